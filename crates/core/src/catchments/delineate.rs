@@ -1,0 +1,181 @@
+//! All that drains to a cell.
+
+use super::polygon::{Outline, outline};
+use crate::routing::{DIRECTION_NODATA, upstream};
+use crate::{Area, Cell, Error, Frame, Grid, Result};
+
+/// The cells that drain to a pour point, itself included.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Catchment {
+    /// the pour point's cell
+    pub outlet: Cell,
+    /// number of cells
+    pub cells: u64,
+    /// cells of the catchment that lie at the edge of the footprint; where there are any, water
+    /// from beyond the DEM may be missing
+    pub edge_cells: u64,
+    /// row of the mask's first row in the whole grid
+    pub row: usize,
+    /// column of the mask's first column in the whole grid
+    pub col: usize,
+    /// which cells belong to it, cut to its extent
+    pub mask: Grid<bool>,
+}
+
+impl Catchment {
+    /// Whether it reaches the edge of the footprint, so that its area may be cut short.
+    pub fn touches_edge(&self) -> bool {
+        self.edge_cells > 0
+    }
+    /// Its area.
+    pub fn area(&self, frame: &Frame) -> Area {
+        frame.area_of(self.cells)
+    }
+    /// Its outline along the edges of its cells, in CRS units.
+    pub fn outline(&self, frame: &Frame) -> Outline {
+        outline(&self.mask, &frame_of_window(frame, self.row, self.col, &self.mask))
+    }
+    /// Whether a cell of the whole grid belongs to it.
+    pub fn contains(&self, cell: Cell) -> bool {
+        let inside = cell.row.checked_sub(self.row).zip(cell.col.checked_sub(self.col));
+        inside.and_then(|(row, col)| self.mask.get(Cell { row, col })).copied().unwrap_or(false)
+    }
+}
+
+fn frame_of_window(frame: &Frame, row: usize, col: usize, mask: &Grid<bool>) -> Frame {
+    Frame {
+        rows: mask.rows(),
+        cols: mask.cols(),
+        left: frame.left + col as f64 * frame.cell_size,
+        top: frame.top - row as f64 * frame.cell_size,
+        ..*frame
+    }
+}
+
+/// Finds the catchment of `outlet` by going upstream from it.
+///
+/// `directions` holds D8 codes without cycles. The cost grows with the catchment, not with the
+/// grid.
+///
+/// # Errors
+/// [`Error::OutsideFootprint`] where the outlet has no direction.
+///
+/// ```
+/// use bothros_core::{Cell, Grid, catchments::delineate};
+/// let directions = Grid::from_vec(2, 3, vec![1, 4, 16, 1, 1, 0]);
+/// let catchment = delineate(&directions, Cell { row: 0, col: 1 })?;
+/// assert_eq!((catchment.cells, catchment.mask.rows(), catchment.mask.cols()), (3, 1, 3));
+/// # Ok::<(), bothros_core::Error>(())
+/// ```
+pub fn delineate(directions: &Grid<u8>, outlet: Cell) -> Result<Catchment> {
+    match directions.get(outlet) {
+        Some(&code) if code != DIRECTION_NODATA => {}
+        _ => return Err(Error::OutsideFootprint(outlet)),
+    }
+    let mut cells = vec![directions.index(outlet) as u32];
+    let (mut north, mut south, mut west, mut east) = (outlet.row, outlet.row, outlet.col, outlet.col);
+    let mut next = 0;
+    let mut edge_cells = 0;
+    while let Some(&index) = cells.get(next) {
+        next += 1;
+        let index = index as usize;
+        let Cell { row, col } = directions.cell(index);
+        (north, south) = (north.min(row), south.max(row));
+        (west, east) = (west.min(col), east.max(col));
+        let mut beside = 0;
+        for (_, n) in directions.neighbours(index) {
+            beside += usize::from(directions.values()[n] != DIRECTION_NODATA);
+        }
+        edge_cells += u64::from(beside < 8);
+        cells.extend(upstream(directions, index).map(|n| n as u32));
+    }
+    let mut mask = Grid::filled(south - north + 1, east - west + 1, false);
+    for &index in &cells {
+        let Cell { row, col } = directions.cell(index as usize);
+        let at = mask.index(Cell { row: row - north, col: col - west });
+        mask.values_mut()[at] = true;
+    }
+    Ok(Catchment { outlet, cells: cells.len() as u64, edge_cells, row: north, col: west, mask })
+}
+
+/// A raster that names, for each cell, the innermost of the catchments that hold it; 0 outside all.
+///
+/// Catchments either nest or are apart, so the smallest that holds a cell is the innermost.
+pub fn innermost(rows: usize, cols: usize, catchments: &[(u32, &Catchment)]) -> Grid<u32> {
+    let mut largest_first: Vec<_> = catchments.to_vec();
+    largest_first.sort_by_key(|(id, c)| (std::cmp::Reverse(c.cells), *id));
+    let mut ids = Grid::filled(rows, cols, 0);
+    for (id, catchment) in largest_first {
+        for row in 0..catchment.mask.rows() {
+            for col in 0..catchment.mask.cols() {
+                if catchment.mask.values()[row * catchment.mask.cols() + col] {
+                    let at = ids.index(Cell { row: row + catchment.row, col: col + catchment.col });
+                    ids.values_mut()[at] = id;
+                }
+            }
+        }
+    }
+    ids
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Silent;
+    use crate::conditioning::fill;
+    use crate::routing::{downstream, flow_directions};
+    use crate::terrain::tests_support::any_terrain;
+    use proptest::prelude::*;
+
+    #[test]
+    fn nested_catchments_keep_the_inner() {
+        let directions = Grid::from_vec(1, 6, vec![1, 1, 1, 1, 1, 0]);
+        let inner = delineate(&directions, Cell { row: 0, col: 2 }).unwrap();
+        let outer = delineate(&directions, Cell { row: 0, col: 4 }).unwrap();
+        let ids = innermost(1, 6, &[(1, &inner), (2, &outer)]);
+        assert_eq!(ids.values(), [1, 1, 1, 2, 2, 0]);
+        assert!(outer.contains(Cell { row: 0, col: 0 }) && !inner.contains(Cell { row: 0, col: 3 }));
+        assert!(inner.touches_edge());
+    }
+
+    #[test]
+    fn a_catchment_inside_does_not_touch_the_edge() {
+        let directions = Grid::from_fn(5, 5, |c| if c.col == 4 { 0 } else { 1 });
+        let catchment = delineate(&directions, Cell { row: 2, col: 3 }).unwrap();
+        assert_eq!((catchment.cells, catchment.edge_cells), (4, 1), "only its western end");
+        let mut hole = directions.clone();
+        hole.values_mut()[10] = DIRECTION_NODATA;
+        hole.values_mut()[11] = DIRECTION_NODATA;
+        let catchment = delineate(&hole, Cell { row: 2, col: 3 }).unwrap();
+        assert_eq!((catchment.cells, catchment.edge_cells), (2, 1), "beside nodata");
+    }
+
+    #[test]
+    fn outside_the_footprint_is_refused() {
+        let directions = Grid::from_vec(1, 2, vec![0, DIRECTION_NODATA]);
+        assert!(delineate(&directions, Cell { row: 0, col: 1 }).is_err());
+        assert!(delineate(&directions, Cell { row: 3, col: 0 }).is_err());
+    }
+
+    proptest! {
+        #[test]
+        fn holds_exactly_the_cells_that_pass_the_outlet(dem in any_terrain(12), pick in 0usize..144) {
+            let filled = fill(&dem, &Silent).unwrap();
+            let directions = flow_directions(&filled, &Silent).unwrap();
+            let outlet = pick % dem.len();
+            prop_assume!(!dem.values()[outlet].is_nan());
+            let catchment = delineate(&directions, dem.cell(outlet)).unwrap();
+            let mut cells = 0;
+            for start in 0..dem.len() {
+                let (mut at, mut passes) = (Some(start), false);
+                while let Some(index) = at {
+                    passes |= index == outlet;
+                    at = downstream(&directions, index);
+                }
+                prop_assert_eq!(passes, catchment.contains(dem.cell(start)));
+                cells += u64::from(passes);
+            }
+            prop_assert_eq!(cells, catchment.cells);
+        }
+    }
+}

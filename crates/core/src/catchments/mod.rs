@@ -1,0 +1,9 @@
+//! Catchments: what drains to a pour point, and its outline.
+
+mod delineate;
+mod polygon;
+mod snap;
+
+pub use delineate::{Catchment, delineate, innermost};
+pub use polygon::{MultiPolygon, Outline, outline};
+pub use snap::{SnapTo, snap};

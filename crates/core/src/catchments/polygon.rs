@@ -1,0 +1,306 @@
+//! Polygons along the edges of cells.
+
+use std::collections::HashMap;
+
+use crate::{Area, Frame, Grid};
+
+/// Polygons, each a list of closed rings: the outer one first, counter-clockwise, then holes,
+/// clockwise. A ring ends where it begins. Coordinates are `[x, y]` in CRS units.
+pub type MultiPolygon = Vec<Vec<Vec<[f64; 2]>>>;
+
+/// An outline with its measures.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Outline {
+    /// the polygons; parts that touch at a corner only are parts of their own
+    pub polygons: MultiPolygon,
+    /// length of all rings along the edges of the cells, metres. It is longer than a smooth
+    /// divide: by up to 4/pi on average over all directions.
+    pub perimeter_m: f64,
+    /// area inside, equal to the number of cells times the area of one
+    pub area: Area,
+}
+
+/// Outlines the cells that are set in `mask`, which lies at `frame`.
+///
+/// The result is valid as an OGC simple feature: rings do not cross or touch themselves, holes
+/// lie in their polygon and touch its outer ring in single points at most. Corners between cells
+/// are exact multiples of the cell size, so that neighbours share identical edges.
+///
+/// Every edge between a set and an unset cell is walked once, with the set cell to the left. At a
+/// corner where two set cells meet diagonally, the walk turns left, which keeps the two apart;
+/// where a ring then still passes a corner twice it is split there into two. The cost is a
+/// constant per cell and edge.
+pub fn outline(mask: &Grid<bool>, frame: &Frame) -> Outline {
+    let parts = Parts::of(mask);
+    let mut walked = vec![0u8; (mask.rows() + 1) * (mask.cols() + 1)];
+    let mut outer: Vec<Vec<Vec<Corner>>> = vec![Vec::new(); parts.count];
+    let mut holes: Vec<Vec<Vec<Corner>>> = vec![Vec::new(); parts.count];
+    let mut edges = 0usize;
+
+    for row in 0..mask.rows() {
+        for col in 0..mask.cols() {
+            // The southern edge of a set cell above an unset one, walked eastwards.
+            if !set(mask, row as isize, col as isize) || set(mask, row as isize + 1, col as isize) {
+                continue;
+            }
+            let start = Corner { row: row as u32 + 1, col: col as u32 };
+            if walked[start.at(mask)] & EAST.bit() != 0 {
+                continue;
+            }
+            let walk = walk(mask, start, &mut walked);
+            edges += walk.len();
+            let part = parts.labels[row * mask.cols() + col] as usize - 1;
+            for ring in split(walk) {
+                if twice_area(&ring) > 0 { outer[part].push(ring) } else { holes[part].push(ring) }
+            }
+        }
+    }
+
+    let to_crs = |ring: &Vec<Corner>| -> Vec<[f64; 2]> {
+        let mut points: Vec<[f64; 2]> = without_straight(ring)
+            .into_iter()
+            .map(|c| {
+                [frame.left + c.col as f64 * frame.cell_size, frame.top - c.row as f64 * frame.cell_size]
+            })
+            .collect();
+        points.push(points[0]);
+        points
+    };
+    let polygons = outer
+        .iter()
+        .zip(&holes)
+        .map(|(outer, holes)| outer.iter().chain(holes).map(to_crs).collect())
+        .collect();
+    let cells = mask.values().iter().filter(|&&m| m).count() as u64;
+    Outline { polygons, perimeter_m: edges as f64 * frame.cell_m(), area: frame.area_of(cells) }
+}
+
+/// A corner between cells: row and column of the cell to its south-east.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+struct Corner {
+    row: u32,
+    col: u32,
+}
+
+impl Corner {
+    fn at(self, mask: &Grid<bool>) -> usize {
+        self.row as usize * (mask.cols() + 1) + self.col as usize
+    }
+}
+
+/// Directions of a walk, counter-clockwise: east, north, west, south.
+#[derive(Clone, Copy, PartialEq)]
+struct Heading(u8);
+const EAST: Heading = Heading(0);
+
+impl Heading {
+    fn left(self) -> Self {
+        Heading((self.0 + 1) % 4)
+    }
+    fn right(self) -> Self {
+        Heading((self.0 + 3) % 4)
+    }
+    fn bit(self) -> u8 {
+        1 << self.0
+    }
+    fn ahead(self, c: Corner) -> Corner {
+        match self.0 {
+            0 => Corner { col: c.col + 1, ..c },
+            1 => Corner { row: c.row - 1, ..c },
+            2 => Corner { col: c.col - 1, ..c },
+            _ => Corner { row: c.row + 1, ..c },
+        }
+    }
+    /// Row and column of the cells ahead of a corner: to the left and to the right.
+    fn cells_ahead(self, c: Corner) -> [(isize, isize); 2] {
+        let (row, col) = (c.row as isize, c.col as isize);
+        let (nw, ne, sw, se) = ((row - 1, col - 1), (row - 1, col), (row, col - 1), (row, col));
+        match self.0 {
+            0 => [ne, se],
+            1 => [nw, ne],
+            2 => [sw, nw],
+            _ => [se, sw],
+        }
+    }
+}
+
+fn set(mask: &Grid<bool>, row: isize, col: isize) -> bool {
+    row >= 0
+        && col >= 0
+        && row < mask.rows() as isize
+        && col < mask.cols() as isize
+        && mask.values()[row as usize * mask.cols() + col as usize]
+}
+
+/// Walks a ring from `start` eastwards with set cells to the left; returns a corner per edge.
+fn walk(mask: &Grid<bool>, start: Corner, walked: &mut [u8]) -> Vec<Corner> {
+    let (mut at, mut heading) = (start, EAST);
+    let mut ring = Vec::new();
+    loop {
+        ring.push(at);
+        walked[at.at(mask)] |= heading.bit();
+        at = heading.ahead(at);
+        let [left, right] = heading.cells_ahead(at).map(|(row, col)| set(mask, row, col));
+        // The cell behind to the left is set and behind to the right is not. Left first: where
+        // the left cell ahead is unset the ring bends round the set cell behind.
+        heading = match (left, right) {
+            (false, _) => heading.left(),
+            (true, false) => heading,
+            (true, true) => heading.right(),
+        };
+        if at == start && heading == EAST {
+            return ring;
+        }
+    }
+}
+
+/// Splits a ring that passes a corner twice into rings that do not.
+fn split(walk: Vec<Corner>) -> Vec<Vec<Corner>> {
+    let mut rings = Vec::new();
+    let mut path: Vec<Corner> = Vec::new();
+    let mut place: HashMap<Corner, usize> = HashMap::with_capacity(walk.len());
+    for corner in walk {
+        if let Some(&from) = place.get(&corner) {
+            let ring: Vec<Corner> = path.drain(from..).collect();
+            for passed in &ring {
+                place.remove(passed);
+            }
+            rings.push(ring);
+        }
+        place.insert(corner, path.len());
+        path.push(corner);
+    }
+    rings.push(path);
+    rings
+}
+
+/// Twice the signed area, positive counter-clockwise as seen on the map.
+fn twice_area(ring: &[Corner]) -> i64 {
+    let mut sum = 0;
+    for (i, a) in ring.iter().enumerate() {
+        let b = ring[(i + 1) % ring.len()];
+        sum += a.row as i64 * b.col as i64 - a.col as i64 * b.row as i64;
+    }
+    sum
+}
+
+/// Only the corners where the ring bends.
+fn without_straight(ring: &[Corner]) -> Vec<Corner> {
+    let n = ring.len();
+    (0..n)
+        .filter(|&i| {
+            let (before, after) = (ring[(i + n - 1) % n], ring[(i + 1) % n]);
+            before.row != after.row && before.col != after.col
+        })
+        .map(|i| ring[i])
+        .collect()
+}
+
+/// Parts of a mask that hang together over edges of cells.
+struct Parts {
+    labels: Vec<u32>,
+    count: usize,
+}
+
+impl Parts {
+    fn of(mask: &Grid<bool>) -> Self {
+        let mut labels = vec![0u32; mask.len()];
+        let mut count = 0;
+        let mut open = Vec::new();
+        for start in 0..mask.len() {
+            if !mask.values()[start] || labels[start] != 0 {
+                continue;
+            }
+            count += 1;
+            labels[start] = count as u32;
+            open.push(start);
+            while let Some(index) = open.pop() {
+                for (k, n) in mask.neighbours(index) {
+                    if k % 2 == 0 && mask.values()[n] && labels[n] == 0 {
+                        labels[n] = count as u32;
+                        open.push(n);
+                    }
+                }
+            }
+        }
+        Self { labels, count }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    const CELL: Frame = Frame { rows: 0, cols: 0, left: 0.0, top: 0.0, cell_size: 1.0, unit_m: 1.0 };
+
+    fn drawn(picture: &[&str]) -> Outline {
+        let cols = picture[0].len();
+        let mask = Grid::from_fn(picture.len(), cols, |c| picture[c.row].as_bytes()[c.col] == b'#');
+        outline(&mask, &CELL)
+    }
+
+    fn rings(outline: &Outline) -> Vec<usize> {
+        outline.polygons.iter().map(Vec::len).collect()
+    }
+
+    #[test]
+    fn one_cell_is_a_square() {
+        let got = drawn(&["#"]);
+        assert_eq!(got.polygons, [[[[0.0, -1.0], [1.0, -1.0], [1.0, 0.0], [0.0, 0.0], [0.0, -1.0]]]]);
+        assert_eq!(got.perimeter_m, 4.0);
+    }
+
+    #[test]
+    fn a_hole_is_a_ring_of_its_own() {
+        let got = drawn(&["####", "#..#", "####"]);
+        assert_eq!(rings(&got), [2]);
+        assert_eq!((got.perimeter_m, got.area), (14.0 + 6.0, Area::m2(10.0)));
+    }
+
+    #[test]
+    fn cells_that_touch_at_a_corner_are_two_polygons() {
+        assert_eq!(rings(&drawn(&["#.", ".#"])), [1, 1]);
+    }
+
+    #[test]
+    fn a_hole_open_at_a_corner_stays_a_hole() {
+        // The hole in the middle touches the outside at its south-eastern corner.
+        let got = drawn(&["###", "#.#", "##."]);
+        assert_eq!(rings(&got), [2]);
+    }
+
+    #[test]
+    fn an_island_in_a_hole() {
+        let got = drawn(&["#####", "#...#", "#.#.#", "#...#", "#####"]);
+        let mut found = rings(&got);
+        found.sort_unstable();
+        assert_eq!(found, [1, 2]);
+    }
+
+    fn signed(ring: &[[f64; 2]]) -> f64 {
+        ring.windows(2).map(|w| w[0][0] * w[1][1] - w[1][0] * w[0][1]).sum::<f64>() / 2.0
+    }
+
+    proptest! {
+        #[test]
+        fn polygons_are_simple_and_hold_the_area(rows in 1usize..9, cols in 1usize..9, seed in prop::collection::vec(any::<bool>(), 64)) {
+            let mask = Grid::from_fn(rows, cols, |c| seed[c.row * 8 + c.col]);
+            let got = outline(&mask, &CELL);
+            let mut area = 0.0;
+            for polygon in &got.polygons {
+                for (i, ring) in polygon.iter().enumerate() {
+                    let inside = signed(ring);
+                    prop_assert!((inside > 0.0) == (i == 0), "one outer ring, first");
+                    area += inside;
+                    let mut corners: Vec<_> = ring[1..].iter().map(|p| (p[0] as i64, p[1] as i64)).collect();
+                    let n = corners.len();
+                    corners.sort_unstable();
+                    corners.dedup();
+                    prop_assert_eq!(corners.len(), n, "a ring passes a corner once");
+                }
+            }
+            prop_assert_eq!(area, mask.values().iter().filter(|&&m| m).count() as f64);
+        }
+    }
+}

@@ -1,0 +1,147 @@
+//! What was filled: each sink with its place, depth, area and volume.
+
+use serde::{Deserialize, Serialize};
+
+use crate::monitor::Pace;
+use crate::{Area, Cell, Frame, Grid, Monitor, Result};
+
+/// One filled sink: connected cells that were raised to one spill level.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Sink {
+    /// the deepest cell (the first in row order where several are equally deep)
+    pub bottom: Cell,
+    /// elevation at which the full sink overflows, metres
+    pub spill_level_m: f32,
+    /// greatest depth below the spill level, metres
+    pub depth_m: f32,
+    /// number of cells raised
+    pub cells: u64,
+    /// area of the cells raised
+    pub area: Area,
+    /// volume below the spill level, cubic metres
+    pub volume_m3: f64,
+}
+
+/// All that filling changed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct SinkReport {
+    /// number of sinks
+    pub sinks: u64,
+    /// number of cells raised
+    pub cells_raised: u64,
+    /// number of cells in the footprint
+    pub cells: u64,
+    /// volume filled, cubic metres
+    pub volume_m3: f64,
+    /// the sinks with the largest volumes, largest first
+    pub largest: Vec<Sink>,
+    /// the deepest sink
+    pub deepest: Option<Sink>,
+}
+
+/// Lists what filling raised, with the `keep` largest by volume.
+///
+/// `dem` and `filled` are elevations in metres on the same grid, `NaN` for nodata. Cells that
+/// touch, corners included, and were raised to the same level are one sink.
+///
+/// # Errors
+/// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch), [`Error::Cancelled`](crate::Error::Cancelled).
+pub fn list_sinks(
+    dem: &Grid<f32>,
+    filled: &Grid<f32>,
+    frame: &Frame,
+    keep: usize,
+    monitor: &dyn Monitor,
+) -> Result<SinkReport> {
+    dem.same_shape(filled)?;
+    let cell_m2 = frame.cell_area().as_m2();
+    let mut pace = Pace::new(monitor, dem.len());
+    let mut seen = vec![false; dem.len()];
+    let mut open: Vec<u32> = Vec::new();
+    let mut all: Vec<Sink> = Vec::new();
+    let mut footprint = 0u64;
+
+    for start in 0..dem.len() {
+        pace.advance(1)?;
+        footprint += u64::from(!dem.values()[start].is_nan());
+        let level = filled.values()[start];
+        let raised = level > dem.values()[start];
+        if !raised || std::mem::replace(&mut seen[start], true) {
+            continue;
+        }
+        let mut bottom = start;
+        let mut cells = 0u64;
+        let mut depths = 0f64;
+        open.push(start as u32);
+        while let Some(index) = open.pop() {
+            let index = index as usize;
+            let z = dem.values()[index];
+            cells += 1;
+            depths += (level - z) as f64;
+            if (z, index) < (dem.values()[bottom], bottom) {
+                bottom = index;
+            }
+            for (_, n) in dem.neighbours(index) {
+                if !seen[n] && filled.values()[n] == level && dem.values()[n] < level {
+                    seen[n] = true;
+                    open.push(n as u32);
+                }
+            }
+        }
+        all.push(Sink {
+            bottom: dem.cell(bottom),
+            spill_level_m: level,
+            depth_m: level - dem.values()[bottom],
+            cells,
+            area: frame.area_of(cells),
+            volume_m3: depths * cell_m2,
+        });
+    }
+
+    let deepest =
+        all.iter().max_by(|a, b| a.depth_m.total_cmp(&b.depth_m).then(b.bottom.cmp(&a.bottom))).cloned();
+    let (sinks, cells_raised) = (all.len() as u64, all.iter().map(|s| s.cells).sum());
+    let volume_m3 = all.iter().map(|s| s.volume_m3).sum();
+    all.sort_by(|a, b| b.volume_m3.total_cmp(&a.volume_m3).then(a.bottom.cmp(&b.bottom)));
+    all.truncate(keep);
+    monitor.progress(1.0);
+    Ok(SinkReport { sinks, cells_raised, cells: footprint, volume_m3, largest: all, deepest })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Silent;
+    use crate::conditioning::fill;
+
+    #[test]
+    fn two_sinks_are_told_apart_and_measured() {
+        #[rustfmt::skip]
+        let dem = Grid::from_vec(4, 7, vec![
+            9.0, 9.0, 9.0, 9.0, 9.0, 9.0, 9.0,
+            9.0, 2.0, 3.0, 8.0, 5.0, 9.0, 9.0,
+            9.0, 9.0, 9.0, 8.0, 6.0, 7.0, 7.0,
+            9.0, 9.0, 9.0, 9.0, 9.0, 9.0, 9.0,
+        ]);
+        let frame = Frame { rows: 4, cols: 7, left: 0.0, top: 0.0, cell_size: 2.0, unit_m: 1.0 };
+        let filled = fill(&dem, &Silent).unwrap();
+        let report = list_sinks(&dem, &filled, &frame, 10, &Silent).unwrap();
+        assert_eq!((report.sinks, report.cells_raised, report.cells), (2, 4, 28));
+        let west = &report.largest[0];
+        assert_eq!(west.bottom, Cell { row: 1, col: 1 });
+        assert_eq!((west.spill_level_m, west.depth_m, west.cells), (8.0, 6.0, 2));
+        assert_eq!(west.volume_m3, (6.0 + 5.0) * 4.0);
+        assert_eq!(west.area, Area::m2(8.0));
+        assert_eq!(report.largest[1].spill_level_m, 7.0);
+        assert_eq!(report.volume_m3, (11.0 + 2.0 + 1.0) * 4.0);
+        assert_eq!(report.deepest.as_ref(), Some(west));
+    }
+
+    #[test]
+    fn a_slope_has_no_sink() {
+        let dem = Grid::from_fn(6, 6, |c| c.row as f32);
+        let frame = Frame { rows: 6, cols: 6, left: 0.0, top: 0.0, cell_size: 1.0, unit_m: 1.0 };
+        let report = list_sinks(&dem, &dem, &frame, 10, &Silent).unwrap();
+        assert_eq!((report.sinks, report.cells_raised, report.deepest), (0, 0, None));
+    }
+}

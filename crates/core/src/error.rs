@@ -1,0 +1,44 @@
+//! What can go wrong in the core, in words that tell what to do.
+
+use crate::Cell;
+
+/// The errors of the core.
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
+pub enum Error {
+    /// The [`Monitor`](crate::Monitor) asked to stop. Nothing was returned.
+    #[error("cancelled")]
+    Cancelled,
+    /// There is no cell with an elevation.
+    #[error("the DEM holds no cell with an elevation: every cell is nodata")]
+    NoData,
+    /// More cells than a 32-bit cell number can tell apart.
+    #[error("the DEM has {cells} cells; at most {max} can be processed, so use a larger cell size or a smaller area", max = u32::MAX - 1)]
+    TooManyCells {
+        /// rows x columns
+        cells: u64,
+    },
+    /// Two rasters that must share one grid do not.
+    #[error("the rasters do not share one grid: {a_rows} x {a_cols} cells and {b_rows} x {b_cols} cells")]
+    ShapeMismatch {
+        /// rows of the first
+        a_rows: usize,
+        /// columns of the first
+        a_cols: usize,
+        /// rows of the second
+        b_rows: usize,
+        /// columns of the second
+        b_cols: usize,
+    },
+    /// A place that has no elevation, or lies beyond the raster.
+    #[error("row {}, column {} lies outside the footprint of the DEM", .0.row, .0.col)]
+    OutsideFootprint(Cell),
+    /// Snapping found no stream near enough.
+    #[error("no stream cell within {distance_m} m: raise the snapping distance or lower the threshold")]
+    NoStreamNear {
+        /// the distance searched, metres
+        distance_m: f64,
+    },
+}
+
+/// The result of work in the core.
+pub type Result<T> = std::result::Result<T, Error>;

@@ -1,0 +1,96 @@
+//! How long work tells how far it is, and hears that it should stop.
+
+use crate::{Error, Result};
+
+/// Watches over a piece of work.
+///
+/// Implementations must be cheap: work calls them every few thousand cells.
+pub trait Monitor: Sync {
+    /// The share of the work that is done, from 0 to 1.
+    fn progress(&self, share: f64);
+    /// Whether the work should stop as soon as it can.
+    fn is_cancelled(&self) -> bool;
+}
+
+/// Listens to nothing and never cancels.
+pub struct Silent;
+
+impl Monitor for Silent {
+    fn progress(&self, _share: f64) {}
+    fn is_cancelled(&self) -> bool {
+        false
+    }
+}
+
+/// A part of a larger piece of work: its 0 to 1 is `from` to `to` of the whole.
+///
+/// ```
+/// use bothros_core::{Monitor, Part};
+/// # use std::sync::Mutex;
+/// struct Recorder(Mutex<f64>);
+/// impl Monitor for Recorder {
+///     fn progress(&self, share: f64) { *self.0.lock().unwrap() = share }
+///     fn is_cancelled(&self) -> bool { false }
+/// }
+/// let whole = Recorder(Mutex::new(0.0));
+/// Part::new(&whole, 0.2, 0.6).progress(0.5);
+/// assert_eq!(*whole.0.lock().unwrap(), 0.4);
+/// ```
+pub struct Part<'a> {
+    whole: &'a dyn Monitor,
+    from: f64,
+    to: f64,
+}
+
+impl<'a> Part<'a> {
+    /// The part of `whole` between the shares `from` and `to`.
+    pub fn new(whole: &'a dyn Monitor, from: f64, to: f64) -> Self {
+        Self { whole, from, to }
+    }
+}
+
+impl Monitor for Part<'_> {
+    fn progress(&self, share: f64) {
+        self.whole.progress(self.from + (self.to - self.from) * share.clamp(0.0, 1.0));
+    }
+    fn is_cancelled(&self) -> bool {
+        self.whole.is_cancelled()
+    }
+}
+
+/// How many cells are worked between two looks at the monitor: well below 0.2 s of any work here.
+const CELLS_BETWEEN_LOOKS: usize = 1 << 16;
+
+/// Counts cells and looks at the monitor once in a while.
+pub(crate) struct Pace<'a> {
+    monitor: &'a dyn Monitor,
+    total: usize,
+    done: usize,
+    next: usize,
+}
+
+impl<'a> Pace<'a> {
+    pub(crate) fn new(monitor: &'a dyn Monitor, total: usize) -> Self {
+        Self { monitor, total: total.max(1), done: 0, next: 0 }
+    }
+
+    /// Counts `cells` more; fails when the work was cancelled.
+    #[inline]
+    pub(crate) fn advance(&mut self, cells: usize) -> Result<()> {
+        self.done += cells;
+        if self.done >= self.next { self.look() } else { Ok(()) }
+    }
+
+    #[cold]
+    fn look(&mut self) -> Result<()> {
+        self.next = self.done + CELLS_BETWEEN_LOOKS;
+        check(self.monitor)?;
+        self.monitor.progress(self.done as f64 / self.total as f64);
+        Ok(())
+    }
+}
+
+/// Fails when the work was cancelled.
+pub(crate) fn check(monitor: &dyn Monitor) -> Result<()> {
+    if monitor.is_cancelled() { Err(Error::Cancelled) } else { Ok(()) }
+}

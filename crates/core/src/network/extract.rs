@@ -1,0 +1,310 @@
+//! From a threshold to reaches with order, length and drop.
+
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+use crate::monitor::{Pace, check};
+use crate::routing::{downstream, step, upstream};
+use crate::{Area, Frame, Grid, Monitor, Result, Threshold};
+
+/// A piece of stream from one headwater or junction to the next junction or outlet.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Reach {
+    /// from 1, in row order of the upper ends
+    pub id: u32,
+    /// the reach it flows into; `None` at an outlet
+    pub downstream: Option<u32>,
+    /// Strahler order, 1 for a headwater reach
+    pub strahler: u8,
+    /// Shreve magnitude: the number of headwaters above, 1 for a headwater reach
+    pub shreve: u32,
+    /// its cells from the upper to the lower end, by number in row order; the junction cell that
+    /// it flows into is not one of them
+    pub cells: Vec<u32>,
+    /// the first cell of the next reach, by number in row order
+    pub joins: Option<u32>,
+    /// along the cell centres to the junction cell, diagonals counted as such, metres
+    pub length_m: f64,
+    /// fall over that length on the ground surface, metres
+    pub drop_m: f64,
+    /// contributing area at the lower end
+    pub contributing: Area,
+}
+
+impl Reach {
+    /// Fall over length, m/m; 0 for a reach of a single cell at an outlet.
+    pub fn slope(&self) -> f64 {
+        if self.length_m > 0.0 { self.drop_m / self.length_m } else { 0.0 }
+    }
+    /// The line through the cell centres, to the junction cell included: cells by number.
+    pub fn line(&self) -> impl Iterator<Item = u32> + '_ {
+        self.cells.iter().copied().chain(self.joins)
+    }
+}
+
+/// The stream network at one threshold.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Network {
+    /// the threshold it was drawn at
+    pub threshold: Threshold,
+    /// the reaches by id; reach `id` stands at `id - 1`
+    pub reaches: Vec<Reach>,
+    /// number of stream cells
+    pub stream_cells: u64,
+}
+
+impl Network {
+    /// Number of reaches that begin at a headwater.
+    pub fn headwaters(&self) -> usize {
+        self.reaches.iter().filter(|r| r.shreve == 1).count()
+    }
+    /// Length of all reaches, metres.
+    pub fn length_m(&self) -> f64 {
+        self.reaches.iter().map(|r| r.length_m).sum()
+    }
+    /// The highest Strahler order; 0 without streams.
+    pub fn highest_order(&self) -> u8 {
+        self.reaches.iter().map(|r| r.strahler).max().unwrap_or(0)
+    }
+}
+
+/// Draws the network of cells whose contributing area reaches the threshold.
+///
+/// `directions` (D8 codes), `accumulation` (cells upstream) and `ground` (the ground surface,
+/// metres, for drops) lie on one grid, at `frame`.
+///
+/// A reach begins at a headwater (a stream cell that no stream cell drains to) or at a junction
+/// (a stream cell that two or more drain to), and runs to the next junction or the outlet.
+/// Strahler's order rises by one where two or more reaches of the highest order meet; Shreve's
+/// magnitudes add up.
+///
+/// # Errors
+/// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch), [`Error::Cancelled`](crate::Error::Cancelled).
+/// A threshold that gives no stream is no error: the network is empty.
+///
+/// # Source
+/// Strahler 1957, Transactions of the American Geophysical Union 38, 913-920; Shreve 1966,
+/// Journal of Geology 74, 17-37.
+pub fn extract(
+    directions: &Grid<u8>,
+    accumulation: &Grid<u32>,
+    ground: &Grid<f32>,
+    frame: &Frame,
+    threshold: Threshold,
+    monitor: &dyn Monitor,
+) -> Result<Network> {
+    directions.same_shape(accumulation)?;
+    directions.same_shape(ground)?;
+    let is_stream = |index: usize| threshold.is_stream(accumulation.values()[index]);
+    let tributaries = |index: usize| upstream(directions, index).filter(|&n| is_stream(n)).count();
+
+    // Upper ends of reaches, in row order.
+    let rows_at_once = directions.cols().max(1) * 64;
+    let parts: Vec<(u64, Vec<u32>)> = accumulation
+        .values()
+        .par_chunks(rows_at_once)
+        .enumerate()
+        .map(|(part, values)| {
+            check(monitor)?;
+            let (mut cells, mut starts) = (0, Vec::new());
+            for (i, &value) in values.iter().enumerate() {
+                if threshold.is_stream(value) {
+                    cells += 1;
+                    let index = part * rows_at_once + i;
+                    if tributaries(index) != 1 {
+                        starts.push(index as u32);
+                    }
+                }
+            }
+            Ok((cells, starts))
+        })
+        .collect::<Result<_>>()?;
+    monitor.progress(0.5);
+    let stream_cells: u64 = parts.iter().map(|(cells, _)| cells).sum();
+    let starts: Vec<u32> = parts.into_iter().flat_map(|(_, starts)| starts).collect();
+    let id_of = |cell: usize| starts.binary_search(&(cell as u32)).ok().map(|at| at as u32 + 1);
+
+    let mut pace = Pace::new(monitor, stream_cells as usize * 2);
+    let mut reaches = Vec::with_capacity(starts.len());
+    for (at, &start) in starts.iter().enumerate() {
+        let mut cells = vec![start];
+        let (mut steps, mut joins, mut last) = (0.0, None, start as usize);
+        while let Some(next) = downstream(directions, last) {
+            pace.advance(1)?;
+            steps += step(directions, last);
+            if id_of(next).is_some() {
+                joins = Some(next as u32);
+                break;
+            }
+            cells.push(next as u32);
+            last = next;
+        }
+        let end = joins.map_or(last, |j| j as usize);
+        reaches.push(Reach {
+            id: at as u32 + 1,
+            downstream: joins.and_then(|j| id_of(j as usize)),
+            strahler: 1,
+            shreve: 1,
+            joins,
+            length_m: steps * frame.cell_m(),
+            drop_m: (ground.values()[start as usize] - ground.values()[end]) as f64,
+            contributing: frame.area_of(accumulation.values()[last] as u64 + 1),
+            cells,
+        });
+    }
+    set_orders(&mut reaches, accumulation);
+    monitor.progress(1.0);
+    Ok(Network { threshold, reaches, stream_cells })
+}
+
+/// Orders and magnitudes, from the headwaters down.
+fn set_orders(reaches: &mut [Reach], accumulation: &Grid<u32>) {
+    // What flows into a reach has less upstream than its first cell: that is an order of work.
+    let mut by_area: Vec<usize> = (0..reaches.len()).collect();
+    by_area.sort_by_key(|&at| accumulation.values()[reaches[at].cells[0] as usize]);
+    // Per reach: highest order that flows in, how many have it, sum of magnitudes.
+    let mut inflow = vec![(0u8, 0u32, 0u32); reaches.len()];
+    for at in by_area {
+        let (highest, with_it, magnitudes) = inflow[at];
+        let reach = &mut reaches[at];
+        if with_it > 0 {
+            reach.strahler = highest + u8::from(with_it > 1);
+            reach.shreve = magnitudes;
+        }
+        if let Some(next) = reach.downstream {
+            let into = &mut inflow[next as usize - 1];
+            match reach.strahler.cmp(&into.0) {
+                std::cmp::Ordering::Greater => (into.0, into.1) = (reach.strahler, 1),
+                std::cmp::Ordering::Equal => into.1 += 1,
+                std::cmp::Ordering::Less => {}
+            }
+            into.2 += reach.shreve;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::conditioning::fill;
+    use crate::routing::{flow_accumulation, flow_directions};
+    use crate::terrain::tests_support::any_terrain;
+    use crate::{Cell, Silent};
+    use proptest::prelude::*;
+
+    const FRAME: Frame = Frame { rows: 5, cols: 5, left: 0.0, top: 50.0, cell_size: 10.0, unit_m: 1.0 };
+
+    /// Codes with a Y: two arms from the northern corners meet in the centre and flow south.
+    fn y_shape() -> Grid<u8> {
+        #[rustfmt::skip]
+        let codes = vec![
+            2, 4, 4, 4, 8,
+            1, 2, 4, 8, 16,
+            1, 1, 4, 16, 16,
+            1, 1, 4, 16, 16,
+            1, 1, 0, 16, 16,
+        ];
+        Grid::from_vec(5, 5, codes)
+    }
+
+    #[test]
+    fn a_y_has_three_reaches() {
+        let directions = y_shape();
+        let accumulation = flow_accumulation(&directions, &Silent).unwrap();
+        let ground = Grid::from_fn(5, 5, |c| 20.0 - 2.0 * c.row as f32);
+        // The arms carry 4 cells each where they leave row 1; nothing else does above the centre.
+        let network =
+            extract(&directions, &accumulation, &ground, &FRAME, Threshold::cells(4), &Silent).unwrap();
+        let arms: Vec<_> = network.reaches.iter().filter(|r| r.strahler == 1).collect();
+        assert_eq!((network.reaches.len(), arms.len()), (3, 2));
+        for arm in arms {
+            assert!((arm.length_m - 10.0 * 2f64.sqrt()).abs() < 1e-9);
+            assert_eq!((arm.drop_m, arm.shreve, arm.downstream), (2.0, 1, Some(3)));
+        }
+        let stem = &network.reaches[2];
+        assert_eq!((stem.strahler, stem.shreve, stem.downstream, stem.length_m), (2, 2, None, 20.0));
+        assert_eq!(stem.contributing, Area::m2(2500.0));
+        assert_eq!((network.headwaters(), network.highest_order(), network.stream_cells), (2, 2, 5));
+    }
+
+    #[test]
+    fn a_threshold_above_everything_gives_an_empty_network() {
+        let directions = y_shape();
+        let accumulation = flow_accumulation(&directions, &Silent).unwrap();
+        let ground = Grid::filled(5, 5, 0.0);
+        let network =
+            extract(&directions, &accumulation, &ground, &FRAME, Threshold::cells(26), &Silent).unwrap();
+        assert_eq!((network.reaches.len(), network.length_m(), network.highest_order()), (0, 0.0, 0));
+    }
+
+    /// Strahler 1957, figure 1 in words: two first-order streams make a second-order one, two
+    /// second-order ones a third; a lower order that joins changes nothing.
+    #[test]
+    fn orders_of_a_hand_made_tree() {
+        let reach = |id: u32, downstream: Option<u32>| Reach {
+            id,
+            downstream,
+            strahler: 1,
+            shreve: 1,
+            cells: vec![id - 1],
+            joins: None,
+            length_m: 1.0,
+            drop_m: 0.0,
+            contributing: Area::m2(1.0),
+        };
+        let mut reaches = vec![
+            reach(1, Some(5)),
+            reach(2, Some(5)),
+            reach(3, Some(6)),
+            reach(4, Some(6)),
+            reach(5, Some(8)),
+            reach(6, Some(8)),
+            reach(7, Some(9)),
+            reach(8, Some(9)),
+            reach(9, None),
+        ];
+        let areas = Grid::from_vec(1, 9, vec![1, 1, 1, 1, 3, 3, 1, 8, 12]);
+        set_orders(&mut reaches, &areas);
+        assert_eq!(reaches.iter().map(|r| r.strahler).collect::<Vec<_>>(), [1, 1, 1, 1, 2, 2, 1, 3, 3]);
+        assert_eq!(reaches.iter().map(|r| r.shreve).collect::<Vec<_>>(), [1, 1, 1, 1, 2, 2, 1, 4, 5]);
+    }
+
+    proptest! {
+        #[test]
+        fn laws_of_networks(dem in any_terrain(16), cells in 1u32..30) {
+            let filled = fill(&dem, &Silent).unwrap();
+            let directions = flow_directions(&filled, &Silent).unwrap();
+            let accumulation = flow_accumulation(&directions, &Silent).unwrap();
+            let frame = Frame { rows: dem.rows(), cols: dem.cols(), ..FRAME };
+            let threshold = Threshold::cells(cells);
+            let network = extract(&directions, &accumulation, &filled, &frame, threshold, &Silent).unwrap();
+            // Every stream cell is in exactly one reach.
+            let mut listed: Vec<u32> = network.reaches.iter().flat_map(|r| r.cells.clone()).collect();
+            listed.sort_unstable();
+            let streams: Vec<u32> = (0..dem.len() as u32)
+                .filter(|&i| threshold.is_stream(accumulation.values()[i as usize]))
+                .collect();
+            prop_assert_eq!(&listed, &streams);
+            prop_assert_eq!(network.stream_cells as usize, streams.len());
+            let mut at_outlets = 0;
+            for reach in &network.reaches {
+                prop_assert!(reach.drop_m >= 0.0);
+                match reach.downstream {
+                    Some(next) => {
+                        let next = &network.reaches[next as usize - 1];
+                        prop_assert!(next.strahler >= reach.strahler);
+                        prop_assert_eq!(reach.joins, Some(next.cells[0]));
+                    }
+                    None => at_outlets += reach.shreve as usize,
+                }
+            }
+            prop_assert_eq!(at_outlets, network.headwaters());
+        }
+    }
+
+    #[test]
+    fn cells_are_found_by_number() {
+        let grid = y_shape();
+        assert_eq!(grid.cell(7), Cell { row: 1, col: 2 });
+    }
+}

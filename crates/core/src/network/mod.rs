@@ -1,0 +1,7 @@
+//! Streams: where they begin, how they join, their order.
+
+mod extract;
+mod main_stem;
+
+pub use extract::{Network, Reach, extract};
+pub use main_stem::main_stem;

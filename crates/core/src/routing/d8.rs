@@ -1,0 +1,184 @@
+//! D8: each cell drains to one of its eight neighbours.
+
+use rayon::prelude::*;
+
+use super::flats::resolve_flats;
+use crate::monitor::check;
+use crate::{Error, Grid, Monitor, NEIGHBOURS, Part, Result};
+
+/// The code of a cell where water leaves the footprint, and of the bottom of a closed basin.
+pub const OUTLET: u8 = 0;
+/// The code of a cell outside the footprint.
+pub const DIRECTION_NODATA: u8 = 255;
+/// A cell of a flat that has no direction yet; never in a result.
+pub(super) const UNDECIDED: u8 = 254;
+
+/// D8 flow directions, flats included.
+///
+/// `surface` is the routing surface, metres, `NaN` for nodata, usually filled. The result holds
+/// D8 codes (see the module).
+///
+/// * A cell drains to the neighbour with the steepest fall, the drop divided by the distance
+///   between the centres. Where several are equally steep, the first clockwise from east.
+/// * A cell at the edge of the footprint without a lower neighbour is an outlet.
+/// * A flat drains towards its lower rim and away from its higher one.
+/// * A flat without a lower rim (only where the surface was not filled) is the bottom of a
+///   closed basin: its first cell in row order is marked as an outlet, and the others drain to it.
+///
+/// There are no cycles: following the codes from any cell ends at an outlet.
+///
+/// # Errors
+/// [`Error::NoData`], [`Error::TooManyCells`], [`Error::Cancelled`].
+///
+/// # Source
+/// O'Callaghan and Mark 1984, Computer Vision, Graphics and Image Processing 28, 323-344;
+/// flats after Garbrecht and Martz 1997 and Barnes, Lehman and Mulla 2014b.
+///
+/// ```
+/// use bothros_core::{Grid, Silent, routing::{flow_directions, OUTLET}};
+/// let to_the_east = Grid::from_fn(3, 3, |c| 5.0 - c.col as f32);
+/// let directions = flow_directions(&to_the_east, &Silent)?;
+/// assert_eq!(directions.values(), [1, 1, OUTLET, 1, 1, OUTLET, 1, 1, OUTLET]);
+/// # Ok::<(), bothros_core::Error>(())
+/// ```
+pub fn flow_directions(surface: &Grid<f32>, monitor: &dyn Monitor) -> Result<Grid<u8>> {
+    surface.numbered()?;
+    let (rows, cols) = (surface.rows(), surface.cols());
+    let mut codes = vec![DIRECTION_NODATA; surface.len()];
+    const ROWS_AT_ONCE: usize = 64;
+    let falls = NEIGHBOURS.map(|n| 1.0 / n.distance as f32);
+    let any = codes
+        .par_chunks_mut((cols * ROWS_AT_ONCE).max(1))
+        .enumerate()
+        .map(|(chunk, out)| {
+            check(monitor)?;
+            let mut any = false;
+            for (i, code) in out.iter_mut().enumerate() {
+                let index = chunk * cols * ROWS_AT_ONCE + i;
+                if !surface.values()[index].is_nan() {
+                    *code = steepest(surface, index, &falls);
+                    any = true;
+                }
+            }
+            Ok(any)
+        })
+        .try_reduce(|| false, |a, b| Ok(a | b))?;
+    if !any {
+        return Err(Error::NoData);
+    }
+    monitor.progress(0.3);
+    let mut directions = Grid::from_vec(rows, cols, codes);
+    resolve_flats(surface, &mut directions, &Part::new(monitor, 0.3, 1.0))?;
+    monitor.progress(1.0);
+    Ok(directions)
+}
+
+#[inline]
+fn steepest(surface: &Grid<f32>, index: usize, falls: &[f32; 8]) -> u8 {
+    let z = surface.values()[index];
+    let (mut best, mut code) = (0.0, UNDECIDED);
+    let mut inside = 0;
+    for (k, n) in surface.neighbours(index) {
+        let zn = surface.values()[n];
+        if zn.is_nan() {
+            continue;
+        }
+        inside += 1;
+        // A drop so small that the division loses it is still a drop.
+        let fall = ((z - zn) * falls[k]).max(if zn < z { f32::MIN_POSITIVE } else { f32::NEG_INFINITY });
+        if fall > best {
+            (best, code) = (fall, NEIGHBOURS[k].code);
+        }
+    }
+    if code == UNDECIDED && inside < 8 { OUTLET } else { code }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Silent;
+    use crate::conditioning::fill;
+    use crate::routing::downstream;
+    use crate::terrain::tests_support::any_terrain;
+    use proptest::prelude::*;
+
+    fn centre_code(z: [f32; 9]) -> u8 {
+        // The window stands in a higher rim so that its centre is no edge cell.
+        flow_directions(&Grid::from_vec(3, 3, z.to_vec()), &Silent).unwrap().values()[4]
+    }
+
+    #[test]
+    fn a_diagonal_counts_with_its_length() {
+        // 1 m east is steeper than 1.4 m over sqrt(2), and less steep than 1.5 m.
+        assert_eq!(centre_code([9.0, 9.0, 9.0, 9.0, 5.0, 4.0, 9.0, 9.0, 3.6]), 1);
+        assert_eq!(centre_code([9.0, 9.0, 9.0, 9.0, 5.0, 4.0, 9.0, 9.0, 3.5]), 2);
+    }
+
+    #[test]
+    fn ties_go_clockwise_from_east() {
+        assert_eq!(centre_code([9.0, 4.0, 9.0, 4.0, 5.0, 9.0, 9.0, 4.0, 9.0]), 4);
+        assert_eq!(centre_code([9.0, 4.0, 9.0, 4.0, 5.0, 4.0, 9.0, 4.0, 9.0]), 1);
+    }
+
+    #[test]
+    fn a_closed_basin_drains_to_its_bottom() {
+        let z = [9.0, 9.0, 9.0, 9.0, 9.0, 2.0, 2.0, 9.0, 9.0, 9.0, 9.0, 9.0f32];
+        let directions = flow_directions(&Grid::from_vec(3, 4, z.to_vec()), &Silent).unwrap();
+        assert_eq!(directions.values()[5], OUTLET);
+        assert_eq!(directions.values()[6], 16);
+    }
+
+    #[test]
+    fn values_at_the_edges_of_float32_are_routed() {
+        let z = [f32::MAX, f32::MAX, f32::MAX, f32::MAX, 0.0, f32::MIN, f32::MAX, f32::MAX, f32::MAX];
+        assert_eq!(centre_code(z), 1);
+        let tiny = f32::from_bits(1);
+        assert_eq!(centre_code([1.0, 1.0, 1.0, 1.0, tiny, 1.0, 1.0, 1.0, 0.0]), 2);
+    }
+
+    #[test]
+    fn one_row_and_one_column_and_one_cell() {
+        let row = flow_directions(&Grid::from_vec(1, 4, vec![4.0, 3.0, 2.0, 5.0]), &Silent).unwrap();
+        assert_eq!(row.values(), [1, 1, OUTLET, 16]);
+        let column = flow_directions(&Grid::from_vec(3, 1, vec![1.0, 2.0, 3.0]), &Silent).unwrap();
+        assert_eq!(column.values(), [OUTLET, 64, 64]);
+        let cell = flow_directions(&Grid::from_vec(1, 1, vec![1.0]), &Silent).unwrap();
+        assert_eq!(cell.values(), [OUTLET]);
+    }
+
+    proptest! {
+        #[test]
+        fn every_cell_reaches_an_outlet_at_the_edge(dem in any_terrain(14)) {
+            let filled = fill(&dem, &Silent).unwrap();
+            let directions = flow_directions(&filled, &Silent).unwrap();
+            for start in 0..dem.len() {
+                if dem.values()[start].is_nan() {
+                    prop_assert_eq!(directions.values()[start], DIRECTION_NODATA);
+                    continue;
+                }
+                let (mut at, mut steps) = (start, 0);
+                while let Some(next) = downstream(&directions, at) {
+                    prop_assert!(filled.values()[next] <= filled.values()[at], "never uphill");
+                    at = next;
+                    steps += 1;
+                    prop_assert!(steps <= dem.len(), "a cycle");
+                }
+                prop_assert_eq!(directions.values()[at], OUTLET);
+                prop_assert!(dem.is_edge(at));
+            }
+        }
+
+        #[test]
+        fn unfilled_terrain_has_no_cycles(dem in any_terrain(12)) {
+            let directions = flow_directions(&dem, &Silent).unwrap();
+            for start in 0..dem.len() {
+                let (mut at, mut steps) = (start, 0);
+                while let Some(next) = downstream(&directions, at) {
+                    at = next;
+                    steps += 1;
+                    prop_assert!(steps <= dem.len(), "a cycle");
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,45 @@
+//! Flow directions and flow accumulation.
+//!
+//! A direction is the D8 code of the neighbour a cell drains to: powers of two clockwise from
+//! east, [`OUTLET`] where water leaves the footprint or stays in a closed basin, and
+//! [`DIRECTION_NODATA`] outside the footprint.
+
+mod accumulation;
+mod d8;
+mod flats;
+
+pub use accumulation::{ACCUMULATION_NODATA, flow_accumulation};
+pub use d8::{DIRECTION_NODATA, OUTLET, flow_directions};
+
+use crate::{Grid, NEIGHBOURS};
+
+/// The cell that a cell drains to, by number in row order; `None` at an outlet and outside.
+///
+/// `directions` holds D8 codes that never point beyond the grid, as [`flow_directions`] gives them.
+#[inline]
+pub fn downstream(directions: &Grid<u8>, index: usize) -> Option<usize> {
+    let code = directions.values()[index];
+    if code == OUTLET || code == DIRECTION_NODATA {
+        return None;
+    }
+    let n = NEIGHBOURS[code.trailing_zeros() as usize];
+    index.checked_add_signed(n.rows * directions.cols() as isize + n.cols)
+}
+
+/// The cells that drain straight into a cell.
+#[inline]
+pub fn upstream(directions: &Grid<u8>, index: usize) -> impl Iterator<Item = usize> {
+    directions
+        .neighbours(index)
+        .filter(|&(k, n)| directions.values()[n] == NEIGHBOURS[(k + 4) % 8].code)
+        .map(|(_, n)| n)
+}
+
+/// Length of the step from a cell to the one it drains to, in cells.
+#[inline]
+pub fn step(directions: &Grid<u8>, index: usize) -> f64 {
+    match directions.values()[index] {
+        OUTLET | DIRECTION_NODATA => 0.0,
+        code => NEIGHBOURS[code.trailing_zeros() as usize].distance,
+    }
+}

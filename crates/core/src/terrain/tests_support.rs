@@ -1,0 +1,22 @@
+//! Random terrain for property tests.
+
+use proptest::prelude::*;
+
+use crate::Grid;
+
+/// Up to `size` x `size` cells: rough or in a few whole-metre levels (flats and ties), with or
+/// without nodata; at least one cell has an elevation.
+pub(crate) fn any_terrain(size: usize) -> impl Strategy<Value = Grid<f32>> {
+    (1..=size, 1..=size, 1u8..=40, 0u8..=3).prop_flat_map(|(rows, cols, levels, holes)| {
+        prop::collection::vec((0..=levels, 0u8..20), rows * cols).prop_map(move |cells| {
+            let mut values: Vec<f32> = cells
+                .iter()
+                .map(|&(level, hole)| if hole < holes { f32::NAN } else { level as f32 - 5.0 })
+                .collect();
+            if values.iter().all(|z| z.is_nan()) {
+                values[0] = 1.0;
+            }
+            Grid::from_vec(rows, cols, values)
+        })
+    })
+}
