@@ -1,0 +1,94 @@
+//! What can be wrong with a file, in one sentence that tells what to do.
+
+/// The errors of reading and writing.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// Not one of the formats that are read.
+    #[error("{name} is neither a GeoTIFF nor an ASCII grid: choose a DEM in one of these formats")]
+    NotARaster {
+        /// name of the file as the user knows it
+        name: String,
+    },
+    /// The file is damaged.
+    #[error("{name} is damaged or cut short ({detail}): export or copy it again")]
+    Damaged {
+        /// name of the file as the user knows it
+        name: String,
+        /// what the library said
+        detail: String,
+    },
+    /// A picture instead of elevations.
+    #[error(
+        "{name} is a picture ({bands} bands of 8-bit colour), not elevations: choose the DEM it was drawn from"
+    )]
+    Picture {
+        /// name of the file as the user knows it
+        name: String,
+        /// number of bands
+        bands: usize,
+    },
+    /// A type of value that is no elevation.
+    #[error(
+        "{name} holds values of type {kind}, which cannot be elevations: choose a DEM with whole or real numbers"
+    )]
+    ValueType {
+        /// name of the file as the user knows it
+        name: String,
+        /// the type's name
+        kind: String,
+    },
+    /// A DEM too small to hold any slope.
+    #[error("{name} has {cols} x {rows} cells; a DEM needs at least 2 x 2")]
+    TooSmall {
+        /// name of the file as the user knows it
+        name: String,
+        /// columns
+        cols: usize,
+        /// rows
+        rows: usize,
+    },
+    /// A band that is not there.
+    #[error("there is no band {band}: the file has {bands}")]
+    NoBand {
+        /// the band asked for, from 1
+        band: usize,
+        /// number of bands
+        bands: usize,
+    },
+    /// A CRS that is not known.
+    #[error(
+        "“{0}” is no coordinate reference system that is known here: give an EPSG code such as EPSG:32628, or search by name"
+    )]
+    UnknownCrs(String),
+    /// Coordinates that cannot be converted.
+    #[error("these coordinates cannot be converted to {0}: they lie outside its area")]
+    NotConvertible(String),
+    /// A warp that would give a raster out of all bounds.
+    #[error(
+        "a cell size of {cell_size} would give {cols} x {rows} cells; choose a cell size between {least} and {most}"
+    )]
+    CellSize {
+        /// the size asked for, CRS units
+        cell_size: f64,
+        /// columns
+        cols: f64,
+        /// rows
+        rows: f64,
+        /// least sensible
+        least: f64,
+        /// greatest sensible
+        most: f64,
+    },
+    /// The work was cancelled.
+    #[error("cancelled")]
+    Cancelled,
+    /// Anything else from the library.
+    #[error("{0}")]
+    Library(#[from] gdal::errors::GdalError),
+    /// A file that cannot be read or written.
+    #[error("{0}")]
+    Io(#[from] std::io::Error),
+}
+
+/// The result of reading or writing.
+pub type Result<T> = std::result::Result<T, Error>;

@@ -1,0 +1,311 @@
+//! Reading a DEM from a file.
+
+use std::path::Path;
+
+use bothros_core::{Grid, Monitor};
+use gdal::raster::{ColorInterpretation, GdalDataType, RasterBand, ResampleAlg};
+use gdal::{Dataset, DatasetOptions, GdalOpenFlags};
+use serde::{Deserialize, Serialize};
+
+use crate::{Crs, CrsKind, Error, Result, prepare};
+
+/// The drivers that a DEM may be opened with.
+const DRIVERS: [&str; 2] = ["GTiff", "AAIGrid"];
+
+/// Unit of elevations in a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum VerticalUnit {
+    /// metre
+    #[serde(rename = "m")]
+    Metre,
+    /// international foot, 0.3048 m
+    #[serde(rename = "ft")]
+    Foot,
+    /// US survey foot, 1200/3937 m
+    #[serde(rename = "us-ft")]
+    UsSurveyFoot,
+}
+
+impl VerticalUnit {
+    /// Metres in one unit.
+    pub fn metres(self) -> f64 {
+        match self {
+            Self::Metre => 1.0,
+            Self::Foot => 0.3048,
+            Self::UsSurveyFoot => 1200.0 / 3937.0,
+        }
+    }
+    /// As it is written in recipes and forms.
+    pub fn code(self) -> &'static str {
+        match self {
+            Self::Metre => "m",
+            Self::Foot => "ft",
+            Self::UsSurveyFoot => "us-ft",
+        }
+    }
+    /// From what a file calls its unit.
+    pub fn from_name(name: &str) -> Option<Self> {
+        match name.trim().to_lowercase().as_str() {
+            "m" | "metre" | "meter" | "metres" | "meters" => Some(Self::Metre),
+            "ft" | "foot" | "feet" | "international foot" => Some(Self::Foot),
+            "us-ft" | "ftus" | "us survey foot" | "us_survey_foot" | "us survey feet" => {
+                Some(Self::UsSurveyFoot)
+            }
+            _ => None,
+        }
+    }
+}
+
+/// A band of a file.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct BandInfo {
+    /// from 1
+    pub number: usize,
+    /// type of the values, e.g. `Float32`
+    pub value_type: String,
+    /// declared nodata value
+    pub nodata: Option<f64>,
+    /// what the file says the band is
+    pub description: String,
+    /// unit the file declares for the values
+    pub unit: String,
+}
+
+/// What can be told of a raster file without reading its values.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct RasterInfo {
+    /// format in plain words
+    pub format: String,
+    /// columns
+    pub cols: usize,
+    /// rows
+    pub rows: usize,
+    /// the bands
+    pub bands: Vec<BandInfo>,
+    /// the CRS, where the file tells it
+    pub crs: Option<Crs>,
+    /// left, width of a cell, rotation, top, rotation, height of a cell (negative: north is up)
+    pub geo_transform: [f64; 6],
+    /// whether the file tells where it lies
+    pub georeferenced: bool,
+}
+
+impl RasterInfo {
+    /// Whether rows run east and columns south, so that the grid needs no turning.
+    pub fn is_north_up(&self) -> bool {
+        let [_, width, x_turn, _, y_turn, height] = self.geo_transform;
+        x_turn == 0.0 && y_turn == 0.0 && width > 0.0 && height < 0.0
+    }
+    /// Whether cells are square, to a millionth.
+    pub fn is_square(&self) -> bool {
+        let [_, width, _, _, _, height] = self.geo_transform;
+        (width.abs() - height.abs()).abs() <= 1e-6 * width.abs()
+    }
+    /// Whether it can be computed on as it is: projected, north up, square.
+    pub fn is_ready(&self) -> bool {
+        self.crs.as_ref().is_some_and(|c| c.kind == CrsKind::Projected)
+            && self.is_north_up()
+            && self.is_square()
+    }
+    /// The unit of elevations that the file declares for a band.
+    pub fn vertical_unit(&self, band: usize) -> Option<VerticalUnit> {
+        self.bands.get(band.checked_sub(1)?).and_then(|b| VerticalUnit::from_name(&b.unit))
+    }
+    /// Coordinates of the centre, in the file's CRS.
+    pub fn centre(&self) -> (f64, f64) {
+        let [x, dx, rx, y, ry, dy] = self.geo_transform;
+        let (c, r) = (self.cols as f64 / 2.0, self.rows as f64 / 2.0);
+        (x + c * dx + r * rx, y + c * ry + r * dy)
+    }
+}
+
+fn open(path: &Path, name: &str) -> Result<Dataset> {
+    prepare();
+    let options = DatasetOptions {
+        open_flags: GdalOpenFlags::GDAL_OF_RASTER | GdalOpenFlags::GDAL_OF_READONLY,
+        allowed_drivers: Some(&DRIVERS),
+        // A directory is never looked through; the .prj beside an ASCII grid is found by name.
+        ..Default::default()
+    };
+    Dataset::open_ex(path, options).map_err(|error| {
+        let head = std::fs::File::open(path)
+            .and_then(|mut f| {
+                let mut head = [0u8; 4];
+                std::io::Read::read_exact(&mut f, &mut head).map(|_| head)
+            })
+            .unwrap_or_default();
+        let is_tiff = [b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"].contains(&&head);
+        if is_tiff {
+            Error::Damaged { name: name.to_owned(), detail: detail(&error) }
+        } else {
+            Error::NotARaster { name: name.to_owned() }
+        }
+    })
+}
+
+/// The part of a library's message that says what, without the path of our own making.
+fn detail(error: &gdal::errors::GdalError) -> String {
+    let text = match error {
+        gdal::errors::GdalError::CplError { msg, .. } => msg.clone(),
+        other => other.to_string(),
+    };
+    let text = text.rsplit(": ").next().unwrap_or_default().trim().to_owned();
+    if text.is_empty() { "it cannot be read to its end".into() } else { text }
+}
+
+/// Reads what a raster file says of itself. `name` is what the user calls it.
+///
+/// # Errors
+/// [`Error::NotARaster`], [`Error::Damaged`], [`Error::Picture`], [`Error::ValueType`],
+/// [`Error::TooSmall`].
+pub fn inspect(path: &Path, name: &str) -> Result<RasterInfo> {
+    let dataset = open(path, name)?;
+    let damaged = |e: gdal::errors::GdalError| Error::Damaged { name: name.to_owned(), detail: detail(&e) };
+    let (cols, rows) = dataset.raster_size();
+    let mut bands = Vec::new();
+    let mut colours = 0;
+    for number in 1..=dataset.raster_count() {
+        let band = dataset.rasterband(number).map_err(damaged)?;
+        let kind = band.band_type();
+        let colour = matches!(
+            band.color_interpretation(),
+            ColorInterpretation::RedBand
+                | ColorInterpretation::GreenBand
+                | ColorInterpretation::BlueBand
+                | ColorInterpretation::AlphaBand
+                | ColorInterpretation::PaletteIndex
+        );
+        colours += usize::from(kind == GdalDataType::UInt8 && colour);
+        let complex = !kind.is_integer() && !matches!(kind, GdalDataType::Float32 | GdalDataType::Float64);
+        if complex {
+            return Err(Error::ValueType { name: name.to_owned(), kind: kind.name() });
+        }
+        bands.push(BandInfo {
+            number,
+            value_type: kind.name(),
+            nodata: band.no_data_value(),
+            description: band_description(&band),
+            unit: band.unit(),
+        });
+    }
+    if bands.is_empty() {
+        return Err(Error::NotARaster { name: name.to_owned() });
+    }
+    if colours == bands.len() {
+        return Err(Error::Picture { name: name.to_owned(), bands: bands.len() });
+    }
+    if cols < 2 || rows < 2 {
+        return Err(Error::TooSmall { name: name.to_owned(), cols, rows });
+    }
+    let format = match dataset.driver().short_name().as_str() {
+        "AAIGrid" => "ASCII grid",
+        _ => "GeoTIFF",
+    };
+    let geo_transform = dataset.geo_transform().ok();
+    let crs = dataset.spatial_ref().ok().and_then(|r| Crs::of(&r).ok());
+    Ok(RasterInfo {
+        format: format.into(),
+        cols,
+        rows,
+        bands,
+        crs,
+        georeferenced: geo_transform.is_some(),
+        // Without a place on the ground, cells are laid out north up, one unit each.
+        geo_transform: geo_transform.unwrap_or([0.0, 1.0, 0.0, rows as f64, 0.0, -1.0]),
+    })
+}
+
+fn band_description(band: &RasterBand) -> String {
+    // SAFETY: the handle is valid while `band` lives; the library owns the text.
+    unsafe {
+        let text = gdal_sys::GDALGetDescription(band.c_rasterband());
+        if text.is_null() {
+            String::new()
+        } else {
+            std::ffi::CStr::from_ptr(text).to_string_lossy().into_owned()
+        }
+    }
+}
+
+/// Reads a band as elevations in metres: rows x columns from the north-west corner as the file has
+/// them, nodata, masked, infinite and not-a-number values as `NaN`. Values are scaled as the file
+/// declares, then by `unit`.
+///
+/// Whole numbers beyond 2^24 and `Float64` are rounded to `f32`: at an elevation of 8,000 m that
+/// is half a millimetre.
+///
+/// # Errors
+/// [`Error::NoBand`], [`Error::Damaged`], [`Error::Cancelled`].
+pub fn read_elevation(
+    path: &Path,
+    name: &str,
+    band: usize,
+    unit: VerticalUnit,
+    monitor: &dyn Monitor,
+) -> Result<Grid<f32>> {
+    let dataset = open(path, name)?;
+    let bands = dataset.raster_count();
+    if band == 0 || band > bands {
+        return Err(Error::NoBand { band, bands });
+    }
+    let damaged = |e: gdal::errors::GdalError| Error::Damaged { name: name.to_owned(), detail: detail(&e) };
+    let band = dataset.rasterband(band).map_err(damaged)?;
+    let (cols, rows) = band.size();
+    let nodata = band.no_data_value();
+    let flags = band.mask_flags().map_err(damaged)?;
+    let mask = (!flags.is_all_valid() && !flags.is_nodata())
+        .then(|| band.open_mask_band())
+        .transpose()
+        .map_err(damaged)?;
+    let scale = band.scale().unwrap_or(1.0) * unit.metres();
+    let offset = band.offset().unwrap_or(0.0) * unit.metres();
+    let plain = scale == 1.0 && offset == 0.0;
+    let double = band.band_type() == GdalDataType::Float64;
+
+    let mut values: Vec<f32> = Vec::with_capacity(cols * rows);
+    let block_rows = band.block_size().1.max(1);
+    let at_once = block_rows * (((1 << 22) / (cols * block_rows)).max(1));
+    let mut row = 0;
+    while row < rows {
+        if monitor.is_cancelled() {
+            return Err(Error::Cancelled);
+        }
+        let count = at_once.min(rows - row);
+        let window = ((0, row as isize), (cols, count));
+        let start = values.len();
+        if double {
+            // Nodata of a Float64 band may lie beyond f32, so it is told apart before rounding.
+            let strip =
+                band.read_as::<f64>(window.0, window.1, window.1, None::<ResampleAlg>).map_err(damaged)?;
+            values.extend(strip.data().iter().map(|&v| if Some(v) == nodata { f32::NAN } else { v as f32 }));
+        } else {
+            let strip =
+                band.read_as::<f32>(window.0, window.1, window.1, None::<ResampleAlg>).map_err(damaged)?;
+            let nodata = nodata.map(|v| v as f32);
+            values.extend(strip.data().iter().map(|&v| if Some(v) == nodata { f32::NAN } else { v }));
+        }
+        if let Some(mask) = &mask {
+            let mask =
+                mask.read_as::<u8>(window.0, window.1, window.1, None::<ResampleAlg>).map_err(damaged)?;
+            for (value, &seen) in values[start..].iter_mut().zip(mask.data()) {
+                if seen == 0 {
+                    *value = f32::NAN;
+                }
+            }
+        }
+        for value in &mut values[start..] {
+            if !plain {
+                *value = (*value as f64 * scale + offset) as f32;
+            }
+            if !value.is_finite() {
+                *value = f32::NAN;
+            } else if *value == 0.0 {
+                // One zero: minus zero would be told from it bit by bit.
+                *value = 0.0;
+            }
+        }
+        row += count;
+        monitor.progress(row as f64 / rows as f64);
+    }
+    Ok(Grid::from_vec(rows, cols, values))
+}

@@ -1,0 +1,162 @@
+//! Writing results as cloud-optimised GeoTIFF.
+
+use std::ffi::CString;
+use std::path::Path;
+
+use bothros_core::{Cell, Frame, Grid};
+use gdal::raster::{Buffer, GdalType};
+use gdal::{Dataset, DriverManager};
+
+use crate::{Crs, Error, Result, prepare};
+
+/// How coarser views of a raster are made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RasterKind {
+    /// means, e.g. of elevations
+    Mean,
+    /// greatest values, so that streams do not break when seen from afar
+    Greatest,
+    /// every other value, for codes that cannot be averaged
+    Every,
+}
+
+/// Writes `values` at `frame` as a cloud-optimised GeoTIFF, compressed without loss.
+///
+/// `nodata` marks cells without a value, `description` tells content and unit, `unit` the unit
+/// alone (empty for none).
+///
+/// # Errors
+/// [`Error::Library`], e.g. where the disk is full.
+#[allow(clippy::too_many_arguments)]
+pub fn write_cog<T: GdalType + Copy + PartialOrd + Into<f64> + FromMean>(
+    path: &Path,
+    values: &Grid<T>,
+    frame: &Frame,
+    crs: &Crs,
+    nodata: T,
+    kind: RasterKind,
+    description: &str,
+    unit: &str,
+) -> Result<()> {
+    prepare();
+    let memory = DriverManager::get_driver_by_name("MEM")?;
+    let mut dataset = memory.create_with_band_type::<T, _>("", values.cols(), values.rows(), 1)?;
+    dataset.set_geo_transform(&[frame.left, frame.cell_size, 0.0, frame.top, 0.0, -frame.cell_size])?;
+    dataset.set_spatial_ref(&crs.reference()?)?;
+    fill_band(&mut dataset, None, values)?;
+    {
+        let mut band = dataset.rasterband(1)?;
+        band.set_no_data_value(Some(nodata.into()))?;
+        let (text, unit) = (c_text(description), c_text(unit));
+        // SAFETY: the band handle is valid while `band` lives; both texts are copied.
+        unsafe {
+            gdal_sys::GDALSetDescription(band.c_rasterband(), text.as_ptr());
+            gdal_sys::GDALSetRasterUnitType(band.c_rasterband(), unit.as_ptr());
+        }
+    }
+
+    let mut factors = Vec::new();
+    let mut factor = 2;
+    while values.cols().max(values.rows()).div_ceil(factor / 2) > 512 {
+        factors.push(factor as i32);
+        factor *= 2;
+    }
+    if !factors.is_empty() {
+        dataset.build_overviews("NONE", &factors, &[1])?;
+        let mut coarser = coarsen(values, nodata, kind);
+        for level in 0..factors.len() {
+            fill_band(&mut dataset, Some(level), &coarser)?;
+            if level + 1 < factors.len() {
+                coarser = coarsen(&coarser, nodata, kind);
+            }
+        }
+    }
+
+    let cog = DriverManager::get_driver_by_name("COG")?;
+    let path = path.to_str().ok_or_else(|| std::io::Error::other("the path is not UTF-8"))?;
+    let mut options = gdal::cpl::CslStringList::new();
+    for (key, value) in [
+        ("COMPRESS", "DEFLATE"),
+        ("LEVEL", "4"),
+        ("PREDICTOR", "YES"),
+        ("BIGTIFF", "IF_SAFER"),
+        ("OVERVIEWS", "AUTO"),
+        ("NUM_THREADS", "ALL_CPUS"),
+    ] {
+        options.set_name_value(key, value)?;
+    }
+    dataset.create_copy(&cog, path, &options.into())?.close()?;
+    Ok(())
+}
+
+fn c_text(text: &str) -> CString {
+    CString::new(text.replace('\0', " ")).unwrap_or_default()
+}
+
+fn fill_band<T: GdalType + Copy>(
+    dataset: &mut Dataset,
+    overview: Option<usize>,
+    values: &Grid<T>,
+) -> Result<()> {
+    let mut band = dataset.rasterband(1)?;
+    if let Some(level) = overview {
+        band = band.overview(level)?;
+    }
+    if band.size() != (values.cols(), values.rows()) {
+        return Err(Error::Io(std::io::Error::other("an overview has another size than expected")));
+    }
+    let rows_at_once = ((1 << 22) / values.cols().max(1)).max(1);
+    let mut row = 0;
+    while row < values.rows() {
+        let rows = rows_at_once.min(values.rows() - row);
+        let strip = values.values()[row * values.cols()..(row + rows) * values.cols()].to_vec();
+        let mut buffer = Buffer::new((values.cols(), rows), strip);
+        band.write((0, row as isize), (values.cols(), rows), &mut buffer)?;
+        row += rows;
+    }
+    Ok(())
+}
+
+/// A value from a mean.
+pub trait FromMean {
+    /// Rounds where it must.
+    fn from_mean(mean: f64) -> Self;
+}
+macro_rules! from_mean {
+    ($($t:ty),*) => { $(impl FromMean for $t { fn from_mean(mean: f64) -> Self { mean as $t } })* };
+}
+from_mean!(f32, f64, u8, u32);
+
+/// Halves a raster; cells at the far rims may stand for fewer than four.
+fn coarsen<T: Copy + PartialOrd + Into<f64> + FromMean>(
+    fine: &Grid<T>,
+    nodata: T,
+    kind: RasterKind,
+) -> Grid<T> {
+    let is_nodata = |v: T| v == nodata || v.into().is_nan();
+    Grid::from_fn(fine.rows().div_ceil(2), fine.cols().div_ceil(2), |c| {
+        let (mut sum, mut count, mut greatest, mut first) = (0.0, 0, nodata, nodata);
+        for (row, col) in [(0, 0), (0, 1), (1, 0), (1, 1)] {
+            let Some(&value) = fine.get(Cell { row: 2 * c.row + row, col: 2 * c.col + col }) else {
+                continue;
+            };
+            if is_nodata(value) {
+                continue;
+            }
+            if count == 0 {
+                first = value;
+            }
+            if count == 0 || value > greatest {
+                greatest = value;
+            }
+            sum += value.into();
+            count += 1;
+        }
+        match kind {
+            _ if count == 0 => nodata,
+            RasterKind::Mean => T::from_mean(sum / count as f64),
+            RasterKind::Greatest => greatest,
+            RasterKind::Every => first,
+        }
+    })
+}

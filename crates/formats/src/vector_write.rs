@@ -1,0 +1,218 @@
+//! Writing layers of features as GeoPackage and GeoJSON.
+
+use std::ffi::CString;
+use std::path::Path;
+
+use gdal::DriverManager;
+use gdal::vector::{
+    Defn, Feature, Geometry as OgrGeometry, LayerAccess, LayerOptions, OGRFieldType, OGRwkbGeometryType,
+};
+
+use crate::{Crs, Result, prepare};
+
+/// A file format for features.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum VectorFormat {
+    /// OGC GeoPackage: any number of layers in one file, in the study's CRS
+    GeoPackage,
+    /// RFC 7946: one layer in a file, in WGS 84 longitude and latitude
+    GeoJson,
+}
+
+/// A shape in CRS units, x before y.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Geometry {
+    /// one place
+    Point([f64; 2]),
+    /// a line of two points or more
+    Line(Vec<[f64; 2]>),
+    /// polygons: rings, each closed, the outer one first
+    Polygons(Vec<Vec<Vec<[f64; 2]>>>),
+}
+
+/// What sort of values a field has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FieldKind {
+    /// whole numbers
+    Integer,
+    /// real numbers
+    Real,
+    /// text
+    Text,
+    /// yes or no
+    Boolean,
+}
+
+/// A field of a layer.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Field {
+    /// its name
+    pub name: &'static str,
+    /// its sort
+    pub kind: FieldKind,
+}
+
+/// A value of a feature.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Value {
+    /// nothing
+    Null,
+    /// a whole number
+    Integer(i64),
+    /// a real number
+    Real(f64),
+    /// text
+    Text(String),
+    /// yes or no
+    Boolean(bool),
+}
+
+impl<T: Into<Value>> From<Option<T>> for Value {
+    fn from(value: Option<T>) -> Self {
+        value.map_or(Value::Null, Into::into)
+    }
+}
+macro_rules! value_from {
+    ($($t:ty => $v:ident as $k:ty),*) => { $(impl From<$t> for Value { fn from(v: $t) -> Self { Value::$v(<$k>::from(v)) } })* };
+}
+value_from!(u8 => Integer as i64, u32 => Integer as i64, i32 => Integer as i64, i64 => Integer as i64,
+    f64 => Real as f64, bool => Boolean as bool, String => Text as String, &str => Text as String);
+
+/// Features of one sort.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Layer {
+    /// name in the file
+    pub name: &'static str,
+    /// its fields
+    pub fields: Vec<Field>,
+    /// a shape and a value per field
+    pub features: Vec<(Geometry, Vec<Value>)>,
+    /// sort of shape, needed where there is no feature
+    pub shape: Shape,
+}
+
+/// Sort of shape in a layer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Shape {
+    /// points
+    Point,
+    /// lines
+    Line,
+    /// polygons of several parts
+    Polygons,
+}
+
+impl Shape {
+    fn ogr(self) -> OGRwkbGeometryType::Type {
+        match self {
+            Self::Point => OGRwkbGeometryType::wkbPoint,
+            Self::Line => OGRwkbGeometryType::wkbLineString,
+            Self::Polygons => OGRwkbGeometryType::wkbMultiPolygon,
+        }
+    }
+}
+
+/// Writes layers to a new file; GeoJSON takes exactly one.
+///
+/// # Errors
+/// [`Error::Library`](crate::Error::Library), e.g. where the disk is full.
+pub fn write_layers(path: &Path, format: VectorFormat, crs: &Crs, layers: &[Layer]) -> Result<()> {
+    prepare();
+    let (driver, options): (_, &[&str]) = match format {
+        VectorFormat::GeoPackage => ("GPKG", &[]),
+        VectorFormat::GeoJson => ("GeoJSON", &["RFC7946=YES", "WRITE_NAME=YES"]),
+    };
+    let reference = crs.reference()?;
+    let mut dataset = DriverManager::get_driver_by_name(driver)?.create_vector_only(path)?;
+    for layer in layers {
+        let made = dataset.create_layer(LayerOptions {
+            name: layer.name,
+            srs: Some(&reference),
+            ty: layer.shape.ogr(),
+            options: Some(options),
+        })?;
+        for field in &layer.fields {
+            let kind = match field.kind {
+                FieldKind::Integer => OGRFieldType::OFTInteger64,
+                FieldKind::Real => OGRFieldType::OFTReal,
+                FieldKind::Text => OGRFieldType::OFTString,
+                FieldKind::Boolean => OGRFieldType::OFTInteger,
+            };
+            add_field(&made, field, kind)?;
+        }
+        let definition = Defn::from_layer(&made);
+        for (shape, values) in &layer.features {
+            let mut feature = Feature::new(&definition)?;
+            feature.set_geometry(OgrGeometry::from_wkb(&well_known_binary(shape))?)?;
+            for (index, value) in values.iter().enumerate() {
+                match value {
+                    Value::Null => feature.set_field_null(index)?,
+                    Value::Integer(v) => feature.set_field_integer64(index, *v)?,
+                    Value::Real(v) => feature.set_field_double(index, *v)?,
+                    Value::Text(v) => feature.set_field_string(index, &v.replace('\0', " "))?,
+                    Value::Boolean(v) => feature.set_field_integer(index, i32::from(*v))?,
+                }
+            }
+            feature.create(&made)?;
+        }
+    }
+    dataset.close()?;
+    Ok(())
+}
+
+fn add_field(layer: &gdal::vector::Layer, field: &Field, kind: OGRFieldType::Type) -> Result<()> {
+    let name = CString::new(field.name).unwrap_or_default();
+    // SAFETY: the layer lives through the calls; the definition is copied by it and freed here.
+    let status = unsafe {
+        let definition = gdal_sys::OGR_Fld_Create(name.as_ptr(), kind);
+        if field.kind == FieldKind::Boolean {
+            gdal_sys::OGR_Fld_SetSubType(definition, gdal_sys::OGRFieldSubType::OFSTBoolean);
+        }
+        let status = gdal_sys::OGR_L_CreateField(layer.c_layer(), definition, 1);
+        gdal_sys::OGR_Fld_Destroy(definition);
+        status
+    };
+    if status == gdal_sys::OGRErr::OGRERR_NONE {
+        return Ok(());
+    }
+    Err(crate::Error::Io(std::io::Error::other(format!("the field {} cannot be written", field.name))))
+}
+
+/// OGC well-known binary, little-endian.
+fn well_known_binary(shape: &Geometry) -> Vec<u8> {
+    let mut out = Vec::new();
+    let head = |kind: u32, out: &mut Vec<u8>| {
+        out.push(1);
+        out.extend(kind.to_le_bytes());
+    };
+    let points = |list: &[[f64; 2]], out: &mut Vec<u8>| {
+        out.extend((list.len() as u32).to_le_bytes());
+        for [x, y] in list {
+            out.extend(x.to_le_bytes());
+            out.extend(y.to_le_bytes());
+        }
+    };
+    match shape {
+        Geometry::Point([x, y]) => {
+            head(1, &mut out);
+            out.extend(x.to_le_bytes());
+            out.extend(y.to_le_bytes());
+        }
+        Geometry::Line(line) => {
+            head(2, &mut out);
+            points(line, &mut out);
+        }
+        Geometry::Polygons(polygons) => {
+            head(6, &mut out);
+            out.extend((polygons.len() as u32).to_le_bytes());
+            for rings in polygons {
+                head(3, &mut out);
+                out.extend((rings.len() as u32).to_le_bytes());
+                for ring in rings {
+                    points(ring, &mut out);
+                }
+            }
+        }
+    }
+    out
+}
