@@ -1,14 +1,61 @@
-pub fn add(left: u64, right: u64) -> u64 {
-    left + right
+//! What is kept: studies, files, rasters as compressed blocks, jobs, pour points, the log. All of it
+//! is in PostgreSQL. This crate knows nothing of HTTP or templates.
+
+mod blocks;
+mod entity;
+mod error;
+mod events;
+mod files;
+mod jobs;
+mod log;
+mod migration;
+mod pour_points;
+mod rasters;
+pub mod server;
+mod studies;
+mod undo;
+
+pub use blocks::{BLOCK, CellValue, Overview};
+pub use entity::{
+    job::Model as Job, log_entry::Model as LogEntry, pour_point::Model as PourPoint, study::Model as Study,
+};
+pub use error::{Error, Result};
+pub use events::{Event, Events};
+pub use files::{FileRole, StoredFile};
+pub use jobs::{JobHandle, JobKind, JobState, Outcome, Worker};
+pub use pour_points::NewPourPoint;
+pub use rasters::{NewRaster, RasterMeta, RasterRole, RasterWriter};
+pub use studies::{StudyChange, StudyPart};
+pub use undo::{Inverse, Undone};
+
+use sea_orm::{ConnectOptions, Database, DatabaseConnection};
+use sea_orm_migration::MigratorTrait;
+
+/// The store: a pool of connections, and a cache of raster blocks.
+#[derive(Clone)]
+pub struct Store {
+    db: DatabaseConnection,
+    blocks: moka::future::Cache<(i64, i32, i32, i32), std::sync::Arc<Vec<u8>>>,
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn it_works() {
-        let result = add(2, 2);
-        assert_eq!(result, 4);
+impl Store {
+    /// Connects, and brings the tables up to date.
+    ///
+    /// # Errors
+    /// [`Error::Database`] where the server does not answer or refuses.
+    pub async fn connect(url: &str) -> Result<Self> {
+        let mut options = ConnectOptions::new(url);
+        options.max_connections(16).sqlx_logging(false);
+        let db = Database::connect(options).await?;
+        migration::Migrator::up(&db, None).await?;
+        apalis_postgres::PostgresStorage::setup(db.get_postgres_connection_pool())
+            .await
+            .map_err(|e| Error::Queue(e.to_string()))?;
+        // Decompressed blocks, by size: 256 MiB.
+        let blocks = moka::future::Cache::builder()
+            .weigher(|_, block: &std::sync::Arc<Vec<u8>>| block.len() as u32)
+            .max_capacity(256 << 20)
+            .build();
+        Ok(Self { db, blocks })
     }
 }

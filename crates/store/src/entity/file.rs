@@ -1,0 +1,30 @@
+//! A file that belongs to a study, kept in chunks.
+
+use sea_orm::entity::prelude::*;
+
+/// A file that belongs to a study, kept in chunks.
+#[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+#[sea_orm(table_name = "file")]
+pub struct Model {
+    /// number
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    /// study
+    pub study_id: i64,
+    /// what it is
+    pub role: String,
+    /// name as the user knows it
+    pub name: String,
+    /// size in bytes
+    pub bytes: i64,
+    /// SHA-256, hexadecimal
+    pub sha256: String,
+    /// when it came
+    pub created_at: ChronoDateTimeUtc,
+}
+
+/// Joins are written where they are needed.
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}

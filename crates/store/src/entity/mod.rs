@@ -1,0 +1,11 @@
+//! The tables as SeaORM sees them.
+
+pub mod file;
+pub mod file_chunk;
+pub mod job;
+pub mod log_entry;
+pub mod pour_point;
+pub mod raster;
+pub mod raster_block;
+pub mod study;
+pub mod undo_entry;

@@ -1,0 +1,38 @@
+//! A study: its inputs, settings and the facts of its results.
+
+use sea_orm::entity::prelude::*;
+
+/// A study: its inputs, settings and the facts of its results.
+#[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+#[sea_orm(table_name = "study")]
+pub struct Model {
+    /// number
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    /// name
+    pub name: String,
+    /// what it is for
+    pub description: String,
+    /// when it was made
+    pub created_at: ChronoDateTimeUtc,
+    /// when it was last changed
+    pub updated_at: ChronoDateTimeUtc,
+    /// when it was deleted; it can be restored for a while
+    pub deleted_at: Option<ChronoDateTimeUtc>,
+    /// the DEM file as it was given, and what was said of it
+    pub source: Option<Json>,
+    /// the prepared DEM
+    pub terrain: Option<Json>,
+    /// what filling and routing found
+    pub routing: Option<Json>,
+    /// the network at the chosen threshold
+    pub network: Option<Json>,
+    /// choices: threshold, snapping, style
+    pub settings: Json,
+}
+
+/// Joins are written where they are needed.
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}

@@ -1,0 +1,123 @@
+//! Files in the database, in chunks, so that any worker can reach them.
+
+use std::path::Path;
+
+use sea_orm::{
+    ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
+};
+use sha2::{Digest, Sha256};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+
+use crate::entity::{file, file_chunk};
+use crate::{Error, Result, Store};
+
+/// What a file is to its study.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FileRole {
+    /// the DEM as it was given
+    Dem,
+    /// the CRS beside an ASCII grid
+    Projection,
+    /// the package for download
+    Package,
+}
+
+impl FileRole {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Dem => "dem",
+            Self::Projection => "prj",
+            Self::Package => "package",
+        }
+    }
+}
+
+/// A file that is kept.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StoredFile {
+    /// number
+    pub id: i64,
+    /// name as the user knows it
+    pub name: String,
+    /// size in bytes
+    pub bytes: u64,
+    /// SHA-256, hexadecimal
+    pub sha256: String,
+}
+
+const CHUNK: usize = 1 << 20;
+
+impl Store {
+    /// Keeps a file; it replaces what the study had in this role.
+    pub async fn put_file(&self, study: i64, role: FileRole, name: &str, path: &Path) -> Result<StoredFile> {
+        let transaction = self.db.begin().await?;
+        file::Entity::delete_many()
+            .filter(file::Column::StudyId.eq(study))
+            .filter(file::Column::Role.eq(role.name()))
+            .exec(&transaction)
+            .await?;
+        let mut source = tokio::fs::File::open(path).await?;
+        let bytes = source.metadata().await?.len();
+        let row = file::ActiveModel {
+            study_id: Set(study),
+            role: Set(role.name().into()),
+            name: Set(name.into()),
+            bytes: Set(bytes as i64),
+            sha256: Set(String::new()),
+            created_at: Set(crate::studies::now()),
+            ..Default::default()
+        };
+        let id = file::Entity::insert(row).exec(&transaction).await?.last_insert_id;
+        let mut hash = Sha256::new();
+        let mut sequence = 0;
+        loop {
+            let mut chunk = Vec::with_capacity(CHUNK);
+            if (&mut source).take(CHUNK as u64).read_to_end(&mut chunk).await? == 0 {
+                break;
+            }
+            hash.update(&chunk);
+            let row = file_chunk::ActiveModel { file_id: Set(id), sequence: Set(sequence), data: Set(chunk) };
+            file_chunk::Entity::insert(row).exec_without_returning(&transaction).await?;
+            sequence += 1;
+        }
+        let sha256: String = hash.finalize().iter().map(|b| format!("{b:02x}")).collect();
+        let done = file::ActiveModel { id: Set(id), sha256: Set(sha256.clone()), ..Default::default() };
+        file::Entity::update(done).exec(&transaction).await?;
+        transaction.commit().await?;
+        Ok(StoredFile { id, name: name.into(), bytes, sha256 })
+    }
+
+    /// The file of a study in a role, if there is one.
+    pub async fn file(&self, study: i64, role: FileRole) -> Result<Option<StoredFile>> {
+        let found = file::Entity::find()
+            .filter(file::Column::StudyId.eq(study))
+            .filter(file::Column::Role.eq(role.name()))
+            .one(&self.db)
+            .await?;
+        Ok(found.map(|f| StoredFile { id: f.id, name: f.name, bytes: f.bytes as u64, sha256: f.sha256 }))
+    }
+
+    /// A piece of a file, or `None` past its end.
+    pub async fn file_piece(&self, id: i64, sequence: i32) -> Result<Option<Vec<u8>>> {
+        Ok(file_chunk::Entity::find_by_id((id, sequence)).one(&self.db).await?.map(|c| c.data))
+    }
+
+    /// Writes a kept file to disk.
+    pub async fn fetch_file(&self, id: i64, path: &Path) -> Result<()> {
+        let pieces = file_chunk::Entity::find()
+            .select_only()
+            .column(file_chunk::Column::Sequence)
+            .filter(file_chunk::Column::FileId.eq(id))
+            .order_by_asc(file_chunk::Column::Sequence)
+            .into_tuple::<i32>()
+            .all(&self.db)
+            .await?;
+        let mut target = tokio::fs::File::create(path).await?;
+        for sequence in pieces {
+            let piece = self.file_piece(id, sequence).await?.ok_or(Error::NotFound("file"))?;
+            target.write_all(&piece).await?;
+        }
+        target.flush().await?;
+        Ok(())
+    }
+}

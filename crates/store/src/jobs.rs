@@ -1,0 +1,423 @@
+//! Long work on a queue in PostgreSQL: asked for, taken up by any worker, heard of, cancelled.
+//!
+//! The queue (apalis) carries the number of a job; the row in `job` is the truth about its state.
+//! A worker claims the row before it begins, so that a number that is delivered twice is worked
+//! once. While it works it leaves a sign of life; a job whose worker has fallen silent is queued
+//! again, three times at most.
+
+use std::future::Future;
+use std::sync::Arc;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
+
+use apalis::prelude::*;
+use apalis_postgres::{Config, PostgresStorage};
+use bothros_core::Monitor as CoreMonitor;
+use futures::future::BoxFuture;
+use sea_orm::prelude::Expr;
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
+    Statement,
+};
+use serde::{Deserialize, Serialize};
+use serde_json::Value as Json;
+
+use crate::entity::job;
+use crate::{Error as StoreError, Result as StoreResult};
+use crate::{Event, Job, Store};
+
+const QUEUE: &str = "bothros";
+const LOOK_EVERY: Duration = Duration::from_millis(100);
+/// A worker that has been silent for so long is taken for dead.
+const SILENT_SECONDS: f64 = 15.0;
+const ATTEMPTS: i32 = 3;
+
+/// What a job does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum JobKind {
+    /// read the DEM file
+    Import,
+    /// warp or crop the DEM
+    Prepare,
+    /// fill, route, accumulate
+    Route,
+    /// write the package for download
+    Package,
+}
+
+impl JobKind {
+    /// Name in the database.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Import => "import",
+            Self::Prepare => "prepare",
+            Self::Route => "route",
+            Self::Package => "package",
+        }
+    }
+    /// From its name.
+    pub fn from_name(name: &str) -> Option<Self> {
+        [Self::Import, Self::Prepare, Self::Route, Self::Package].into_iter().find(|k| k.name() == name)
+    }
+    /// In words.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Import => "Reading the DEM",
+            Self::Prepare => "Preparing the DEM",
+            Self::Route => "Filling sinks and routing flow",
+            Self::Package => "Writing the package",
+        }
+    }
+}
+
+/// State of a job.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum JobState {
+    /// waits for a worker
+    Queued,
+    /// is worked on
+    Running,
+    /// has ended well
+    Done,
+    /// has ended badly; nothing was changed
+    Failed,
+    /// was stopped; nothing was changed
+    Cancelled,
+    /// its workers died; nothing was changed
+    Interrupted,
+}
+
+impl JobState {
+    /// Name in the database.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Queued => "queued",
+            Self::Running => "running",
+            Self::Done => "done",
+            Self::Failed => "failed",
+            Self::Cancelled => "cancelled",
+            Self::Interrupted => "interrupted",
+        }
+    }
+}
+
+impl Job {
+    /// Whether it waits or is worked on.
+    pub fn is_active(&self) -> bool {
+        self.state == JobState::Queued.name() || self.state == JobState::Running.name()
+    }
+    /// What it does, in words.
+    pub fn title(&self) -> &'static str {
+        JobKind::from_name(&self.kind).map_or("Work", JobKind::title)
+    }
+}
+
+/// How a job ended.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Outcome {
+    /// well, with what was achieved in words
+    Done(String),
+    /// it was stopped
+    Cancelled,
+    /// badly, with what to do
+    Failed(String),
+}
+
+/// A running job as its work sees it: tells progress, hears cancellation.
+#[derive(Clone)]
+pub struct JobHandle {
+    shared: Arc<Shared>,
+}
+
+#[derive(Default)]
+struct Shared {
+    cancelled: AtomicBool,
+    /// bits of an f64
+    progress: AtomicU64,
+    message: Mutex<String>,
+}
+
+impl JobHandle {
+    fn new() -> Self {
+        Self { shared: Arc::default() }
+    }
+    /// Says what is done now.
+    pub fn say(&self, message: &str) {
+        if let Ok(mut current) = self.shared.message.lock() {
+            message.clone_into(&mut current);
+        }
+    }
+    fn message(&self) -> String {
+        self.shared.message.lock().map(|m| m.clone()).unwrap_or_default()
+    }
+    fn share(&self) -> f64 {
+        f64::from_bits(self.shared.progress.load(Ordering::Relaxed))
+    }
+}
+
+impl CoreMonitor for JobHandle {
+    fn progress(&self, share: f64) {
+        self.shared.progress.store(share.to_bits(), Ordering::Relaxed);
+    }
+    fn is_cancelled(&self) -> bool {
+        self.shared.cancelled.load(Ordering::Relaxed)
+    }
+}
+
+impl Store {
+    /// Asks for a job. A study has one at a time.
+    ///
+    /// # Errors
+    /// [`StoreError::Busy`] where another is queued or running.
+    pub async fn enqueue(&self, study: i64, kind: JobKind, parameters: Json) -> StoreResult<Job> {
+        if let Some(active) = self.active_job(study).await? {
+            return Err(StoreError::Busy(active.title().into()));
+        }
+        let row = job::ActiveModel {
+            study_id: Set(study),
+            kind: Set(kind.name().into()),
+            parameters: Set(parameters),
+            state: Set(JobState::Queued.name().into()),
+            progress: Set(0.0),
+            message: Set("waiting for a worker".into()),
+            cancel_requested: Set(false),
+            attempts: Set(0),
+            created_at: Set(crate::studies::now()),
+            ..Default::default()
+        };
+        let row = row.insert(&self.db).await.map_err(|error| match error.sql_err() {
+            // Two requests at the same moment: the index lets one through.
+            Some(sea_orm::SqlErr::UniqueConstraintViolation(_)) => StoreError::Busy("another job".into()),
+            _ => error.into(),
+        })?;
+        self.push(row.id).await?;
+        self.tell_job(&row).await?;
+        Ok(row)
+    }
+
+    async fn push(&self, job: i64) -> StoreResult<()> {
+        let config = Config::default().queue(QUEUE);
+        let mut queue: PostgresStorage<i64> =
+            PostgresStorage::new(self.db.get_postgres_connection_pool()).with_config(config);
+        queue.push(job).await.map_err(|e| StoreError::Queue(e.to_string()))
+    }
+
+    /// The job of a study that waits or runs.
+    pub async fn active_job(&self, study: i64) -> StoreResult<Option<Job>> {
+        let states = [JobState::Queued.name(), JobState::Running.name()];
+        let found = job::Entity::find()
+            .filter(job::Column::StudyId.eq(study))
+            .filter(job::Column::State.is_in(states));
+        Ok(found.one(&self.db).await?)
+    }
+
+    /// The last job of a study, whatever became of it.
+    pub async fn last_job(&self, study: i64) -> StoreResult<Option<Job>> {
+        let found = job::Entity::find().filter(job::Column::StudyId.eq(study)).order_by_desc(job::Column::Id);
+        Ok(found.one(&self.db).await?)
+    }
+
+    /// A job by number.
+    pub async fn job(&self, id: i64) -> StoreResult<Job> {
+        job::Entity::find_by_id(id).one(&self.db).await?.ok_or(StoreError::NotFound("job"))
+    }
+
+    /// Asks a job to stop. One that waits ends at once; one that runs, as soon as it looks.
+    pub async fn cancel_job(&self, id: i64) -> StoreResult<()> {
+        job::Entity::update_many()
+            .col_expr(job::Column::State, Expr::value(JobState::Cancelled.name()))
+            .col_expr(job::Column::FinishedAt, Expr::value(crate::studies::now()))
+            .col_expr(job::Column::Message, Expr::value("cancelled before it began"))
+            .filter(job::Column::Id.eq(id))
+            .filter(job::Column::State.eq(JobState::Queued.name()))
+            .exec(&self.db)
+            .await?;
+        job::Entity::update_many()
+            .col_expr(job::Column::CancelRequested, Expr::value(true))
+            .filter(job::Column::Id.eq(id))
+            .exec(&self.db)
+            .await?;
+        self.tell_job(&self.job(id).await?).await
+    }
+
+    async fn tell_job(&self, job: &Job) -> StoreResult<()> {
+        self.tell(&Event {
+            study: job.study_id,
+            job: Some(job.id),
+            state: Some(job.state.clone()),
+            progress: job.progress,
+            message: job.message.clone(),
+        })
+        .await
+    }
+
+    async fn one_job(&self, sql: &str, values: Vec<sea_orm::Value>) -> StoreResult<Option<Job>> {
+        let statement = Statement::from_sql_and_values(self.db.get_database_backend(), sql, values);
+        Ok(Job::find_by_statement(statement).one(&self.db).await?)
+    }
+
+    /// Queues again what silent workers left behind; after the third time it is given up.
+    /// `dead` is a worker that is known to be gone, whatever its last sign of life.
+    pub async fn take_up_interrupted(&self, dead: Option<&str>) -> StoreResult<usize> {
+        let silent =
+            "state = 'running' AND (heartbeat_at < now() - make_interval(secs => $1) OR worker = $2)";
+        let values =
+            |last: i32| vec![SILENT_SECONDS.into(), dead.unwrap_or("").to_owned().into(), last.into()];
+        let mut count = 0;
+        let given_up = format!(
+            "UPDATE job SET state = 'interrupted', finished_at = now(),
+                message = 'interrupted: the process that worked on it ended ' || attempts || ' times; start it again'
+             WHERE id = (SELECT id FROM job WHERE {silent} AND attempts >= $3 LIMIT 1 FOR UPDATE SKIP LOCKED) RETURNING *"
+        );
+        while let Some(job) = self.one_job(&given_up, values(ATTEMPTS)).await? {
+            self.tell_job(&job).await?;
+            count += 1;
+        }
+        let again = format!(
+            "UPDATE job SET state = 'queued', worker = NULL, progress = 0,
+                message = 'interrupted, and queued again'
+             WHERE id = (SELECT id FROM job WHERE {silent} AND attempts < $3 LIMIT 1 FOR UPDATE SKIP LOCKED) RETURNING *"
+        );
+        while let Some(job) = self.one_job(&again, values(ATTEMPTS)).await? {
+            self.push(job.id).await?;
+            self.tell_job(&job).await?;
+            count += 1;
+        }
+        Ok(count)
+    }
+}
+
+/// A process, or part of one, that works on jobs.
+pub struct Worker {
+    store: Store,
+    name: String,
+}
+
+impl Worker {
+    /// A worker with a name that tells it from all others.
+    pub fn new(store: Store, name: impl Into<String>) -> Self {
+        Self { store, name: name.into() }
+    }
+
+    /// Works until `stop` is ready. `work` does a job; it runs for several jobs at once.
+    pub async fn run<W, F>(self, work: W, stop: impl Future<Output = ()> + Send + 'static) -> StoreResult<()>
+    where
+        W: Fn(Job, JobHandle) -> F + Clone + Send + Sync + 'static,
+        F: Future<Output = Outcome> + Send + 'static,
+    {
+        let (store, name) = (self.store.clone(), self.name.clone());
+        let pool = store.db.get_postgres_connection_pool();
+        let queue: PostgresStorage<i64> =
+            PostgresStorage::new(pool).with_config(Config::default().queue(QUEUE).batch_size(2));
+        let queue = queue.with_pubsub().poll_with_interval(Duration::from_secs(2));
+        let sweeper = tokio::spawn({
+            let store = store.clone();
+            async move {
+                loop {
+                    tokio::time::sleep(Duration::from_secs(3)).await;
+                    if let Err(error) = store.take_up_interrupted(None).await {
+                        tracing::warn!(%error, "interrupted jobs could not be looked for");
+                    }
+                }
+            }
+        });
+        let handler = {
+            let store = store.clone();
+            let name = name.clone();
+            move |id: i64| {
+                let (store, name, work) = (store.clone(), name.clone(), work.clone());
+                async move {
+                    // Its own task, so that a panic of the work ends the job and not the worker.
+                    let done = tokio::spawn(perform(store, name, id, work)).await;
+                    let failure = match done {
+                        Ok(Ok(())) => return Ok(()),
+                        Ok(Err(error)) => error.to_string(),
+                        Err(error) => error.to_string(),
+                    };
+                    tracing::error!(job = id, failure, "a job could not be worked on");
+                    Err(std::io::Error::other(failure))
+                }
+            }
+        };
+        // Names on the queue must never be used again.
+        let on_queue = format!("{name}-{}", uuid::Uuid::new_v4());
+        let worker = WorkerBuilder::new(on_queue).backend(queue).build(handler);
+        let stop = async move {
+            stop.await;
+            Ok::<_, std::io::Error>(())
+        };
+        let running: BoxFuture<'static, _> = Box::pin(worker.run_until(stop));
+        let ended = running.await;
+        sweeper.abort();
+        ended.map_err(|e| StoreError::Queue(e.to_string()))
+    }
+}
+
+async fn perform<W, F>(store: Store, worker: String, id: i64, work: W) -> StoreResult<()>
+where
+    W: Fn(Job, JobHandle) -> F + Send + Sync + 'static,
+    F: Future<Output = Outcome> + Send + 'static,
+{
+    let claim = "UPDATE job SET state = 'running', worker = $2, attempts = attempts + 1, progress = 0,
+            message = 'starting', heartbeat_at = now(), started_at = now()
+        WHERE id = $1 AND state = 'queued' RETURNING *";
+    let Some(job) = store.one_job(claim, vec![id.into(), worker.clone().into()]).await? else {
+        // Cancelled before it began, or delivered twice.
+        return Ok(());
+    };
+    store.tell_job(&job).await?;
+    let handle = JobHandle::new();
+    handle.say("starting");
+    let sign = tokio::spawn(sign_of_life(store.clone(), job.clone(), worker.clone(), handle.clone()));
+    let outcome = match tokio::spawn(work(job.clone(), handle.clone())).await {
+        Ok(outcome) => outcome,
+        Err(error) => {
+            tracing::error!(job = id, %error, "the work on a job ended unexpectedly");
+            Outcome::Failed("the work ended unexpectedly; nothing was changed. Start it again, and look into the server's messages if it fails again".into())
+        }
+    };
+    sign.abort();
+    let (state, message, progress) = match outcome {
+        Outcome::Done(message) => (JobState::Done, message, 1.0),
+        Outcome::Cancelled => (JobState::Cancelled, "cancelled; nothing was changed".into(), handle.share()),
+        Outcome::Failed(message) => (JobState::Failed, message, handle.share()),
+    };
+    let end = "UPDATE job SET state = $3, message = $4, progress = $5, finished_at = now()
+        WHERE id = $1 AND worker = $2 AND state = 'running' RETURNING *";
+    let values =
+        vec![id.into(), worker.into(), state.name().to_owned().into(), message.into(), progress.into()];
+    if let Some(job) = store.one_job(end, values).await? {
+        store.tell_job(&job).await?;
+    }
+    Ok(())
+}
+
+/// Tells how far the job is, and hears whether it should stop.
+async fn sign_of_life(store: Store, job: Job, worker: String, handle: JobHandle) {
+    let sql = "UPDATE job SET heartbeat_at = now(), progress = $3, message = $4
+        WHERE id = $1 AND worker = $2 AND state = 'running' RETURNING *";
+    let mut told = (f64::NAN, String::new());
+    loop {
+        tokio::time::sleep(LOOK_EVERY).await;
+        let now = (handle.share(), handle.message());
+        let values = vec![job.id.into(), worker.clone().into(), now.0.into(), now.1.clone().into()];
+        match store.one_job(sql, values).await {
+            Ok(Some(row)) => {
+                if row.cancel_requested {
+                    handle.shared.cancelled.store(true, Ordering::Relaxed);
+                }
+                if told != now {
+                    if let Err(error) = store.tell_job(&row).await {
+                        tracing::warn!(%error, "progress could not be told");
+                    }
+                    told = now;
+                }
+            }
+            // Somebody took the job for dead and gave it to another: stop.
+            Ok(None) => handle.shared.cancelled.store(true, Ordering::Relaxed),
+            Err(error) => tracing::warn!(%error, "no sign of life could be given"),
+        }
+    }
+}

@@ -1,0 +1,319 @@
+//! Rasters in the database: written whole in a transaction, read whole or by window.
+
+use bothros_core::{Cell, Frame, Grid};
+use rayon::prelude::*;
+use sea_orm::{
+    ActiveValue::Set, ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder,
+    TransactionTrait,
+};
+use std::sync::Arc;
+
+use crate::blocks::{BLOCK, CellValue, Overview, coarsen, compress, decompress, levels};
+use crate::entity::{raster, raster_block};
+use crate::{Error, Result, Store};
+
+/// What a raster of a study is. A study has one of each at most.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum RasterRole {
+    /// the DEM as it was given, metres
+    Source,
+    /// the prepared DEM, metres
+    Dem,
+    /// the filled DEM, metres
+    Filled,
+    /// depth of fill, metres, nodata where nothing was filled
+    FillDepth,
+    /// D8 codes
+    Direction,
+    /// cells upstream
+    Accumulation,
+}
+
+impl RasterRole {
+    /// Name in the database and in addresses.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Source => "source",
+            Self::Dem => "dem",
+            Self::Filled => "filled",
+            Self::FillDepth => "fill_depth",
+            Self::Direction => "direction",
+            Self::Accumulation => "accumulation",
+        }
+    }
+    fn overview(self) -> Overview {
+        match self {
+            Self::Source | Self::Dem | Self::Filled => Overview::Mean,
+            Self::FillDepth | Self::Accumulation => Overview::Greatest,
+            Self::Direction => Overview::First,
+        }
+    }
+}
+
+/// Size and place of a raster.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct RasterMeta {
+    /// number; changes whenever the raster is replaced
+    pub id: i64,
+    /// rows
+    pub rows: usize,
+    /// columns
+    pub cols: usize,
+    /// number of levels, the finest included
+    pub levels: usize,
+    /// western edge, CRS units
+    pub left: f64,
+    /// northern edge, CRS units
+    pub top: f64,
+    /// width of a cell, CRS units
+    pub cell_x: f64,
+    /// height of a cell, CRS units
+    pub cell_y: f64,
+}
+
+impl RasterMeta {
+    /// Rows and columns of a level.
+    pub fn size_of_level(&self, level: usize) -> (usize, usize) {
+        (0..level).fold((self.rows, self.cols), |(r, c), _| (r.div_ceil(2), c.div_ceil(2)))
+    }
+    /// The place of a raster with square cells.
+    pub fn frame(&self, unit_m: f64) -> Frame {
+        Frame {
+            rows: self.rows,
+            cols: self.cols,
+            left: self.left,
+            top: self.top,
+            cell_size: self.cell_x,
+            unit_m,
+        }
+    }
+}
+
+/// Place of a new raster.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct NewRaster {
+    /// what it is
+    pub role: RasterRole,
+    /// western edge, CRS units
+    pub left: f64,
+    /// northern edge, CRS units
+    pub top: f64,
+    /// width of a cell, CRS units
+    pub cell_x: f64,
+    /// height of a cell, CRS units
+    pub cell_y: f64,
+}
+
+impl NewRaster {
+    /// A raster with square cells at `frame`.
+    pub fn at(role: RasterRole, frame: &Frame) -> Self {
+        Self { role, left: frame.left, top: frame.top, cell_x: frame.cell_size, cell_y: frame.cell_size }
+    }
+}
+
+/// Writes results in one transaction: all of them land, or none.
+pub struct RasterWriter {
+    transaction: DatabaseTransaction,
+    study: i64,
+}
+
+/// Blocks that go to the server in one statement.
+const BLOCKS_AT_ONCE: usize = 8;
+
+impl RasterWriter {
+    /// Replaces a raster of the study; `progress` hears the share that is written and may stop it
+    /// by answering `false`.
+    pub async fn put<T: CellValue>(
+        &self,
+        new: NewRaster,
+        values: &Grid<T>,
+        progress: &(dyn Fn(f64) -> bool + Sync),
+    ) -> Result<i64> {
+        self.remove(&[new.role]).await?;
+        let levels = levels(values.rows(), values.cols());
+        let row = raster::ActiveModel {
+            study_id: Set(self.study),
+            role: Set(new.role.name().into()),
+            cell_type: Set(T::NAME.into()),
+            rows: Set(values.rows() as i32),
+            cols: Set(values.cols() as i32),
+            levels: Set(levels as i32),
+            left: Set(new.left),
+            top: Set(new.top),
+            cell_x: Set(new.cell_x),
+            cell_y: Set(new.cell_y),
+            ..Default::default()
+        };
+        let id = raster::Entity::insert(row).exec(&self.transaction).await?.last_insert_id;
+        let mut coarser: Option<Grid<T>> = None;
+        let mut done = 0.0;
+        // The finest level is three quarters of all cells, and each next one a quarter of it.
+        let mut share = 0.75;
+        for level in 0..levels {
+            if level > 0 {
+                coarser = Some(coarsen(coarser.as_ref().unwrap_or(values), new.role.overview()));
+            }
+            let grid = coarser.as_ref().unwrap_or(values);
+            let (down, across) = (grid.rows().div_ceil(BLOCK), grid.cols().div_ceil(BLOCK));
+            let places: Vec<(usize, usize)> =
+                (0..down).flat_map(|r| (0..across).map(move |c| (r, c))).collect();
+            for (at, chunk) in places.chunks(BLOCKS_AT_ONCE).enumerate() {
+                if !progress((done + share * (at * BLOCKS_AT_ONCE) as f64 / places.len() as f64).min(1.0)) {
+                    return Err(Error::Io(std::io::ErrorKind::Interrupted.into()));
+                }
+                let packed: Vec<Vec<u8>> = chunk
+                    .par_iter()
+                    .map(|&(r, c)| compress(grid.window(r * BLOCK, c * BLOCK, BLOCK, BLOCK).values()))
+                    .collect::<Result<_>>()?;
+                let rows = chunk.iter().zip(packed).map(|(&(row, col), data)| raster_block::ActiveModel {
+                    raster_id: Set(id),
+                    level: Set(level as i32),
+                    row: Set(row as i32),
+                    col: Set(col as i32),
+                    data: Set(data),
+                });
+                raster_block::Entity::insert_many(rows).exec_without_returning(&self.transaction).await?;
+            }
+            done += share;
+            share /= 4.0;
+        }
+        Ok(id)
+    }
+
+    /// Removes rasters of the study.
+    pub async fn remove(&self, roles: &[RasterRole]) -> Result<()> {
+        raster::Entity::delete_many()
+            .filter(raster::Column::StudyId.eq(self.study))
+            .filter(raster::Column::Role.is_in(roles.iter().map(|r| r.name())))
+            .exec(&self.transaction)
+            .await?;
+        Ok(())
+    }
+
+    pub(crate) fn transaction(&self) -> (&DatabaseTransaction, i64) {
+        (&self.transaction, self.study)
+    }
+
+    /// Makes it all visible.
+    pub async fn commit(self) -> Result<()> {
+        self.transaction.commit().await?;
+        Ok(())
+    }
+}
+
+impl Store {
+    /// Begins to write results of a study.
+    pub async fn write(&self, study: i64) -> Result<RasterWriter> {
+        Ok(RasterWriter { transaction: self.db.begin().await?, study })
+    }
+
+    /// Size and place of a raster, if the study has it.
+    pub async fn raster(&self, study: i64, role: RasterRole) -> Result<Option<RasterMeta>> {
+        let found = raster::Entity::find()
+            .filter(raster::Column::StudyId.eq(study))
+            .filter(raster::Column::Role.eq(role.name()))
+            .one(&self.db)
+            .await?;
+        Ok(found.map(|r| RasterMeta {
+            id: r.id,
+            rows: r.rows as usize,
+            cols: r.cols as usize,
+            levels: r.levels as usize,
+            left: r.left,
+            top: r.top,
+            cell_x: r.cell_x,
+            cell_y: r.cell_y,
+        }))
+    }
+
+    /// Reads a raster whole.
+    pub async fn read_raster<T: CellValue>(&self, meta: &RasterMeta) -> Result<Grid<T>> {
+        let mut values = vec![T::NODATA; meta.rows * meta.cols];
+        for row in 0..meta.rows.div_ceil(BLOCK) {
+            let blocks = raster_block::Entity::find()
+                .filter(raster_block::Column::RasterId.eq(meta.id))
+                .filter(raster_block::Column::Level.eq(0))
+                .filter(raster_block::Column::Row.eq(row as i32))
+                .order_by_asc(raster_block::Column::Col)
+                .all(&self.db)
+                .await?;
+            if blocks.len() != meta.cols.div_ceil(BLOCK) {
+                return Err(Error::NotFound("raster"));
+            }
+            let height = BLOCK.min(meta.rows - row * BLOCK);
+            let strips: Vec<Vec<u8>> = blocks
+                .par_iter()
+                .map(|b| decompress::<T>(&b.data, height * BLOCK.min(meta.cols - b.col as usize * BLOCK)))
+                .collect::<Result<_>>()?;
+            for (col, bytes) in strips.iter().enumerate() {
+                let width = BLOCK.min(meta.cols - col * BLOCK);
+                for (r, line) in bytes.chunks_exact(width * size_of::<T>()).enumerate() {
+                    let start = (row * BLOCK + r) * meta.cols + col * BLOCK;
+                    bytemuck::cast_slice_mut::<T, u8>(&mut values[start..start + width])
+                        .copy_from_slice(line);
+                }
+            }
+        }
+        Ok(Grid::from_vec(meta.rows, meta.cols, values))
+    }
+
+    /// Reads a window of a level, `rows` x `cols` from `(row, col)`, which may lie partly or wholly
+    /// beyond the raster; cells there are nodata. Blocks are cached.
+    pub async fn read_window<T: CellValue>(
+        &self,
+        meta: &RasterMeta,
+        level: usize,
+        (row, col): (isize, isize),
+        (rows, cols): (usize, usize),
+    ) -> Result<Grid<T>> {
+        let (all_rows, all_cols) = meta.size_of_level(level);
+        let mut window = Grid::filled(rows, cols, T::NODATA);
+        let (top, left) = (row.max(0) as usize, col.max(0) as usize);
+        let bottom = (row + rows as isize).clamp(0, all_rows as isize) as usize;
+        let right = (col + cols as isize).clamp(0, all_cols as isize) as usize;
+        if top >= bottom || left >= right {
+            return Ok(window);
+        }
+        for block_row in top / BLOCK..=(bottom - 1) / BLOCK {
+            for block_col in left / BLOCK..=(right - 1) / BLOCK {
+                let width = BLOCK.min(all_cols - block_col * BLOCK);
+                let height = BLOCK.min(all_rows - block_row * BLOCK);
+                let bytes = self.block::<T>(meta.id, level, block_row, block_col, height * width).await?;
+                let (r0, r1) = (top.max(block_row * BLOCK), bottom.min(block_row * BLOCK + height));
+                let (c0, c1) = (left.max(block_col * BLOCK), right.min(block_col * BLOCK + width));
+                let size = size_of::<T>();
+                for r in r0..r1 {
+                    let from = ((r - block_row * BLOCK) * width + (c0 - block_col * BLOCK)) * size;
+                    let to = window
+                        .index(Cell { row: (r as isize - row) as usize, col: (c0 as isize - col) as usize });
+                    let target = &mut window.values_mut()[to..to + (c1 - c0)];
+                    bytemuck::cast_slice_mut::<T, u8>(target)
+                        .copy_from_slice(&bytes[from..from + (c1 - c0) * size]);
+                }
+            }
+        }
+        Ok(window)
+    }
+
+    async fn block<T: CellValue>(
+        &self,
+        id: i64,
+        level: usize,
+        row: usize,
+        col: usize,
+        count: usize,
+    ) -> Result<Arc<Vec<u8>>> {
+        let key = (id, level as i32, row as i32, col as i32);
+        let read = async {
+            let found = raster_block::Entity::find_by_id(key)
+                .one(&self.db)
+                .await?
+                .ok_or(Error::NotFound("raster"))?;
+            Ok::<_, Error>(Arc::new(decompress::<T>(&found.data, count)?))
+        };
+        self.blocks.try_get_with(key, read).await.map_err(|e: Arc<Error>| match &*e {
+            Error::NotFound(what) => Error::NotFound(what),
+            other => Error::Io(std::io::Error::other(other.to_string())),
+        })
+    }
+}

@@ -1,0 +1,80 @@
+//! Changes that can be undone, newest first.
+
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, ModelTrait, QueryFilter, QueryOrder,
+};
+use serde::{Deserialize, Serialize};
+
+use crate::entity::undo_entry;
+use crate::{Result, Store};
+
+/// How a change is undone.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "do", rename_all = "snake_case")]
+pub enum Inverse {
+    /// a pour point was added
+    RemovePourPoint {
+        /// its number
+        id: i64,
+    },
+    /// a pour point was deleted
+    RestorePourPoint {
+        /// its number
+        id: i64,
+    },
+    /// a pour point was moved or renamed
+    ChangePourPoint {
+        /// its number
+        id: i64,
+        /// the name it had
+        name: String,
+        /// the easting it had
+        x: f64,
+        /// the northing it had
+        y: f64,
+    },
+    /// the threshold was changed
+    SetThreshold {
+        /// the threshold it had, in cells
+        cells: u32,
+    },
+}
+
+/// What was undone.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Undone {
+    /// in words
+    pub label: String,
+    /// how
+    pub inverse: Inverse,
+}
+
+impl Store {
+    /// Remembers how a change is undone.
+    pub async fn remember(&self, study: i64, label: &str, inverse: &Inverse) -> Result<()> {
+        let row = undo_entry::ActiveModel {
+            study_id: Set(study),
+            label: Set(label.into()),
+            inverse: Set(serde_json::to_value(inverse)?),
+            ..Default::default()
+        };
+        row.insert(&self.db).await?;
+        Ok(())
+    }
+
+    /// Takes the last change off the list, to be undone by the caller.
+    pub async fn take_last_change(&self, study: i64) -> Result<Option<Undone>> {
+        let Some(last) = undo_entry::Entity::find()
+            .filter(undo_entry::Column::StudyId.eq(study))
+            .order_by_desc(undo_entry::Column::Id)
+            .one(&self.db)
+            .await?
+        else {
+            return Ok(None);
+        };
+        let undone =
+            Undone { label: last.label.clone(), inverse: serde_json::from_value(last.inverse.clone())? };
+        last.delete(&self.db).await?;
+        Ok(Some(undone))
+    }
+}

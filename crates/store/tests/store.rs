@@ -1,0 +1,241 @@
+//! The store against a real PostgreSQL, started on loopback for this test.
+
+use std::sync::LazyLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
+
+use bothros_core::{Frame, Grid, Monitor};
+use bothros_store::server::LocalServer;
+use bothros_store::*;
+use serde_json::json;
+
+static SERVER: LazyLock<LocalServer> = LazyLock::new(|| LocalServer::temporary().expect("PostgreSQL starts"));
+static NEXT: AtomicUsize = AtomicUsize::new(0);
+
+/// A store on a database of its own.
+async fn store() -> (Store, String) {
+    let name = format!("test_{}", NEXT.fetch_add(1, Ordering::Relaxed));
+    let admin = sea_orm::Database::connect(SERVER.url()).await.unwrap();
+    sea_orm::ConnectionTrait::execute_unprepared(&admin, &format!("CREATE DATABASE {name}")).await.unwrap();
+    let url = SERVER.url_of(&name);
+    (Store::connect(&url).await.unwrap(), url)
+}
+
+const FRAME: Frame = Frame { rows: 1100, cols: 700, left: 10.0, top: 20.0, cell_size: 2.0, unit_m: 1.0 };
+
+fn terrain() -> Grid<f32> {
+    Grid::from_fn(1100, 700, |c| if c.row == 3 { f32::NAN } else { c.row as f32 + c.col as f32 / 1000.0 })
+}
+
+async fn put_terrain(store: &Store, study: i64) -> RasterMeta {
+    let writer = store.write(study).await.unwrap();
+    writer.put(NewRaster::at(RasterRole::Dem, &FRAME), &terrain(), &|_| true).await.unwrap();
+    writer.commit().await.unwrap();
+    store.raster(study, RasterRole::Dem).await.unwrap().unwrap()
+}
+
+fn same(a: &Grid<f32>, b: &Grid<f32>) -> bool {
+    a.values().iter().zip(b.values()).all(|(a, b)| a.to_bits() == b.to_bits())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_raster_survives_to_the_bit() {
+    let (store, _) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap();
+    let meta = put_terrain(&store, study.id).await;
+    assert_eq!((meta.rows, meta.cols, meta.levels, meta.frame(1.0)), (1100, 700, 3, FRAME));
+    assert!(same(&store.read_raster::<f32>(&meta).await.unwrap(), &terrain()));
+    // A window across four blocks, partly beyond the raster.
+    let window = store.read_window::<f32>(&meta, 0, (500, -10), (30, 600)).await.unwrap();
+    assert!(window.values()[9].is_nan());
+    assert_eq!(window.values()[10], terrain().values()[500 * 700]);
+    assert_eq!(window.values()[29 * 600 + 599], terrain().values()[529 * 700 + 589]);
+    // The first overview holds means of four.
+    let coarse = store.read_window::<f32>(&meta, 1, (0, 0), (1, 1)).await.unwrap();
+    assert!((coarse.values()[0] - 0.5005).abs() < 1e-4);
+    assert!(store.read_window::<f32>(&meta, 2, (9000, 9000), (4, 4)).await.unwrap().values()[0].is_nan());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn results_land_whole_or_not_at_all() {
+    let (store, _) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap();
+    let before = put_terrain(&store, study.id).await;
+    let writer = store.write(study.id).await.unwrap();
+    let broken_off = writer
+        .put(NewRaster::at(RasterRole::Dem, &FRAME), &Grid::filled(1100, 700, 1f32), &|share| share < 0.5)
+        .await;
+    assert!(broken_off.is_err());
+    drop(writer);
+    let after = store.raster(study.id, RasterRole::Dem).await.unwrap().unwrap();
+    assert_eq!(after.id, before.id);
+    assert!(same(&store.read_raster::<f32>(&after).await.unwrap(), &terrain()));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn studies_are_duplicated_deleted_and_restored() {
+    let (store, _) = store().await;
+    let study = store.create_study("A", "first", Some(json!({"k": 1}))).await.unwrap();
+    put_terrain(&store, study.id).await;
+    store.log(study.id, "terrain", "read", json!({}), Duration::from_millis(5)).await.unwrap();
+    let point =
+        NewPourPoint { name: "gauge".into(), x: 1.0, y: 2.0, catchment: None, outline: None, problem: None };
+    store.add_pour_point(study.id, point).await.unwrap();
+    let copy = store.duplicate_study(study.id, "A, copy").await.unwrap();
+    let meta = store.raster(copy.id, RasterRole::Dem).await.unwrap().unwrap();
+    assert!(same(&store.read_raster::<f32>(&meta).await.unwrap(), &terrain()));
+    assert_eq!(store.pour_points(copy.id).await.unwrap()[0].name, "gauge");
+    assert_eq!(store.log_entries(copy.id).await.unwrap().len(), 1);
+
+    store.delete_study(study.id).await.unwrap();
+    assert!(matches!(store.study(study.id).await, Err(Error::NotFound("study"))));
+    assert_eq!(store.studies().await.unwrap().len(), 1);
+    assert_eq!(store.purge_deleted(Duration::from_secs(600)).await.unwrap(), 0, "not long enough ago");
+    store.restore_study(study.id).await.unwrap();
+    assert_eq!(store.study(study.id).await.unwrap().source, Some(json!({"k": 1})));
+    store.delete_study(study.id).await.unwrap();
+    assert_eq!(store.purge_deleted(Duration::ZERO).await.unwrap(), 1);
+    assert!(store.restore_study(study.id).await.is_err());
+    assert!(same(&store.read_raster::<f32>(&meta).await.unwrap(), &terrain()), "the copy stands by itself");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_are_kept_in_chunks() {
+    let (store, _) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    let bytes: Vec<u8> = (0..2_500_000u32).map(|i| (i * 7 % 251) as u8).collect();
+    std::fs::write(dir.path().join("in"), &bytes).unwrap();
+    let kept = store.put_file(study.id, FileRole::Dem, "dem.tif", &dir.path().join("in")).await.unwrap();
+    store.fetch_file(kept.id, &dir.path().join("out")).await.unwrap();
+    assert_eq!(std::fs::read(dir.path().join("out")).unwrap(), bytes);
+    assert_eq!(store.file(study.id, FileRole::Dem).await.unwrap(), Some(kept));
+    // The SHA-256 of the empty message, FIPS 180-4.
+    std::fs::write(dir.path().join("in"), b"").unwrap();
+    let empty = store.put_file(study.id, FileRole::Dem, "empty", &dir.path().join("in")).await.unwrap();
+    assert_eq!(empty.sha256, "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855");
+}
+
+async fn ended(store: &Store, id: i64) -> Job {
+    let mut events = store.events().await.unwrap();
+    loop {
+        let job = store.job(id).await.unwrap();
+        if !job.is_active() {
+            return job;
+        }
+        tokio::time::timeout(Duration::from_secs(60), events.next())
+            .await
+            .expect("the job moves on")
+            .unwrap();
+    }
+}
+
+/// A job that counts to ten unless it is stopped, fails or panics, as its parameters say.
+async fn count(job: Job, handle: JobHandle) -> Outcome {
+    match job.parameters["how"].as_str() {
+        Some("fail") => return Outcome::Failed("no luck".into()),
+        Some("panic") => panic!("as asked"),
+        Some("forever") => {
+            while !handle.is_cancelled() {
+                tokio::task::yield_now().await;
+            }
+            return Outcome::Cancelled;
+        }
+        _ => {}
+    }
+    handle.say("counting");
+    (0..=10).for_each(|i| handle.progress(i as f64 / 10.0));
+    Outcome::Done("ten".into())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn another_connection_works_on_jobs() {
+    let (store, url) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap();
+    let elsewhere = Store::connect(&url).await.unwrap();
+    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
+    let worker = tokio::spawn(Worker::new(elsewhere, "elsewhere").run(count, async {
+        let _ = stopped.await;
+    }));
+    let job = store.enqueue(study.id, JobKind::Import, json!({})).await.unwrap();
+    let job = ended(&store, job.id).await;
+    assert_eq!((job.state.as_str(), job.message.as_str(), job.progress), ("done", "ten", 1.0));
+    assert_eq!(job.worker.as_deref(), Some("elsewhere"));
+
+    let job = store.enqueue(study.id, JobKind::Import, json!({"how": "fail"})).await.unwrap();
+    let job = ended(&store, job.id).await;
+    assert_eq!((job.state.as_str(), job.message.as_str()), ("failed", "no luck"));
+
+    let job = store.enqueue(study.id, JobKind::Import, json!({"how": "panic"})).await.unwrap();
+    assert_eq!(ended(&store, job.id).await.state, "failed");
+
+    let job = store.enqueue(study.id, JobKind::Import, json!({"how": "forever"})).await.unwrap();
+    let second = store.enqueue(study.id, JobKind::Route, json!({})).await;
+    assert!(matches!(second, Err(Error::Busy(_))), "one at a time");
+    store.cancel_job(job.id).await.unwrap();
+    assert_eq!(ended(&store, job.id).await.state, "cancelled");
+    stop.send(()).unwrap();
+    worker.await.unwrap().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_cancelled_before_it_began_is_never_begun() {
+    let (store, _) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap();
+    let job = store.enqueue(study.id, JobKind::Import, json!({})).await.unwrap();
+    store.cancel_job(job.id).await.unwrap();
+    assert_eq!(store.job(job.id).await.unwrap().state, "cancelled");
+    assert!(store.active_job(study.id).await.unwrap().is_none());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_dead_worker_left_is_taken_up() {
+    let (store, url) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap();
+    let job = store.enqueue(study.id, JobKind::Import, json!({})).await.unwrap();
+    let db = sea_orm::Database::connect(&url).await.unwrap();
+    let dead = |attempts: i32| {
+        format!(
+            "UPDATE job SET state = 'running', worker = 'gone', attempts = {attempts}, heartbeat_at = now() WHERE id = {}",
+            job.id
+        )
+    };
+    sea_orm::ConnectionTrait::execute_unprepared(&db, &dead(1)).await.unwrap();
+    assert_eq!(store.take_up_interrupted(None).await.unwrap(), 0, "it gave a sign of life just now");
+    assert_eq!(store.take_up_interrupted(Some("gone")).await.unwrap(), 1);
+    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
+    let worker = tokio::spawn(Worker::new(store.clone(), "new").run(count, async {
+        let _ = stopped.await;
+    }));
+    let done = ended(&store, job.id).await;
+    assert_eq!((done.state.as_str(), done.attempts), ("done", 2));
+    sea_orm::ConnectionTrait::execute_unprepared(&db, &dead(3)).await.unwrap();
+    store.take_up_interrupted(Some("gone")).await.unwrap();
+    assert_eq!(store.job(job.id).await.unwrap().state, "interrupted");
+    stop.send(()).unwrap();
+    worker.await.unwrap().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn changes_are_undone_newest_first() {
+    let (store, _) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap();
+    store.remember(study.id, "first", &Inverse::RemovePourPoint { id: 1 }).await.unwrap();
+    store.remember(study.id, "second", &Inverse::SetThreshold { cells: 9 }).await.unwrap();
+    assert_eq!(
+        store.take_last_change(study.id).await.unwrap().unwrap().inverse,
+        Inverse::SetThreshold { cells: 9 }
+    );
+    assert_eq!(store.take_last_change(study.id).await.unwrap().unwrap().label, "first");
+    assert_eq!(store.take_last_change(study.id).await.unwrap(), None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_directory_in_use_is_refused() {
+    let directory = tempfile::tempdir().unwrap();
+    let lock = std::fs::File::create(directory.path().join("lock")).unwrap();
+    lock.lock().unwrap();
+    assert!(
+        matches!(LocalServer::start(directory.path()), Err(Error::Server(text)) if text.contains("in use"))
+    );
+}
