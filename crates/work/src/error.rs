@@ -1,0 +1,51 @@
+//! What can go wrong in a step, in one sentence for the person who asked for it.
+
+/// The errors of the steps.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// from the computation
+    #[error("{0}")]
+    Core(#[from] bothros_core::Error),
+    /// from reading or writing a file
+    #[error("{0}")]
+    Formats(#[from] bothros_formats::Error),
+    /// from the store
+    #[error("{0}")]
+    Store(#[from] bothros_store::Error),
+    /// from the disk
+    #[error("{0}")]
+    Io(#[from] std::io::Error),
+    /// facts that cannot be read
+    #[error("what is kept of the study cannot be read: {0}")]
+    Facts(#[from] serde_json::Error),
+    /// writing the package
+    #[error("the package cannot be written: {0}")]
+    Zip(#[from] zip::result::ZipError),
+    /// asked for something that cannot be
+    #[error("{0}")]
+    Refused(String),
+}
+
+impl Error {
+    /// Whether it only says that somebody stopped the work.
+    pub fn is_cancelled(&self) -> bool {
+        matches!(
+            self,
+            Self::Core(bothros_core::Error::Cancelled) | Self::Formats(bothros_formats::Error::Cancelled)
+        ) || matches!(self, Self::Store(bothros_store::Error::Io(e)) if e.kind() == std::io::ErrorKind::Interrupted)
+    }
+    /// Whether the fault lies with what was asked for, rather than with the server.
+    pub fn is_users(&self) -> bool {
+        match self {
+            Self::Core(_) | Self::Refused(_) => true,
+            Self::Formats(e) => {
+                !matches!(e, bothros_formats::Error::Library(_) | bothros_formats::Error::Io(_))
+            }
+            Self::Store(e) => matches!(e, bothros_store::Error::NotFound(_) | bothros_store::Error::Busy(_)),
+            _ => false,
+        }
+    }
+}
+
+/// The result of a step.
+pub type Result<T> = std::result::Result<T, Error>;

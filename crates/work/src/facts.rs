@@ -1,0 +1,168 @@
+//! What is known of a study at each stage, as it is kept with it.
+
+use bothros_core::catchments::SnapTo;
+use bothros_core::conditioning::SinkReport;
+use bothros_core::terrain::Summary;
+use bothros_core::{Frame, Threshold};
+use bothros_formats::{Crs, RasterInfo, Resampling, VerticalUnit};
+use bothros_store::Study;
+use serde::{Deserialize, Serialize};
+
+use crate::Result;
+
+/// The DEM file as it was given, and what was said of it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct SourceFacts {
+    /// name of the file
+    pub file: String,
+    /// its size
+    pub bytes: u64,
+    /// what it says of itself
+    pub info: RasterInfo,
+    /// which band holds elevations; none while the analyst has not said
+    pub band: Option<usize>,
+    /// unit of the elevations
+    pub vertical_unit: VerticalUnit,
+    /// the CRS, from the file or chosen
+    pub crs: Option<Crs>,
+    /// whether the CRS was chosen by hand
+    pub crs_chosen: bool,
+    /// what its values are like, once they have been read
+    pub summary: Option<Summary>,
+}
+
+impl SourceFacts {
+    /// Whether it can be computed on as it is: projected, north up, square.
+    pub fn is_ready(&self) -> bool {
+        RasterInfo { crs: self.crs.clone(), ..self.info.clone() }.is_ready()
+    }
+    /// Longitude and latitude of the centre, where the CRS is known.
+    pub fn centre_wgs84(&self) -> Option<(f64, f64)> {
+        let (x, y) = self.info.centre();
+        bothros_formats::Transform::to_wgs84(self.crs.as_ref()?).ok()?.point(x, y).ok()
+    }
+    /// The place of the grid, where it is projected, north up and square.
+    pub fn frame(&self) -> Option<Frame> {
+        let crs = self.crs.as_ref().filter(|_| self.is_ready())?;
+        let [left, width, _, top, _, _] = self.info.geo_transform;
+        Some(Frame {
+            rows: self.info.rows,
+            cols: self.info.cols,
+            left,
+            top,
+            cell_size: width,
+            unit_m: crs.unit_m,
+        })
+    }
+}
+
+/// How a DEM was prepared.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Preparation {
+    /// the CRS it came from
+    pub from: String,
+    /// how values between cells were found
+    pub resampling: Resampling,
+}
+
+/// The prepared DEM.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TerrainFacts {
+    /// its CRS
+    pub crs: Crs,
+    /// its place
+    pub frame: Frame,
+    /// what its values are like
+    pub summary: Summary,
+    /// how it was warped; none where it was left as it is
+    pub preparation: Option<Preparation>,
+    /// whether it was cropped
+    pub cropped: bool,
+    /// rows and columns of the largest rectangle without a ragged rim, where that is smaller
+    pub full_rectangle: Option<(usize, usize)>,
+}
+
+/// What filling and routing found.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct RoutingFacts {
+    /// the sinks
+    pub sinks: SinkReport,
+    /// largest contributing area in cells
+    pub largest_cells: u32,
+    /// 2 % and 98 % of the decimal logarithm of contributing area in cells
+    pub log_percentiles: (f64, f64),
+    /// time taken, seconds
+    pub took_s: f64,
+}
+
+/// The network at the chosen threshold.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct NetworkFacts {
+    /// the threshold
+    pub threshold: Threshold,
+    /// number of reaches
+    pub reaches: usize,
+    /// number of headwaters
+    pub headwaters: usize,
+    /// length of all reaches, metres
+    pub length_m: f64,
+    /// highest Strahler order
+    pub highest_order: u8,
+    /// length over area of the footprint, km/km²
+    pub density_km: f64,
+    /// number of stream cells
+    pub stream_cells: u64,
+}
+
+/// Choices of the analyst.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Settings {
+    /// distance within which pour points snap, metres
+    pub snap_m: f64,
+    /// where they snap to
+    pub snap_to: SnapTo,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Self { snap_m: 100.0, snap_to: SnapTo::Largest }
+    }
+}
+
+/// All facts of a study.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Facts {
+    /// number of the study
+    pub study: i64,
+    /// its name
+    pub name: String,
+    /// the DEM file
+    pub source: Option<SourceFacts>,
+    /// the prepared DEM
+    pub terrain: Option<TerrainFacts>,
+    /// filling and routing
+    pub routing: Option<RoutingFacts>,
+    /// the network
+    pub network: Option<NetworkFacts>,
+    /// choices
+    pub settings: Settings,
+}
+
+impl Facts {
+    /// Reads what is kept with a study.
+    pub fn of(study: &Study) -> Result<Self> {
+        fn read<T: serde::de::DeserializeOwned>(value: &Option<serde_json::Value>) -> Result<Option<T>> {
+            Ok(value.clone().map(serde_json::from_value).transpose()?)
+        }
+        Ok(Self {
+            study: study.id,
+            name: study.name.clone(),
+            source: read(&study.source)?,
+            terrain: read(&study.terrain)?,
+            routing: read(&study.routing)?,
+            network: read(&study.network)?,
+            settings: serde_json::from_value(study.settings.clone())?,
+        })
+    }
+}

@@ -1,0 +1,48 @@
+//! The steps of a study: what reads from the store and files, computes with the core, and writes
+//! back. Jobs run here, in the server or in any worker process.
+
+mod catchment;
+mod error;
+mod facts;
+mod findings;
+mod grids;
+mod import;
+mod package;
+mod prepare;
+mod route;
+mod threshold;
+
+pub use catchment::{CatchmentFacts, PourPointPlace, delineate_at, place_pour_point};
+pub use error::{Error, Result};
+pub use facts::{Facts, NetworkFacts, Preparation, RoutingFacts, Settings, SourceFacts, TerrainFacts};
+pub use findings::{Action, Finding, Severity, findings};
+pub use grids::{GridCache, Grids};
+pub use import::{NewStudy, begin_study, choose_band, set_crs, set_vertical_unit};
+pub use package::package_name;
+pub use prepare::PrepareRequest;
+pub use threshold::set_threshold;
+
+use bothros_store::{Job, JobHandle, JobKind, Outcome, Store};
+
+/// Does a job, whatever it is.
+pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -> Outcome {
+    let done = match JobKind::from_name(&job.kind) {
+        Some(JobKind::Import) => import::run(&store, job.study_id, &handle).await,
+        Some(JobKind::Prepare) => prepare::run(&store, job.study_id, &job.parameters, &handle).await,
+        Some(JobKind::Route) => route::run(&store, &grids, job.study_id, &handle).await,
+        Some(JobKind::Package) => package::run(&store, &grids, job.study_id, &handle).await,
+        None => Err(Error::Refused(format!("this version does not know the job “{}”", job.kind))),
+    };
+    match done {
+        Ok(message) => Outcome::Done(message),
+        Err(error) if error.is_cancelled() || bothros_core::Monitor::is_cancelled(&handle) => {
+            Outcome::Cancelled
+        }
+        Err(error) => Outcome::Failed(error.to_string()),
+    }
+}
+
+/// Runs work that keeps a processor busy, away from the threads that answer requests.
+pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
+    tokio::task::spawn_blocking(work).await.map_err(|e| Error::Io(std::io::Error::other(e)))?
+}

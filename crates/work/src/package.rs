@@ -1,0 +1,421 @@
+//! The package for download: rasters, network and catchments in open formats, and what was done.
+
+use std::io::{Read, Write};
+use std::path::Path;
+use std::time::Instant;
+
+use bothros_core::catchments::{Catchment, delineate, innermost};
+use bothros_core::network::{Network, main_stem};
+use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA};
+use bothros_core::{Grid, Monitor, Threshold};
+use bothros_formats::{
+    Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, Value, VectorFormat, write_cog, write_layers,
+};
+use bothros_store::{FileRole, JobHandle, LogEntry, PourPoint, Store};
+use serde_json::json;
+
+use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Result, blocking};
+
+/// The study's short name: lower case, digits and underscore, a letter first, eight at most.
+pub fn package_name(study: &str) -> String {
+    let word: String = study
+        .split_whitespace()
+        .next()
+        .unwrap_or("")
+        .chars()
+        .map(|c| c.to_ascii_lowercase())
+        .filter(|c| c.is_ascii_alphanumeric() || *c == '_')
+        .skip_while(|c| !c.is_ascii_alphabetic())
+        .take(8)
+        .collect();
+    if word.is_empty() { "study".into() } else { word }
+}
+
+struct Ingredients {
+    facts: Facts,
+    crs: Crs,
+    network: std::sync::Arc<Network>,
+    grids: std::sync::Arc<Grids>,
+    points: Vec<(PourPoint, CatchmentFacts, Catchment)>,
+    log: Vec<LogEntry>,
+    threshold: Threshold,
+}
+
+pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &JobHandle) -> Result<String> {
+    let begun = Instant::now();
+    let row = store.study(study).await?;
+    let facts = Facts::of(&row)?;
+    handle.say("gathering the results");
+    let grids = cache.get(store, &facts).await?;
+    let terrain = facts.terrain.clone().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
+    let threshold = facts.network.ok_or_else(|| Error::Refused("choose a threshold first".into()))?.threshold;
+    let network = cache.network(store, &facts, threshold).await?;
+    let mut points = Vec::new();
+    for point in store.pour_points(study).await? {
+        if let Some(found) = point.catchment.clone() {
+            let found: CatchmentFacts = serde_json::from_value(found)?;
+            let catchment = delineate(&grids.directions, found.cell)?;
+            points.push((point, found, catchment));
+        }
+    }
+    let log = store.log_entries(study).await?;
+    let ingredients = Ingredients { crs: terrain.crs, facts, network, grids, points, log, threshold };
+    let dir = tempfile::tempdir()?;
+    let zip = dir.path().join("package.zip");
+    let (target, monitor) = (zip.clone(), handle.clone());
+    blocking(move || write(&ingredients, &target, &monitor)).await?;
+    handle.say("keeping the package");
+    let name = format!("{}_package.zip", package_name(&row.name));
+    let kept = store.put_file(study, FileRole::Package, &name, &zip).await?;
+    let text = format!("Wrote {} ({:.1} MB)", kept.name, kept.bytes as f64 / 1e6);
+    store.log(study, "Handover", &text, json!({ "sha256": kept.sha256 }), begun.elapsed()).await?;
+    Ok(text)
+}
+
+fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
+    let dir = tempfile::tempdir()?;
+    let short = package_name(&from.facts.name);
+    let grids = &*from.grids;
+    let mut files: Vec<String> = Vec::new();
+    let mut begin = |suffix: &str, what: &str, share: f64| -> Result<std::path::PathBuf> {
+        if handle.is_cancelled() {
+            return Err(bothros_core::Error::Cancelled.into());
+        }
+        handle.say(what);
+        handle.progress(share);
+        let name = format!("{short}_{suffix}");
+        let path = dir.path().join(&name);
+        files.push(name);
+        Ok(path)
+    };
+
+    let path = begin("filled.tif", "writing elevations", 0.05)?;
+    write_cog(
+        &path,
+        &grids.filled,
+        &grids.frame,
+        &from.crs,
+        f32::NAN,
+        RasterKind::Mean,
+        "conditioned elevation, metres",
+        "m",
+    )?;
+    let path = begin("direction.tif", "writing flow directions", 0.3)?;
+    let text = "D8 flow direction: 1 E, 2 SE, 4 S, 8 SW, 16 W, 32 NW, 64 N, 128 NE, 0 outlet";
+    write_cog(
+        &path,
+        &grids.directions,
+        &grids.frame,
+        &from.crs,
+        DIRECTION_NODATA,
+        RasterKind::Every,
+        text,
+        "",
+    )?;
+    let path = begin("accum.tif", "writing flow accumulation", 0.4)?;
+    let text = "flow accumulation: cells upstream, the cell itself not counted";
+    write_cog(
+        &path,
+        &grids.accumulation,
+        &grids.frame,
+        &from.crs,
+        ACCUMULATION_NODATA,
+        RasterKind::Greatest,
+        text,
+        "cells",
+    )?;
+
+    let list: Vec<(u32, &Catchment)> =
+        from.points.iter().enumerate().map(|(i, (_, _, c))| (i as u32 + 1, c)).collect();
+    let ids = innermost(grids.frame.rows, grids.frame.cols, &list);
+    if !from.points.is_empty() {
+        let path = begin("catchments.tif", "writing catchments", 0.55)?;
+        let text = "catchment_id, the innermost where catchments nest; 0 outside";
+        write_cog(&path, &ids, &grids.frame, &from.crs, u32::MAX, RasterKind::Every, text, "")?;
+    }
+
+    let layers = [streams(from, &ids), main_stems(from)?, catchments(from)?, pour_points(from)];
+    let path = begin("network.gpkg", "writing layers", 0.65)?;
+    write_layers(&path, VectorFormat::GeoPackage, &from.crs, &layers)?;
+    for layer in &layers {
+        let path = begin(&format!("{}.geojson", layer.name), "writing layers", 0.75)?;
+        write_layers(&path, VectorFormat::GeoJson, &from.crs, std::slice::from_ref(layer))?;
+    }
+    let path = begin("catchments.csv", "writing tables", 0.85)?;
+    std::fs::write(path, table(from))?;
+    let path = dir.path().join("README.txt");
+    std::fs::write(path, readme(from, &files))?;
+    files.push("README.txt".into());
+
+    handle.say("packing");
+    let mut zip = zip::ZipWriter::new(std::fs::File::create(target)?);
+    let count = files.len() as f64;
+    for (at, name) in files.iter().enumerate() {
+        handle.progress(0.85 + 0.1 * at as f64 / count);
+        // Rasters are compressed already.
+        let method = if name.ends_with(".tif") {
+            zip::CompressionMethod::Stored
+        } else {
+            zip::CompressionMethod::Deflated
+        };
+        zip.start_file(
+            name,
+            zip::write::SimpleFileOptions::default().compression_method(method).large_file(true),
+        )?;
+        let mut file = std::fs::File::open(dir.path().join(name))?;
+        let mut piece = vec![0; 1 << 20];
+        loop {
+            if handle.is_cancelled() {
+                return Err(bothros_core::Error::Cancelled.into());
+            }
+            let read = file.read(&mut piece)?;
+            if read == 0 {
+                break;
+            }
+            zip.write_all(&piece[..read])?;
+        }
+    }
+    zip.finish()?;
+    Ok(())
+}
+
+fn fields(list: &[(&'static str, FieldKind)]) -> Vec<Field> {
+    list.iter().map(|&(name, kind)| Field { name, kind }).collect()
+}
+
+fn line(grids: &Grids, cells: impl Iterator<Item = u32>) -> Vec<[f64; 2]> {
+    let mut points: Vec<[f64; 2]> = cells
+        .map(|index| {
+            let (x, y) = grids.frame.centre(grids.directions.cell(index as usize));
+            [x, y]
+        })
+        .collect();
+    // A reach of a single cell at an outlet is a line all the same: to the cell's edge.
+    if let [[x, y]] = points[..] {
+        points.push([x + grids.frame.cell_size / 2.0, y]);
+    }
+    points
+}
+
+fn streams(from: &Ingredients, ids: &Grid<u32>) -> Layer {
+    let features = from
+        .network
+        .reaches
+        .iter()
+        .map(|reach| {
+            // A reach belongs to the catchment that holds its upper end.
+            let id = ids.values()[reach.cells[0] as usize];
+            let values: Vec<Value> = vec![
+                reach.id.into(),
+                reach.downstream.into(),
+                reach.strahler.into(),
+                reach.shreve.into(),
+                reach.length_m.into(),
+                reach.drop_m.into(),
+                reach.slope().into(),
+                reach.contributing.as_km2().into(),
+                (id != 0).then_some(id).into(),
+            ];
+            (Geometry::Line(line(&from.grids, reach.line())), values)
+        })
+        .collect();
+    Layer {
+        name: "streams",
+        fields: fields(&[
+            ("reach_id", FieldKind::Integer),
+            ("downstream_reach_id", FieldKind::Integer),
+            ("strahler", FieldKind::Integer),
+            ("shreve", FieldKind::Integer),
+            ("length_m", FieldKind::Real),
+            ("drop_m", FieldKind::Real),
+            ("slope", FieldKind::Real),
+            ("contributing_area_km2", FieldKind::Real),
+            ("catchment_id", FieldKind::Integer),
+        ]),
+        features,
+        shape: Shape::Line,
+    }
+}
+
+fn main_stems(from: &Ingredients) -> Result<Layer> {
+    let grids = &from.grids;
+    let mut features = Vec::new();
+    for (at, (point, found, _)) in from.points.iter().enumerate() {
+        let stem = main_stem(&grids.directions, &grids.accumulation, from.threshold, found.cell)?;
+        if stem.len() < 2 {
+            continue;
+        }
+        let steps: f64 = stem[..stem.len() - 1]
+            .iter()
+            .map(|&i| bothros_core::routing::step(&grids.directions, i as usize))
+            .sum();
+        let values =
+            vec![(at as u32 + 1).into(), point.name.clone().into(), (steps * grids.frame.cell_m()).into()];
+        features.push((Geometry::Line(line(grids, stem.into_iter())), values));
+    }
+    let fields = fields(&[
+        ("catchment_id", FieldKind::Integer),
+        ("name", FieldKind::Text),
+        ("length_m", FieldKind::Real),
+    ]);
+    Ok(Layer { name: "main_stems", fields, features, shape: Shape::Line })
+}
+
+fn catchments(from: &Ingredients) -> Result<Layer> {
+    let features = from
+        .points
+        .iter()
+        .enumerate()
+        .map(|(at, (point, found, catchment))| {
+            let values = vec![
+                (at as u32 + 1).into(),
+                point.name.clone().into(),
+                found.area_km2.into(),
+                found.perimeter_km.into(),
+                (found.edge_cells > 0).into(),
+            ];
+            (Geometry::Polygons(catchment.outline(&from.grids.frame).polygons), values)
+        })
+        .collect();
+    Ok(Layer {
+        name: "catchments",
+        fields: fields(&[
+            ("catchment_id", FieldKind::Integer),
+            ("name", FieldKind::Text),
+            ("area_km2", FieldKind::Real),
+            ("perimeter_km", FieldKind::Real),
+            ("touches_edge", FieldKind::Boolean),
+        ]),
+        features,
+        shape: Shape::Polygons,
+    })
+}
+
+fn pour_points(from: &Ingredients) -> Layer {
+    let features = from
+        .points
+        .iter()
+        .enumerate()
+        .map(|(at, (point, found, _))| {
+            let values = vec![
+                (at as u32 + 1).into(),
+                point.name.clone().into(),
+                point.x.into(),
+                point.y.into(),
+                found.moved_m.into(),
+                found.area_km2.into(),
+            ];
+            (Geometry::Point([found.x, found.y]), values)
+        })
+        .collect();
+    Layer {
+        name: "pour_points",
+        fields: fields(&[
+            ("catchment_id", FieldKind::Integer),
+            ("name", FieldKind::Text),
+            ("given_x", FieldKind::Real),
+            ("given_y", FieldKind::Real),
+            ("moved_m", FieldKind::Real),
+            ("contributing_area_km2", FieldKind::Real),
+        ]),
+        features,
+        shape: Shape::Point,
+    }
+}
+
+/// RFC 4180: quoted where it must be.
+fn cell(text: &str) -> String {
+    if text.contains([',', '"', '\n', '\r']) {
+        format!("\"{}\"", text.replace('"', "\"\""))
+    } else {
+        text.to_owned()
+    }
+}
+
+fn table(from: &Ingredients) -> String {
+    let mut out =
+        String::from("catchment_id,name,area_km2,perimeter_km,touches_edge,x,y,given_x,given_y,moved_m\r\n");
+    for (at, (point, found, _)) in from.points.iter().enumerate() {
+        out += &format!(
+            "{},{},{},{},{},{},{},{},{},{:.2}\r\n",
+            at + 1,
+            cell(&point.name),
+            found.area_km2,
+            found.perimeter_km,
+            found.edge_cells > 0,
+            found.x,
+            found.y,
+            point.x,
+            point.y,
+            found.moved_m
+        );
+    }
+    out
+}
+
+fn readme(from: &Ingredients, files: &[String]) -> String {
+    let frame = &from.grids.frame;
+    let facts = &from.facts;
+    let threshold = from.threshold;
+    let source = facts.source.as_ref();
+    let mut out = format!("{}\n{}\n\n", facts.name, "=".repeat(facts.name.chars().count()));
+    out += "Conditioned DEM, flow directions, flow accumulation, stream network and catchments.\n\n";
+    out += &format!(
+        "CRS: {}. GeoJSON files are in WGS 84 longitude and latitude (RFC 7946).\n",
+        from.crs.label()
+    );
+    out +=
+        &format!("Grid: {} x {} cells of {} {}.\n", frame.cols, frame.rows, frame.cell_size, from.crs.unit);
+    out += "Units: elevations and lengths in metres, areas in km2, slope in m/m.\n\nMethods and settings\n--------------------\n";
+    if let Some(source) = source {
+        out += &format!("DEM: {}, elevations in {}.\n", source.file, source.vertical_unit.code());
+    }
+    if let Some(made) = facts.terrain.as_ref().and_then(|t| t.preparation.as_ref()) {
+        out += &format!("Warped from {} ({} resampling).\n", made.from, made.resampling.code());
+    }
+    out += "Sinks filled to their spill level (priority-flood; Barnes, Lehman and Mulla 2014).\n\
+        Flow directions: D8 (O'Callaghan and Mark 1984), flats after Garbrecht and Martz 1997.\n\
+        Flow accumulation counts the cells upstream, the cell itself not included.\n";
+    out += &format!(
+        "Streams: contributing area of at least {:.6} km2 ({} cells). Orders: Strahler, Shreve.\n",
+        threshold.as_area(frame).as_km2(),
+        threshold.as_cells()
+    );
+    out += &format!(
+        "Pour points snapped within {} m to the {}.\n",
+        facts.settings.snap_m,
+        match facts.settings.snap_to {
+            bothros_core::catchments::SnapTo::Largest => "largest contributing area",
+            bothros_core::catchments::SnapTo::NearestStream => "nearest stream cell",
+        }
+    );
+    out += "A reach's catchment_id is that of the innermost catchment that holds its upper end.\n\
+        Lengths follow the cell centres; perimeters follow the edges of the cells.\n\nFiles\n-----\n";
+    for file in files {
+        out += &format!("{file}\n");
+    }
+    out += "\nLog\n---\n";
+    for entry in from.log.iter().rev() {
+        out += &format!("{}  {}: {}\n", entry.at.format("%Y-%m-%d %H:%M:%S UTC"), entry.stage, entry.text);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn short_names_work_in_every_format() {
+        assert_eq!(package_name("Sorrel Water"), "sorrel");
+        assert_eq!(package_name("  2nd: Überlingen-Nord"), "study");
+        assert_eq!(package_name("Kaltenbach_2026"), "kaltenba");
+        assert_eq!(package_name("../../etc"), "etc");
+    }
+
+    #[test]
+    fn names_with_commas_are_quoted() {
+        assert_eq!(cell("weir, \"old\""), "\"weir, \"\"old\"\"\"");
+        assert_eq!(cell("weir"), "weir");
+    }
+}

@@ -1,0 +1,78 @@
+//! The threshold, and the network that it gives.
+
+use std::time::Instant;
+
+use bothros_core::Threshold;
+use bothros_store::{Inverse, Store, StudyPart};
+use serde_json::json;
+
+use crate::{Error, Facts, GridCache, NetworkFacts, Result};
+
+/// Draws the network at a threshold and keeps its figures.
+pub(crate) async fn keep_network(
+    store: &Store,
+    grids: &GridCache,
+    study: i64,
+    threshold: Threshold,
+) -> Result<NetworkFacts> {
+    let facts = Facts::of(&store.study(study).await?)?;
+    let network = grids.network(store, &facts, threshold).await?;
+    let terrain = facts.terrain.ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
+    let found = NetworkFacts {
+        threshold,
+        reaches: network.reaches.len(),
+        headwaters: network.headwaters(),
+        length_m: network.length_m(),
+        highest_order: network.highest_order(),
+        density_km: network.length_m() / 1000.0 / terrain.frame.area_of(terrain.summary.cells).as_km2(),
+        stream_cells: network.stream_cells,
+    };
+    store.change_study(study, vec![(StudyPart::Network, Some(serde_json::to_value(found)?))]).await?;
+    Ok(found)
+}
+
+/// Sets the threshold of a study; it can be undone.
+///
+/// # Errors
+/// [`Error::Refused`] where no stream would be left.
+pub async fn set_threshold(
+    store: &Store,
+    grids: &GridCache,
+    study: i64,
+    threshold: Threshold,
+    remember: bool,
+) -> Result<NetworkFacts> {
+    let begun = Instant::now();
+    let facts = Facts::of(&store.study(study).await?)?;
+    let (Some(terrain), Some(routing)) = (&facts.terrain, &facts.routing) else {
+        return Err(Error::Refused(
+            "there is no flow accumulation yet: fill sinks and route flow first".into(),
+        ));
+    };
+    if threshold.as_cells() > routing.largest_cells {
+        return Err(Error::Refused(format!(
+            "a threshold of {:.4} km² ({} cells) leaves no stream: the largest contributing area is {:.4} km² ({} cells)",
+            threshold.as_area(&terrain.frame).as_km2(),
+            threshold.as_cells(),
+            Threshold::cells(routing.largest_cells).as_area(&terrain.frame).as_km2(),
+            routing.largest_cells
+        )));
+    }
+    let before = facts.network.map(|n| n.threshold);
+    let found = keep_network(store, grids, study, threshold).await?;
+    if let Some(before) = before.filter(|b| remember && *b != threshold) {
+        let label = format!("threshold {} → {} cells", before.as_cells(), threshold.as_cells());
+        store.remember(study, &label, &Inverse::SetThreshold { cells: before.as_cells() }).await?;
+    }
+    if before != Some(threshold) {
+        let text = format!(
+            "Threshold {:.4} km² ({} cells): {} reaches, {:.1} km",
+            threshold.as_area(&terrain.frame).as_km2(),
+            threshold.as_cells(),
+            found.reaches,
+            found.length_m / 1000.0
+        );
+        store.log(study, "Network", &text, json!({ "cells": threshold.as_cells() }), begun.elapsed()).await?;
+    }
+    Ok(found)
+}
