@@ -1,3 +1,90 @@
-fn main() {
-    println!("Hello, world!");
+//! `bothros`: serve, demo, worker, bench.
+
+use std::path::PathBuf;
+
+use anyhow::Context;
+use bothros::{bench, demo, serve};
+use clap::{Args, Parser, Subcommand};
+
+#[derive(Parser)]
+#[command(
+    name = "bothros",
+    version,
+    about = "A DEM made fit for hydrology: sinks, flow, streams, catchments"
+)]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Start the application
+    Serve(ServeArgs),
+    /// Start the application with the demo scenario
+    Demo(ServeArgs),
+    /// Work on the jobs of a running application, from this or another machine
+    Worker {
+        /// Address of the database, as the file “url” in the data directory tells it
+        #[arg(long, env = "BOTHROS_DATABASE_URL")]
+        database: String,
+    },
+    /// Write the files of the demo scenario
+    DemoFiles {
+        /// Directory to write to
+        directory: PathBuf,
+    },
+    /// Measure the computation and print a table
+    Bench {
+        /// Edges of the square terrains, in cells
+        #[arg(long, value_delimiter = ',', default_value = "2048,8192")]
+        sizes: Vec<usize>,
+    },
+}
+
+#[derive(Args)]
+struct ServeArgs {
+    /// Port; a free one near it is taken where it is in use
+    #[arg(long, default_value_t = 7425, env = "BOTHROS_PORT")]
+    port: u16,
+    /// Address to listen on
+    #[arg(long, default_value = "127.0.0.1", env = "BOTHROS_HOST")]
+    host: std::net::IpAddr,
+    /// Directory of the application's own PostgreSQL
+    #[arg(long, env = "BOTHROS_DATA")]
+    data: Option<PathBuf>,
+    /// Largest upload, megabytes
+    #[arg(long, default_value_t = 4000, env = "BOTHROS_UPLOAD_LIMIT_MB")]
+    upload_limit_mb: u64,
+    /// Use this PostgreSQL instead of an own one
+    #[arg(long, env = "BOTHROS_DATABASE_URL")]
+    database: Option<String>,
+}
+
+fn main() -> anyhow::Result<()> {
+    let cli = Cli::parse();
+    let filter = tracing_subscriber::EnvFilter::try_from_default_env()
+        .or_else(|_| tracing_subscriber::EnvFilter::try_new("warn,sqlx=error,apalis=error"))?;
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().context("starting")?;
+    match cli.command {
+        Command::Bench { sizes } => bench::run(&sizes),
+        Command::DemoFiles { directory } => demo::write(&directory),
+        Command::Worker { database } => runtime.block_on(serve::worker(&database)),
+        Command::Serve(args) => runtime.block_on(serve::run(args.settings(false))),
+        Command::Demo(args) => runtime.block_on(serve::run(args.settings(true))),
+    }
+}
+
+impl ServeArgs {
+    fn settings(self, demo: bool) -> serve::Settings {
+        serve::Settings {
+            port: self.port,
+            host: self.host,
+            data: self.data.unwrap_or_else(serve::default_data_directory),
+            upload_limit: self.upload_limit_mb * 1_000_000,
+            database: self.database,
+            demo,
+        }
+    }
 }

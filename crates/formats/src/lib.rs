@@ -14,7 +14,7 @@ mod warp;
 pub use crs::{Crs, CrsEntry, CrsKind, Transform, search_crs, utm_zone};
 pub use error::{Error, Result};
 pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, inspect, read_elevation};
-pub use raster_write::{RasterKind, write_cog};
+pub use raster_write::{RasterKind, write_cog, write_geographic};
 pub use vector_write::{Field, FieldKind, Geometry, Layer, Shape, Value, VectorFormat, write_layers};
 pub use warp::{Placed, Resampling, WarpPlan, plan_warp, sensible_cell_size, warp};
 

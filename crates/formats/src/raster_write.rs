@@ -89,6 +89,29 @@ pub fn write_cog<T: GdalType + Copy + PartialOrd + Into<f64> + FromMean>(
     Ok(())
 }
 
+/// Writes elevations in geographic coordinates, as regional DEMs are given away: a tiled GeoTIFF.
+///
+/// # Errors
+/// [`Error::Library`], e.g. where the disk is full.
+pub fn write_geographic(path: &Path, values: &Grid<f32>, geo_transform: [f64; 6], crs: &Crs) -> Result<()> {
+    prepare();
+    let driver = DriverManager::get_driver_by_name("GTiff")?;
+    let options = gdal::raster::RasterCreationOptions::from_iter(["COMPRESS=DEFLATE", "TILED=YES"]);
+    let mut dataset = driver.create_with_band_type_with_options::<f32, _>(
+        path,
+        values.cols(),
+        values.rows(),
+        1,
+        &options,
+    )?;
+    dataset.set_geo_transform(&geo_transform)?;
+    dataset.set_spatial_ref(&crs.reference()?)?;
+    dataset.rasterband(1)?.set_no_data_value(Some(-9999.0))?;
+    fill_band(&mut dataset, None, values)?;
+    dataset.close()?;
+    Ok(())
+}
+
 fn c_text(text: &str) -> CString {
     CString::new(text.replace('\0', " ")).unwrap_or_default()
 }

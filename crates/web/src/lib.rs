@@ -1,14 +1,154 @@
-pub fn add(left: u64, right: u64) -> u64 {
-    left + right
+//! The application in the browser: pages, map tiles, progress. It asks the store and the steps; it
+//! holds no SQL and computes nothing of its own but colours.
+
+mod actions;
+mod assets;
+mod colour;
+mod download;
+mod error;
+mod events;
+mod map_data;
+mod numbers;
+mod pages;
+mod security;
+mod tiles;
+mod upload;
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use axum::Router;
+use axum::routing::{get, post};
+use bothros_store::{Event, Store};
+use bothros_work::GridCache;
+use tokio::sync::broadcast;
+use tower_http::compression::CompressionLayer;
+use tower_http::compression::CompressionLevel;
+
+/// What the server is told at its start.
+#[derive(Debug, Clone)]
+pub struct Options {
+    /// largest upload, bytes
+    pub upload_limit: u64,
+    /// whether requests must name a loopback host, which keeps pages of other sites out
+    pub loopback_only: bool,
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
+impl Default for Options {
+    fn default() -> Self {
+        Self { upload_limit: 4 << 30, loopback_only: true }
+    }
+}
 
-    #[test]
-    fn it_works() {
-        let result = add(2, 2);
-        assert_eq!(result, 4);
+/// What every request can reach.
+#[derive(Clone)]
+pub struct App {
+    store: Store,
+    grids: GridCache,
+    events: broadcast::Sender<Event>,
+    options: Arc<Options>,
+}
+
+impl App {
+    /// Begins to hear events of all processes that share the database.
+    pub async fn new(store: Store, grids: GridCache, options: Options) -> Result<Self, bothros_store::Error> {
+        let (events, _) = broadcast::channel(256);
+        let mut heard = store.events().await?;
+        let sender = events.clone();
+        tokio::spawn(async move {
+            loop {
+                match heard.next().await {
+                    // Nobody may be listening; that is no fault.
+                    Ok(event) => drop(sender.send(event)),
+                    Err(error) => {
+                        tracing::warn!(%error, "events are not heard at the moment");
+                        tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+                    }
+                }
+            }
+        });
+        Ok(Self { store, grids, events, options: Arc::new(options) })
+    }
+
+    /// All addresses of the application.
+    pub fn router(self) -> Router {
+        let study = Router::new()
+            .route("/", get(pages::study))
+            .route("/desk/{stage}", get(pages::desk))
+            .route("/rail", get(pages::rail))
+            .route("/log", get(pages::log))
+            .route("/crs", get(pages::crs_list))
+            .route("/plan", get(pages::warp_plan))
+            .route("/describe", post(actions::describe))
+            .route("/duplicate", post(actions::duplicate))
+            .route("/delete", post(actions::delete))
+            .route("/restore", post(actions::restore))
+            .route("/band", post(actions::band))
+            .route("/source-crs", post(actions::source_crs))
+            .route("/vertical-unit", post(actions::vertical_unit))
+            .route("/warp", post(actions::warp))
+            .route("/crop", post(actions::crop))
+            .route("/reread", post(actions::reread))
+            .route("/route", post(actions::route))
+            .route("/threshold", post(actions::threshold))
+            .route("/snapping", post(actions::snapping))
+            .route("/pour-points", post(actions::add_pour_point))
+            .route("/pour-points/{point}/rename", post(actions::rename_pour_point))
+            .route("/pour-points/{point}/move", post(actions::move_pour_point))
+            .route("/pour-points/{point}/delete", post(actions::delete_pour_point))
+            .route("/undo", post(actions::undo))
+            .route("/package", post(actions::package))
+            .route("/package.zip", get(download::package))
+            .route("/cancel/{job}", post(actions::cancel))
+            .route("/events", get(events::stream))
+            .route("/map", get(map_data::map))
+            .route("/cell", get(map_data::cell))
+            .route("/cells", get(map_data::cells))
+            .route("/streams", get(map_data::streams))
+            .route("/catchments", get(map_data::catchments))
+            .route("/find", get(map_data::find))
+            .route("/picture.png", get(tiles::picture))
+            .route("/tiles/{what}/{raster}/{level}/{col}/{row}", get(tiles::tile));
+        let limit = self.options.upload_limit;
+        let upload = Router::new()
+            .route("/studies", post(upload::create))
+            .layer(axum::extract::DefaultBodyLimit::max(usize::try_from(limit).unwrap_or(usize::MAX)));
+        Router::new()
+            .route("/", get(pages::start))
+            .route("/help/{topic}", get(pages::help))
+            .route("/licences", get(pages::licences))
+            .route("/assets/{*path}", get(assets::serve))
+            .merge(upload)
+            .nest("/studies/{study}", study)
+            .fallback(pages::nowhere)
+            .layer(axum::middleware::from_fn_with_state(self.clone(), security::guard))
+            .layer(CompressionLayer::new().quality(CompressionLevel::Fastest))
+            .with_state(self)
+    }
+
+    /// Answers requests on `listener` until `stop` is ready.
+    pub async fn serve(
+        self,
+        listener: tokio::net::TcpListener,
+        stop: impl Future<Output = ()> + Send + 'static,
+    ) -> std::io::Result<()> {
+        let purge = self.store.clone();
+        let purging = tokio::spawn(async move {
+            loop {
+                if let Err(error) = purge.purge_deleted(pages::RESTORE_WITHIN).await {
+                    tracing::warn!(%error, "deleted studies could not be purged");
+                }
+                tokio::time::sleep(std::time::Duration::from_secs(60)).await;
+            }
+        });
+        let service = self.router().into_make_service_with_connect_info::<SocketAddr>();
+        let answering = axum::serve(listener, service);
+        // Streams of events never end by themselves, so that requests are not waited for.
+        let ended = tokio::select! {
+            ended = answering => ended,
+            () = stop => Ok(()),
+        };
+        purging.abort();
+        ended
     }
 }

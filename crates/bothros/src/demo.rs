@@ -1,0 +1,99 @@
+//! Loading the demo scenario as studies.
+
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, bail};
+use bothros_core::{Area, Threshold};
+use bothros_demo::{Scenario, generate, write_files};
+use bothros_store::{JobKind, Store, Study};
+use bothros_work::{
+    Facts, GridCache, NewStudy, PourPointPlace, begin_study, place_pour_point, set_threshold,
+};
+use serde_json::json;
+
+const NAME: &str = "Sorrel Water";
+const POOR: &str = "Sorrel region, 30 m";
+
+fn generated() -> anyhow::Result<Scenario> {
+    let begun = Instant::now();
+    let scenario = generate(&|what| println!("  {:5.1} s  {what}", begun.elapsed().as_secs_f64()))?;
+    println!("  {:5.1} s  generated", begun.elapsed().as_secs_f64());
+    Ok(scenario)
+}
+
+/// Writes the scenario's files.
+pub fn write(directory: &Path) -> anyhow::Result<()> {
+    std::fs::create_dir_all(directory).with_context(|| format!("making {}", directory.display()))?;
+    write_files(&generated()?, directory)
+}
+
+/// Waits until the job of a study has ended, and says how far it is.
+async fn finish(store: &Store, study: i64) -> anyhow::Result<()> {
+    let mut said = String::new();
+    loop {
+        let job = store.last_job(study).await?.context("the study has no job")?;
+        if !job.is_active() {
+            if job.state != "done" {
+                bail!("{}: {}", job.title(), job.message);
+            }
+            return Ok(());
+        }
+        if job.message != said {
+            println!("          {}: {} ({:.0} %)", job.title(), job.message, job.progress * 100.0);
+            said = job.message;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+async fn import(store: &Store, name: &str, description: &str, path: &Path) -> anyhow::Result<Study> {
+    let file = path.file_name().and_then(|n| n.to_str()).unwrap_or("dem.tif");
+    let (study, _) = begin_study(store, NewStudy { name, description, file, path, projection: None }).await?;
+    finish(store, study.id).await?;
+    Ok(study)
+}
+
+/// Makes the demo studies unless they are there. A start that was broken off is made up for.
+pub async fn load(store: &Store, grids: &GridCache) -> anyhow::Result<()> {
+    let studies = store.studies().await?;
+    if studies.iter().any(|s| s.name == NAME) && studies.iter().any(|s| s.name == POOR) {
+        return Ok(());
+    }
+    println!("Generating the demo scenario");
+    let scenario = tokio::task::spawn_blocking(generated).await??;
+    let dir = tempfile::tempdir()?;
+    let path = dir.path().to_owned();
+    let scenario =
+        tokio::task::spawn_blocking(move || write_files(&scenario, &path).map(|()| scenario)).await??;
+    println!("Loading it");
+    for (name, file) in [(POOR, "region_dem_30m.tif"), (NAME, "sorrel_dem_4m.tif")] {
+        for left_over in studies.iter().filter(|s| s.name == name) {
+            store.delete_study(left_over.id).await?;
+        }
+        let description = match name {
+            NAME => "New culverts under the Marlpit railway and Long Causeway: the 4 m survey",
+            _ => "The poor alternative: geographic, whole metres, smoothed",
+        };
+        // It gets its name when all of it is there, so that a broken start is told from a whole one.
+        let study = import(store, &format!("{name} (loading)"), description, &dir.path().join(file)).await?;
+        if name == NAME {
+            store.enqueue(study.id, JobKind::Route, json!({})).await?;
+            finish(store, study.id).await?;
+            let facts = Facts::of(&store.study(study.id).await?)?;
+            let frame = facts.terrain.context("the DEM is prepared")?.frame;
+            set_threshold(store, grids, study.id, Threshold::from_area(Area::km2(0.12), &frame), false)
+                .await?;
+            for gauge in &scenario.gauges {
+                let place = PourPointPlace { name: gauge.name.into(), x: gauge.x, y: gauge.y };
+                let new = place_pour_point(store, grids, study.id, place).await?;
+                store.add_pour_point(study.id, new).await?;
+            }
+        }
+        store.describe_study(study.id, name, description).await?;
+    }
+    for left_over in store.studies().await?.iter().filter(|s| s.name.ends_with("(loading)")) {
+        store.delete_study(left_over.id).await?;
+    }
+    Ok(())
+}

@@ -1,0 +1,330 @@
+// The map: layers on the study's own grid, in its own CRS.
+import { ask } from './common.js';
+import { closeUp } from './cells.js';
+
+const ol = window.ol;
+const WATER = ['#7FB7BC', '#4E969D', '#2B7A82', '#0F5C63', '#0A454B', '#062F34'];
+const BASINS = ['#B9A27A', '#8FA98C', '#A58FA6', '#C29A84', '#8CA3B5', '#ADAB7C'];
+const AREA_RAMP = ['#F3EBD3', '#D5DCC0', '#A3C4B5', '#6BA5A5', '#3A7F8C', '#215873', '#1B3557', '#141E3A'];
+
+export const LAYERS = [
+  { key: 'relief', name: 'Terrain' }, { key: 'area', name: 'Accumulation' }, { key: 'direction', name: 'Flow direction' },
+  { key: 'sinks', name: 'Sinks' }, { key: 'streams', name: 'Network' }, { key: 'catchments', name: 'Catchments' }, { key: 'cells', name: 'Cell values' },
+];
+export const DRAWN_AT = {
+  terrain: ['relief', 'cells'], conditioning: ['relief', 'sinks', 'cells'], network: ['relief', 'streams', 'cells'],
+  catchments: ['relief', 'streams', 'catchments', 'cells'], handover: ['relief', 'streams', 'catchments', 'cells'],
+};
+
+export class StudyMap {
+  constructor(target, study) {
+    this.base = `/studies/${study}`;
+    this.study = study;
+    this.target = target;
+    this.shown = new Set(['relief']);
+    this.layers = {};
+    this.threshold = 1;
+    this.frames = 0;
+    this.cellsOf = 'elevation';
+  }
+
+  /** Fetches what there is and builds the layers; keeps the view where the grid is the same. */
+  async load(view) {
+    const data = await ask(`${this.base}/map`);
+    const main = data.rasters.dem ?? data.rasters.source;
+    const key = main && JSON.stringify([main.left, main.top, main.cell_x, main.rows, main.cols, data.crs?.epsg]);
+    const same = key === this.key;
+    this.data = data;
+    this.key = key;
+    this.threshold = data.threshold_cells ?? 1;
+    if (!main) { this.map?.setTarget(null); this.map = null; return false; }
+    this.main = main;
+    if (!this.map || !same) this.begin(view);
+    this.build();
+    return true;
+  }
+
+  begin(view) {
+    const { main, data } = this;
+    const extent = [main.left, main.top - main.rows * main.cell_y, main.left + main.cols * main.cell_x, main.top];
+    this.extent = extent;
+    const degrees = data.crs?.degrees;
+    this.projection = new ol.proj.Projection({
+      code: `study-${this.study}-${Date.now()}`, extent, units: degrees ? 'degrees' : 'm', metersPerUnit: degrees ? undefined : (data.crs?.unit_m ?? 1),
+    });
+    const span = Math.max(extent[2] - extent[0], extent[3] - extent[1]);
+    const margin = span * 0.6;
+    if (!this.map) {
+      this.map = new ol.Map({ target: this.target, layers: [], keyboardEventTarget: this.target });
+      this.map.addControl(new ol.control.ScaleLine({ units: 'metric', minWidth: 90 }));
+      this.map.on('moveend', () => this.onMove?.());
+    }
+    const fit = new ol.View({
+      projection: this.projection, extent: [extent[0] - margin, extent[1] - margin, extent[2] + margin, extent[3] + margin],
+      constrainOnlyCenter: true, minResolution: main.cell_x / 96, maxResolution: span / 200, smoothExtentConstraint: false,
+    });
+    this.map.setView(fit);
+    if (view && view.every(Number.isFinite)) { fit.setCenter([view[0], view[1]]); fit.setResolution(view[2]); } else this.fit();
+  }
+
+  fit() { this.map?.getView().fit(this.extent, { padding: [18, 18, 18, 18] }); }
+
+  grid(raster) {
+    const resolutions = [];
+    for (let level = raster.levels - 1; level >= 0; level--) resolutions.push(raster.cell_x * 2 ** level);
+    // Cells of a geographic DEM are drawn as squares of one step each.
+    const height = raster.rows * raster.cell_y;
+    return new ol.tilegrid.TileGrid({
+      origin: [raster.left, raster.top], resolutions, tileSize: 256,
+      extent: [raster.left, raster.top - height, raster.left + raster.cols * raster.cell_x, raster.top],
+    });
+  }
+
+  address(what, raster, z, x, y) { return `${this.base}/tiles/${what}/${raster.id}/${raster.levels - 1 - z}/${x}/${y}`; }
+
+  picture(what, raster, query, interpolate) {
+    return new ol.layer.Tile({
+      source: new ol.source.TileImage({
+        projection: this.projection, tileGrid: this.grid(raster), interpolate, transition: 0, wrapX: false,
+        tileUrlFunction: ([z, x, y]) => this.address(what, raster, z, x, y) + query,
+      }),
+    });
+  }
+
+  build() {
+    const { rasters, stretch } = this.data;
+    for (const layer of this.map.getLayers().getArray().slice()) this.map.removeLayer(layer);
+    this.layers = {};
+    const [low, high] = stretch ?? [0, 1];
+    const what = rasters.dem ? 'dem' : 'source';
+    this.layers.relief = this.picture(what, this.main, `?low=${low}&high=${high}`, true);
+    if (rasters.area) {
+      this.layers.area = this.flow(rasters.area);
+      this.layers.direction = this.picture('direction', rasters.direction, '', false);
+      this.layers.direction.setOpacity(0.85);
+      this.layers.sinks = this.picture('sinks', rasters.sinks, `?high=${this.data.deepest_m ?? 1}`, false);
+      this.layers.streams = this.lines();
+      this.layers.catchments = this.catchments();
+    }
+    this.layers.cells = closeUp(this);
+    for (const key of ['relief', 'sinks', 'direction', 'area', 'streams', 'catchments', 'cells']) if (this.layers[key]) this.map.addLayer(this.layers[key]);
+    this.show();
+    this.redrawStreams();
+    this.loadCatchments();
+  }
+
+  /** Accumulation as numbers on the graphics card, so that threshold and stretch change at once. */
+  flow(raster) {
+    const source = new ol.source.DataTile({
+      projection: this.projection, tileGrid: this.grid(raster), bandCount: 1, interpolate: false, transition: 0, wrapX: false, tileSize: 256,
+      loader: async (z, x, y) => {
+        const answer = await fetch(this.address('area', raster, z, x, y));
+        if (!answer.ok) throw new Error(await answer.text());
+        return new Float32Array(await answer.arrayBuffer());
+      },
+    });
+    this.stretch ??= this.data.log_percentiles.slice();
+    const layer = new ol.layer.WebGLTile({ source, style: this.flowStyle() });
+    layer.on('postrender', () => { this.frames++; });
+    return layer;
+  }
+
+  flowStyle() {
+    const [low, high] = this.stretch;
+    const stops = (ramp, from, to) => ramp.flatMap((colour, i) => [10 ** (from + (to - from) * i / (ramp.length - 1)), colour]);
+    const top = Math.log10(Math.max(this.data.largest_cells, 10));
+    const area = ['band', 1];
+    return {
+      variables: { threshold: this.threshold, streams: 1, area: 0 },
+      color: ['case',
+        ['all', ['>=', area, ['var', 'threshold']], ['>', ['var', 'streams'], 0.5], ['>', area, 0]],
+        ['interpolate', ['linear'], area, ...stops(WATER, Math.max(top - 4, 0), Math.max(top, 0.1))],
+        ['all', ['>', ['var', 'area'], 0.5], ['>', area, 0]],
+        ['interpolate', ['linear'], area, ...stops(AREA_RAMP, low, Math.max(high, low + 0.05))],
+        ['color', 0, 0, 0, 0]],
+    };
+  }
+
+  setStretch(low, high) {
+    this.stretch = [low, Math.max(high, low + 0.1)];
+    if (!this.layers.area) return;
+    this.layers.area.setStyle(this.flowStyle());
+    this.show();
+  }
+
+  /** The threshold moves under the hand: cells at once, lines when it rests. */
+  live(cells) {
+    this.threshold = cells;
+    this.resting = false;
+    this.showFlow();
+  }
+
+  rest(cells) {
+    this.threshold = cells;
+    this.showFlow();
+    this.redrawStreams();
+  }
+
+  showFlow() {
+    const layer = this.layers.area;
+    if (!layer) return;
+    const streams = this.shown.has('streams');
+    const lines = this.resting && this.complete;
+    this.layers.streams.setVisible(streams && this.resting);
+    layer.setVisible(this.shown.has('area') || streams);
+    layer.updateStyleVariables({ threshold: this.threshold, streams: streams && !lines ? 1 : 0, area: this.shown.has('area') ? 1 : 0 });
+  }
+
+  show() {
+    for (const [key, layer] of Object.entries(this.layers)) if (key !== 'area' && key !== 'streams') layer.setVisible(this.shown.has(key));
+    this.showFlow();
+  }
+
+  toggle(key, on) {
+    if (on) this.shown.add(key); else this.shown.delete(key);
+    this.show();
+    if (key === 'streams' && on) this.redrawStreams();
+  }
+
+  lines() {
+    const styles = {};
+    const style = (feature) => {
+      const order = feature.get('order');
+      styles[order] ??= new ol.style.Style({
+        stroke: new ol.style.Stroke({ color: WATER[Math.min(order, WATER.length - 1)], width: 0.9 + 0.75 * (order - 1), lineCap: 'round', lineJoin: 'round' }), zIndex: order,
+      });
+      return styles[order];
+    };
+    return new ol.layer.Vector({ source: new ol.source.Vector(), style, updateWhileInteracting: true, updateWhileAnimating: true });
+  }
+
+  /** Fetches the lines in view. */
+  async redrawStreams() {
+    const layer = this.layers.streams;
+    if (!layer || !this.shown.has('streams')) return;
+    const view = this.map.getView();
+    const size = this.map.getSize();
+    if (!size) return;
+    const [west, south, east, north] = view.calculateExtent(size);
+    const pad = (east - west) * 0.25;
+    const cells = this.threshold;
+    this.fetching?.abort();
+    this.fetching = new AbortController();
+    const query = new URLSearchParams({ cells, west: west - pad, south: south - pad, east: east + pad, north: north + pad, resolution: view.getResolution() });
+    try {
+      const told = await ask(`${this.base}/streams?${query}`, { signal: this.fetching.signal });
+      if (cells !== this.threshold || layer !== this.layers.streams) return;
+      const source = layer.getSource();
+      source.clear(true);
+      source.addFeatures(told.reaches.map((r) => new ol.Feature({ geometry: new ol.geom.LineString(r.line), order: r.order })));
+      this.complete = told.complete;
+      this.resting = true;
+      this.showFlow();
+      this.target.dataset.reaches = told.reaches.length;
+    } catch (error) {
+      if (error.name !== 'AbortError') this.onProblem?.(error.message);
+    }
+  }
+
+  catchments() {
+    const text = (label, y) => new ol.style.Text({
+      text: label, offsetY: y, font: '600 13px "Source Sans 3"', fill: new ol.style.Fill({ color: '#22302E' }), stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 3.5 }),
+    });
+    const style = (f) => {
+      switch (f.get('kind')) {
+        case 'catchment': return new ol.style.Style({
+          fill: new ol.style.Fill({ color: `${BASINS[f.get('at') % BASINS.length]}66` }), stroke: new ol.style.Stroke({ color: '#22302E', width: 1.6, lineDash: f.get('edge') ? [7, 4] : undefined }), zIndex: 1,
+        });
+        case 'move': return new ol.style.Style({ stroke: new ol.style.Stroke({ color: '#B4532A', width: 1.6, lineDash: [3, 3] }), zIndex: 3 });
+        case 'given': return new ol.style.Style({ image: new ol.style.Circle({ radius: 4, stroke: new ol.style.Stroke({ color: '#B4532A', width: 1.6 }), fill: new ol.style.Fill({ color: '#FFFDF8' }) }), zIndex: 3 });
+        default: return new ol.style.Style({
+          image: new ol.style.RegularShape({ points: 4, radius: 8, fill: new ol.style.Fill({ color: '#B4532A' }), stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 1.6 }) }), text: text(f.get('label'), -17), zIndex: 4,
+        });
+      }
+    };
+    return new ol.layer.Vector({ source: new ol.source.Vector(), style, declutter: false });
+  }
+
+  async loadCatchments() {
+    const layer = this.layers.catchments;
+    if (!layer) return;
+    const points = await ask(`${this.base}/catchments`);
+    const source = layer.getSource();
+    source.clear();
+    // Larger ones lie below those that nest in them.
+    points.sort((a, b) => (b.catchment?.area_km2 ?? 0) - (a.catchment?.area_km2 ?? 0));
+    for (const p of points) {
+      const add = (kind, geometry, more = {}) => source.addFeature(new ol.Feature({ kind, geometry, at: p.number - 1, ...more }));
+      if (p.outline) add('catchment', new ol.geom.MultiPolygon(p.outline), { edge: p.catchment.edge_cells > 0 });
+      add('given', new ol.geom.Point([p.x, p.y]));
+      if (p.catchment) {
+        add('move', new ol.geom.LineString([[p.x, p.y], [p.catchment.x, p.catchment.y]]));
+        add('point', new ol.geom.Point([p.catchment.x, p.catchment.y]), { label: `${p.number} ${p.name}` });
+      }
+    }
+    this.target.dataset.catchments = points.filter((p) => p.outline).length;
+  }
+
+  goTo(x, y, mark = true) {
+    const view = this.map.getView();
+    const close = Math.min(view.getResolution(), this.main.cell_x * 1.5);
+    const still = matchMedia('(prefers-reduced-motion: reduce)').matches;
+    if (still) { view.setCenter([x, y]); view.setResolution(close); } else view.animate({ center: [x, y], resolution: close, duration: 350 });
+    if (mark) this.mark(x, y);
+  }
+
+  mark(x, y) {
+    if (!this.marker) {
+      const ring = document.createElement('div');
+      ring.style.cssText = 'width:34px;height:34px;border:3px solid #B4532A;border-radius:50%;box-shadow:0 0 0 2px #FFFDF8;pointer-events:none';
+      this.marker = new ol.Overlay({ element: ring, positioning: 'center-center', stopEvent: false });
+    }
+    this.map.addOverlay(this.marker);
+    this.marker.setPosition([x, y]);
+  }
+
+  unmark() { this.marker?.setPosition(undefined); }
+}
+
+/** Draws the key of a layer. */
+export function keyOf(key, map) {
+  const box = document.createElement('div');
+  box.className = 'key';
+  const ramp = (colours, left, right) => {
+    const canvas = document.createElement('canvas');
+    canvas.width = 150; canvas.height = 9;
+    const pen = canvas.getContext('2d');
+    const gradient = pen.createLinearGradient(0, 0, 150, 0);
+    colours.forEach((c, i) => gradient.addColorStop(i / (colours.length - 1), c));
+    pen.fillStyle = gradient;
+    pen.fillRect(0, 0, 150, 9);
+    const ends = document.createElement('div');
+    ends.className = 'ends';
+    for (const t of [left, right]) { const s = document.createElement('span'); s.textContent = t; ends.append(s); }
+    box.append(canvas, ends);
+  };
+  const d = map.data;
+  if (key === 'relief' && d.stretch) ramp(['#B9C8A6', '#D3D7B0', '#E6DDB9', '#D9C3A0', '#C3AA9B', '#DCD5D2'], `${Math.round(d.stretch[0])} m`, `${Math.round(d.stretch[1])} m`);
+  if (key === 'area') ramp(AREA_RAMP, area(10 ** map.stretch[0] * d.cell_area_m2), area(10 ** map.stretch[1] * d.cell_area_m2));
+  if (key === 'sinks' && d.deepest_m) ramp(['#E3CFE6', '#B98BC4', '#84519B', '#4A2466'], 'shallow', `${d.deepest_m.toFixed(2)} m deep`);
+  if (key === 'streams') ramp(WATER, 'order 1', 'higher');
+  if (key === 'direction') {
+    const canvas = document.createElement('canvas');
+    canvas.width = 54; canvas.height = 54;
+    const pen = canvas.getContext('2d');
+    ['#D9A441', '#C9703F', '#A8465A', '#7C4E8C', '#4A66A0', '#3F8C9C', '#5B9B6B', '#A3AE52'].forEach((c, i) => {
+      pen.fillStyle = c;
+      pen.beginPath(); pen.moveTo(27, 27); pen.arc(27, 27, 26, (i - 0.5) * Math.PI / 4, (i + 0.5) * Math.PI / 4); pen.fill();
+    });
+    box.append(canvas, document.createTextNode('towards; dark: outlet'));
+  }
+  return box;
+}
+
+/** An area in m², ha or km², by its size. */
+export function area(m2) {
+  const digits = (v, n) => v.toLocaleString('en', { maximumSignificantDigits: n, minimumSignificantDigits: Math.min(n, 3) }).replaceAll(',', '\u202F');
+  if (m2 < 1e4) return `${digits(m2, 3)} m²`;
+  if (m2 < 1e6) return `${digits(m2 / 1e4, 3)} ha`;
+  return `${digits(m2 / 1e6, 4)} km²`;
+}

@@ -1,0 +1,385 @@
+//! What a person does to a study. Each answers with nothing but a nod, or with one clear message;
+//! the page then fetches anew what has changed.
+
+use axum::extract::{Form, Path, State};
+use axum::http::{HeaderMap, HeaderValue, StatusCode};
+use axum::response::{IntoResponse, Response};
+use bothros_core::catchments::SnapTo;
+use bothros_core::{Area, Threshold};
+use bothros_formats::{Resampling, VerticalUnit};
+use bothros_store::{Inverse, JobKind, NewPourPoint, StudyPart};
+use bothros_work::{Facts, PourPointPlace, PrepareRequest, Settings};
+use serde::Deserialize;
+use serde_json::json;
+
+use crate::App;
+use crate::error::{Result, WebError};
+use crate::map_data::read_place;
+
+/// The page is told what has changed by an event of htmx.
+fn changed(what: &'static str) -> Response {
+    let mut headers = HeaderMap::new();
+    headers.insert("HX-Trigger", HeaderValue::from_static(what));
+    (StatusCode::NO_CONTENT, headers).into_response()
+}
+
+const STUDY: &str = "study-changed";
+const POINTS: &str = "points-changed";
+
+#[derive(Deserialize)]
+pub struct Description {
+    name: String,
+    #[serde(default)]
+    description: String,
+}
+
+pub async fn describe(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Description>,
+) -> Result<Response> {
+    let name = form.name.trim();
+    if name.is_empty() {
+        return Err(WebError::refused("a study needs a name"));
+    }
+    if name.chars().count() > 80 {
+        return Err(WebError::refused(
+            "the name is longer than 80 characters; put the rest into the description",
+        ));
+    }
+    app.store.describe_study(study, name, form.description.trim()).await?;
+    Ok(changed(STUDY))
+}
+
+pub async fn duplicate(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    let name = app.store.study(study).await?.name;
+    app.store.duplicate_study(study, &format!("{name}, copy")).await?;
+    Ok(changed(STUDY))
+}
+
+pub async fn delete(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    if let Some(job) = app.store.active_job(study).await? {
+        app.store.cancel_job(job.id).await?;
+    }
+    app.store.delete_study(study).await?;
+    Ok(changed(STUDY))
+}
+
+pub async fn restore(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    app.store.restore_study(study).await?;
+    Ok(changed(STUDY))
+}
+
+#[derive(Deserialize)]
+pub struct Band {
+    band: usize,
+}
+
+pub async fn band(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Band>,
+) -> Result<Response> {
+    bothros_work::choose_band(&app.store, study, form.band).await?;
+    Ok(changed(STUDY))
+}
+
+#[derive(Deserialize)]
+pub struct ChosenCrs {
+    crs: String,
+}
+
+pub async fn source_crs(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<ChosenCrs>,
+) -> Result<Response> {
+    bothros_work::set_crs(&app.store, study, &form.crs).await?;
+    Ok(changed(STUDY))
+}
+
+#[derive(Deserialize)]
+pub struct Unit {
+    unit: VerticalUnit,
+}
+
+pub async fn vertical_unit(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Unit>,
+) -> Result<Response> {
+    bothros_work::set_vertical_unit(&app.store, study, form.unit).await?;
+    Ok(changed(STUDY))
+}
+
+#[derive(Deserialize)]
+pub struct Warp {
+    crs: String,
+    cell_size: String,
+    resampling: Resampling,
+}
+
+fn number(text: &str, what: &str) -> Result<f64> {
+    let value = text.trim().replace(['\u{202F}', ' '], "").parse::<f64>();
+    value
+        .ok()
+        .filter(|v| v.is_finite())
+        .ok_or_else(|| WebError::refused(format!("{what} must be a number, not “{}”", text.trim())))
+}
+
+pub async fn warp(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Warp>,
+) -> Result<Response> {
+    let cell_size = number(&form.cell_size, "the cell size")?;
+    if cell_size <= 0.0 {
+        return Err(WebError::refused("the cell size must be greater than 0"));
+    }
+    bothros_formats::Crs::parse(&form.crs)?;
+    let request = PrepareRequest::Warp { crs: form.crs, cell_size, resampling: form.resampling };
+    app.store.enqueue(study, JobKind::Prepare, json!(request)).await?;
+    Ok(changed(STUDY))
+}
+
+pub async fn crop(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    app.store.study(study).await?;
+    app.store.enqueue(study, JobKind::Prepare, json!(PrepareRequest::Crop)).await?;
+    Ok(changed(STUDY))
+}
+
+pub async fn reread(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    app.store.study(study).await?;
+    app.store.enqueue(study, JobKind::Import, json!({})).await?;
+    Ok(changed(STUDY))
+}
+
+pub async fn route(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    if facts.terrain.is_none() {
+        return Err(WebError::refused("the DEM is not ready yet: see the findings of the Terrain stage"));
+    }
+    app.store.enqueue(study, JobKind::Route, json!({})).await?;
+    Ok(changed(STUDY))
+}
+
+#[derive(Deserialize)]
+pub struct NewThreshold {
+    cells: Option<String>,
+    area: Option<String>,
+    #[serde(default)]
+    unit: String,
+}
+
+pub async fn threshold(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<NewThreshold>,
+) -> Result<Response> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    let terrain = facts.terrain.ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let threshold = match (&form.cells, &form.area) {
+        (Some(cells), _) => {
+            let cells = number(cells, "the threshold")?;
+            if cells < 1.0 || cells > u32::MAX as f64 {
+                return Err(WebError::refused("the threshold must be at least one cell"));
+            }
+            Threshold::cells(cells.round() as u32)
+        }
+        (None, Some(area)) => {
+            let area = number(area, "the threshold")?;
+            let area = match form.unit.as_str() {
+                "m2" => Area::m2(area),
+                "ha" => Area::m2(area * 1e4),
+                _ => Area::km2(area),
+            };
+            if area.as_m2() <= 0.0 {
+                return Err(WebError::refused("the threshold must be greater than 0"));
+            }
+            Threshold::from_area(area, &terrain.frame)
+        }
+        (None, None) => return Err(WebError::refused("give a threshold")),
+    };
+    bothros_work::set_threshold(&app.store, &app.grids, study, threshold, true).await?;
+    Ok(changed("threshold-changed"))
+}
+
+#[derive(Deserialize)]
+pub struct Snapping {
+    snap_m: String,
+    snap_to: SnapTo,
+}
+
+pub async fn snapping(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Snapping>,
+) -> Result<Response> {
+    let snap_m = number(&form.snap_m, "the snapping distance")?;
+    if !(0.0..=10_000.0).contains(&snap_m) {
+        return Err(WebError::refused("the snapping distance must lie between 0 and 10 000 m"));
+    }
+    let settings = Settings { snap_m, snap_to: form.snap_to };
+    app.store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
+    Ok(changed(POINTS))
+}
+
+/// A place, by coordinates or as typed.
+#[derive(Deserialize)]
+pub struct NewPoint {
+    x: Option<f64>,
+    y: Option<f64>,
+    place: Option<String>,
+    #[serde(default)]
+    name: String,
+}
+
+async fn place(app: &App, study: i64, form: &NewPoint) -> Result<(f64, f64)> {
+    match (form.x, form.y, &form.place) {
+        (Some(x), Some(y), _) => Ok((x, y)),
+        (_, _, Some(text)) => read_place(&Facts::of(&app.store.study(study).await?)?, text),
+        _ => Err(WebError::refused("give the coordinates of the pour point")),
+    }
+}
+
+fn point_name(given: &str) -> Option<String> {
+    let name: String = given.trim().chars().take(60).collect();
+    (!name.is_empty()).then_some(name)
+}
+
+pub async fn add_pour_point(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<NewPoint>,
+) -> Result<Response> {
+    let (x, y) = place(&app, study, &form).await?;
+    let name = match point_name(&form.name) {
+        Some(name) => name,
+        None => {
+            let names: Vec<String> =
+                app.store.pour_points(study).await?.into_iter().map(|p| p.name).collect();
+            (1..).map(|n| format!("Pour point {n}")).find(|n| !names.contains(n)).unwrap_or_default()
+        }
+    };
+    let new = bothros_work::place_pour_point(
+        &app.store,
+        &app.grids,
+        study,
+        PourPointPlace { name: name.clone(), x, y },
+    )
+    .await?;
+    let text = format!("Placed {name} at {x:.1}, {y:.1}");
+    let settings = new.catchment.clone().unwrap_or_default();
+    let added = app.store.add_pour_point(study, new).await?;
+    app.store.remember(study, &format!("{name} placed"), &Inverse::RemovePourPoint { id: added.id }).await?;
+    app.store.log(study, "Catchments", &text, settings, Default::default()).await?;
+    Ok(changed(POINTS))
+}
+
+#[derive(Deserialize)]
+pub struct Name {
+    name: String,
+}
+
+pub async fn rename_pour_point(
+    State(app): State<App>,
+    Path((study, point)): Path<(i64, i64)>,
+    Form(form): Form<Name>,
+) -> Result<Response> {
+    let name = point_name(&form.name).ok_or_else(|| WebError::refused("a pour point needs a name"))?;
+    let before = app.store.pour_point(study, point).await?;
+    let inverse = Inverse::ChangePourPoint { id: point, name: before.name.clone(), x: before.x, y: before.y };
+    let text = format!("{} renamed {name}", before.name);
+    let new = NewPourPoint {
+        name,
+        x: before.x,
+        y: before.y,
+        catchment: before.catchment,
+        outline: before.outline,
+        problem: before.problem,
+    };
+    app.store.change_pour_point(study, point, new).await?;
+    app.store.remember(study, &text, &inverse).await?;
+    Ok(changed(POINTS))
+}
+
+pub async fn move_pour_point(
+    State(app): State<App>,
+    Path((study, point)): Path<(i64, i64)>,
+    Form(form): Form<NewPoint>,
+) -> Result<Response> {
+    let (x, y) = place(&app, study, &form).await?;
+    let before = app.store.pour_point(study, point).await?;
+    let inverse = Inverse::ChangePourPoint { id: point, name: before.name.clone(), x: before.x, y: before.y };
+    let new = PourPointPlace { name: before.name.clone(), x, y };
+    let new = bothros_work::place_pour_point(&app.store, &app.grids, study, new).await?;
+    app.store.change_pour_point(study, point, new).await?;
+    app.store.remember(study, &format!("{} moved", before.name), &inverse).await?;
+    let text = format!("Moved {} to {x:.1}, {y:.1}", before.name);
+    app.store.log(study, "Catchments", &text, json!({}), Default::default()).await?;
+    Ok(changed(POINTS))
+}
+
+pub async fn delete_pour_point(
+    State(app): State<App>,
+    Path((study, point)): Path<(i64, i64)>,
+) -> Result<Response> {
+    let before = app.store.pour_point(study, point).await?;
+    app.store.set_pour_point_deleted(study, point, true).await?;
+    app.store
+        .remember(study, &format!("{} deleted", before.name), &Inverse::RestorePourPoint { id: point })
+        .await?;
+    app.store
+        .log(study, "Catchments", &format!("Deleted {}", before.name), json!({}), Default::default())
+        .await?;
+    Ok(changed(POINTS))
+}
+
+pub async fn undo(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    app.store.study(study).await?;
+    let Some(last) = app.store.take_last_change(study).await? else {
+        return Err(WebError::refused("there is nothing left to undo"));
+    };
+    match last.inverse {
+        Inverse::RemovePourPoint { id } => app.store.set_pour_point_deleted(study, id, true).await?,
+        Inverse::RestorePourPoint { id } => app.store.set_pour_point_deleted(study, id, false).await?,
+        Inverse::ChangePourPoint { id, name, x, y } => {
+            let place = PourPointPlace { name, x, y };
+            let new = bothros_work::place_pour_point(&app.store, &app.grids, study, place).await?;
+            app.store.change_pour_point(study, id, new).await?;
+        }
+        Inverse::SetThreshold { cells } => {
+            bothros_work::set_threshold(&app.store, &app.grids, study, Threshold::cells(cells), false)
+                .await?;
+        }
+    }
+    app.store
+        .log(study, "Catchments", &format!("Undone: {}", last.label), json!({}), Default::default())
+        .await?;
+    let mut headers = HeaderMap::new();
+    let told = json!({ "study-changed": true, "points-changed": true, "undone": last.label }).to_string();
+    // Names may hold letters that a header cannot.
+    let ascii: String = told
+        .chars()
+        .map(|c| if c.is_ascii() { c.to_string() } else { format!("\\u{:04x}", c as u32 & 0xFFFF) })
+        .collect();
+    headers.insert("HX-Trigger", HeaderValue::from_str(&ascii).unwrap_or(HeaderValue::from_static(STUDY)));
+    Ok((StatusCode::NO_CONTENT, headers).into_response())
+}
+
+pub async fn package(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    if facts.network.is_none() {
+        return Err(WebError::refused("there is nothing to hand over yet: fill sinks and route flow first"));
+    }
+    app.store.enqueue(study, JobKind::Package, json!({})).await?;
+    Ok(changed(STUDY))
+}
+
+pub async fn cancel(State(app): State<App>, Path((study, job)): Path<(i64, i64)>) -> Result<Response> {
+    if app.store.job(job).await?.study_id != study {
+        return Err(WebError::nothing("this study has no such job"));
+    }
+    app.store.cancel_job(job).await?;
+    Ok(StatusCode::NO_CONTENT.into_response())
+}

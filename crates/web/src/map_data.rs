@@ -1,0 +1,315 @@
+//! What the map asks for: its frame, values of cells, streams, catchments.
+
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use bothros_core::{Cell, Threshold};
+use bothros_formats::{Crs, CrsKind, Transform};
+use bothros_store::{RasterMeta, RasterRole};
+use bothros_work::{CatchmentFacts, Facts};
+use serde::Deserialize;
+use serde_json::{Value, json};
+
+use crate::App;
+use crate::error::{Result, WebError};
+
+fn raster(meta: &RasterMeta) -> Value {
+    json!({
+        "id": meta.id, "rows": meta.rows, "cols": meta.cols, "levels": meta.levels,
+        "left": meta.left, "top": meta.top, "cell_x": meta.cell_x, "cell_y": meta.cell_y,
+    })
+}
+
+/// The rasters of a study and what is needed to draw them.
+pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<Value>> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    let mut rasters = serde_json::Map::new();
+    for role in [
+        RasterRole::Source,
+        RasterRole::Dem,
+        RasterRole::FillDepth,
+        RasterRole::Direction,
+        RasterRole::Accumulation,
+    ] {
+        if let Some(meta) = app.store.raster(study, role).await? {
+            let name = match role {
+                RasterRole::FillDepth => "sinks",
+                RasterRole::Accumulation => "area",
+                role => role.name(),
+            };
+            rasters.insert(name.into(), raster(&meta));
+        }
+    }
+    if facts.terrain.is_some() {
+        rasters.remove("source");
+    }
+    let crs = facts.terrain.as_ref().map(|t| &t.crs).or(facts.source.as_ref().and_then(|s| s.crs.as_ref()));
+    let summary =
+        facts.terrain.as_ref().map(|t| &t.summary).or(facts.source.as_ref().and_then(|s| s.summary.as_ref()));
+    Ok(Json(json!({
+        "study": study,
+        "rasters": rasters,
+        "crs": crs.map(|c| json!({ "label": c.label(), "epsg": c.epsg, "unit_m": c.unit_m, "unit": c.unit,
+            "degrees": c.kind == CrsKind::Geographic })),
+        "stretch": summary.map(|s| [s.percentile_2_m, s.percentile_98_m]),
+        "cell_area_m2": facts.terrain.as_ref().map(|t| t.frame.cell_area().as_m2()),
+        "largest_cells": facts.routing.as_ref().map(|r| r.largest_cells),
+        "log_percentiles": facts.routing.as_ref().map(|r| r.log_percentiles),
+        "deepest_m": facts.routing.as_ref().and_then(|r| r.sinks.deepest.as_ref()).map(|s| s.depth_m),
+        "threshold_cells": facts.network.map(|n| n.threshold.as_cells()),
+    })))
+}
+
+/// A place in the coordinates of the map.
+#[derive(Debug, Deserialize)]
+pub struct Place {
+    x: f64,
+    y: f64,
+}
+
+fn crs_of(facts: &Facts) -> Option<&Crs> {
+    facts.terrain.as_ref().map(|t| &t.crs).or(facts.source.as_ref().and_then(|s| s.crs.as_ref()))
+}
+
+/// Everything known of the cell under the pointer.
+pub async fn cell(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(place): Query<Place>,
+) -> Result<Json<Value>> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    let geographic = crs_of(&facts)
+        .cloned()
+        .and_then(|crs| Transform::to_wgs84(&crs).and_then(|t| t.point(place.x, place.y)).ok());
+    let mut told =
+        json!({ "x": place.x, "y": place.y, "lon": geographic.map(|g| g.0), "lat": geographic.map(|g| g.1) });
+    let Some(dem) = (match app.store.raster(study, RasterRole::Dem).await? {
+        Some(dem) => Some(dem),
+        None => app.store.raster(study, RasterRole::Source).await?,
+    }) else {
+        return Ok(Json(told));
+    };
+    let (col, row) =
+        (((place.x - dem.left) / dem.cell_x).floor(), ((dem.top - place.y) / dem.cell_y).floor());
+    if !(col >= 0.0 && row >= 0.0 && col < dem.cols as f64 && row < dem.rows as f64) {
+        return Ok(Json(told));
+    }
+    let at = (row as isize, col as isize);
+    told["row"] = json!(row as usize);
+    told["col"] = json!(col as usize);
+    let z = app.store.read_window::<f32>(&dem, 0, at, (1, 1)).await?.values()[0];
+    told["elevation_m"] = json!(z.is_finite().then_some(z));
+    if let Some(depth) = app.store.raster(study, RasterRole::FillDepth).await? {
+        let depth = app.store.read_window::<f32>(&depth, 0, at, (1, 1)).await?.values()[0];
+        told["fill_m"] = json!(if depth.is_finite() { depth } else { 0.0 });
+    }
+    if let (Some(area), Some(direction), Some(terrain)) = (
+        app.store.raster(study, RasterRole::Accumulation).await?,
+        app.store.raster(study, RasterRole::Direction).await?,
+        &facts.terrain,
+    ) {
+        let cells = app.store.read_window::<u32>(&area, 0, at, (1, 1)).await?.values()[0];
+        let code = app.store.read_window::<u8>(&direction, 0, at, (1, 1)).await?.values()[0];
+        if cells != u32::MAX {
+            told["accumulation"] = json!(cells);
+            told["area_m2"] = json!(terrain.frame.area_of(cells as u64 + 1).as_m2());
+            told["direction"] = json!(code);
+            if let Some(network) = facts.network.filter(|n| n.threshold.is_stream(cells)) {
+                let index = (row as usize * dem.cols + col as usize) as u32;
+                let network = app.grids.network(&app.store, &facts, network.threshold).await?;
+                if let Some(reach) = network.reaches.iter().find(|r| r.cells.contains(&index)) {
+                    told["order"] = json!(reach.strahler);
+                    told["reach"] = json!(reach.id);
+                }
+            }
+        }
+    }
+    Ok(Json(told))
+}
+
+/// A window of cells.
+#[derive(Debug, Deserialize)]
+pub struct Window {
+    row: isize,
+    col: isize,
+    rows: usize,
+    cols: usize,
+}
+
+/// Values of single cells, to be drawn one by one when the map is close.
+pub async fn cells(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(w): Query<Window>,
+) -> Result<Json<Value>> {
+    if w.rows * w.cols > 40_000 || w.rows > 400 || w.cols > 400 {
+        return Err(WebError::refused("at most 40 000 cells at a time"));
+    }
+    let (at, size) = ((w.row, w.col), (w.rows, w.cols));
+    let read = |role| {
+        let store = app.store.clone();
+        async move { store.raster(study, role).await }
+    };
+    let mut told = json!({ "row": w.row, "col": w.col, "rows": w.rows, "cols": w.cols });
+    if let Some(dem) = read(RasterRole::Dem).await? {
+        let z = app.store.read_window::<f32>(&dem, 0, at, size).await?;
+        told["elevation"] = z.values().iter().map(|v| v.is_finite().then_some(*v)).collect();
+    }
+    if let Some(direction) = read(RasterRole::Direction).await? {
+        told["direction"] = json!(app.store.read_window::<u8>(&direction, 0, at, size).await?.values());
+    }
+    if let Some(area) = read(RasterRole::Accumulation).await? {
+        let cells = app.store.read_window::<u32>(&area, 0, at, size).await?;
+        told["accumulation"] = cells.values().iter().map(|v| (*v != u32::MAX).then_some(*v)).collect();
+    }
+    Ok(Json(told))
+}
+
+/// What part of the network is wanted, and how finely.
+#[derive(Debug, Deserialize)]
+pub struct View {
+    cells: u32,
+    west: f64,
+    south: f64,
+    east: f64,
+    north: f64,
+    resolution: f64,
+}
+
+/// Reaches drawn at once at most; beyond that the smaller ones are left to the raster.
+const REACHES_AT_ONCE: usize = 12_000;
+
+/// The reaches in view, simplified to its resolution, larger contributing areas first.
+pub async fn streams(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(view): Query<View>,
+) -> Result<Json<Value>> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    let Some(terrain) = facts.terrain.clone() else {
+        return Ok(Json(json!({ "reaches": [], "complete": true })));
+    };
+    let network = app.grids.network(&app.store, &facts, Threshold::cells(view.cells)).await?;
+    let told = bothros_work::blocking(move || {
+        let frame = terrain.frame;
+        let place = |index: u32| {
+            frame.centre(Cell { row: index as usize / frame.cols, col: index as usize % frame.cols })
+        };
+        let mut seen: Vec<_> = network
+            .reaches
+            .iter()
+            .filter_map(|reach| {
+                let tolerance = view.resolution * 0.7;
+                let mut line: Vec<[f64; 2]> = Vec::new();
+                let mut inside = false;
+                let mut points = reach.line().peekable();
+                while let Some(index) = points.next() {
+                    let (x, y) = place(index);
+                    inside |= x >= view.west && x <= view.east && y >= view.south && y <= view.north;
+                    let far = line.last().is_none_or(|l| (l[0] - x).abs().max((l[1] - y).abs()) >= tolerance);
+                    if far || points.peek().is_none() {
+                        line.push([x, y]);
+                    }
+                }
+                (inside && line.len() > 1).then_some((reach, line))
+            })
+            .collect();
+        let complete = seen.len() <= REACHES_AT_ONCE;
+        seen.sort_by(|a, b| b.0.contributing.as_m2().total_cmp(&a.0.contributing.as_m2()));
+        seen.truncate(REACHES_AT_ONCE);
+        let reaches: Vec<Value> = seen
+            .into_iter()
+            .map(|(r, line)| json!({ "id": r.id, "order": r.strahler, "line": line }))
+            .collect();
+        Ok(json!({ "reaches": reaches, "complete": complete }))
+    })
+    .await?;
+    Ok(Json(told))
+}
+
+/// Pour points with their catchments.
+pub async fn catchments(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<Value>> {
+    let routed = app.store.study(study).await?.routing.is_some();
+    let mut told = Vec::new();
+    for (at, point) in app.store.pour_points(study).await?.into_iter().enumerate() {
+        let facts: Option<CatchmentFacts> = point.catchment.map(serde_json::from_value).transpose()?;
+        told.push(json!({
+            "id": point.id, "number": at + 1, "name": point.name, "x": point.x, "y": point.y,
+            "catchment": facts.filter(|_| routed), "outline": point.outline.filter(|_| routed),
+        }));
+    }
+    Ok(Json(json!(told)))
+}
+
+/// A place that somebody typed.
+#[derive(Debug, Deserialize)]
+pub struct Typed {
+    text: String,
+}
+
+/// Reads coordinates as somebody types them: easting and northing in the study's CRS, or latitude
+/// and longitude.
+pub async fn find(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(typed): Query<Typed>,
+) -> Result<Json<Value>> {
+    let row = app.store.study(study).await?;
+    let facts = Facts::of(&row)?;
+    let wanted = typed.text.trim().to_lowercase();
+    for point in app.store.pour_points(study).await? {
+        if !wanted.is_empty() && point.name.to_lowercase().contains(&wanted) {
+            return Ok(Json(json!({ "x": point.x, "y": point.y, "name": point.name })));
+        }
+    }
+    let (x, y) = read_place(&facts, &typed.text)?;
+    Ok(Json(json!({ "x": x, "y": y })))
+}
+
+/// Two numbers: `502340 4761200`, or with degrees, `43.01 -16.95`, `43.01 N 16.95 W`.
+pub fn read_place(facts: &Facts, text: &str) -> Result<(f64, f64)> {
+    let how =
+        "give easting and northing in the study's CRS, or latitude and longitude such as 43.01 N, 16.95 W";
+    let refused = || {
+        WebError::refused(format!(
+            "“{}” is no place: {how}",
+            text.trim().chars().take(60).collect::<String>()
+        ))
+    };
+    let upper = text.to_uppercase().replace(['°', ';', '/'], " ");
+    let mut numbers = Vec::new();
+    let mut lettered = false;
+    let mut word = String::new();
+    // A letter ends a number even without a space: 43.01N.
+    for c in upper.chars().chain([' ']) {
+        if c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | '−') {
+            word.push(if c == '−' { '-' } else { c });
+            continue;
+        }
+        if !word.is_empty() {
+            numbers.push(word.parse::<f64>().map_err(|_| refused())?);
+            word.clear();
+        }
+        match c {
+            'S' | 'W' => {
+                lettered = true;
+                let last = numbers.last_mut().ok_or_else(refused)?;
+                *last = -last.abs();
+            }
+            'N' | 'E' => lettered = true,
+            ' ' | ',' | '\t' => {}
+            _ => return Err(refused()),
+        }
+    }
+    let [first, second] = numbers[..] else { return Err(refused()) };
+    let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let degrees = lettered
+        || (first.abs() <= 90.0 && second.abs() <= 180.0 && terrain.frame.cell_at(first, second).is_none());
+    if !degrees {
+        return Ok((first, second));
+    }
+    if first.abs() > 90.0 || second.abs() > 180.0 {
+        return Err(refused());
+    }
+    let wgs84 = Crs::parse("EPSG:4326")?;
+    Ok(Transform::new(&wgs84, &terrain.crs)?.point(second, first)?)
+}

@@ -1,0 +1,137 @@
+//! Help: what each stage is for, its words, its keys.
+
+use askama::Template;
+use axum::Extension;
+use axum::extract::Path;
+use axum::response::Response;
+
+use super::{STAGES, page};
+use crate::error::{Result, WebError};
+use crate::security::Token;
+
+/// Words of a topic with their meanings.
+type Words = &'static [(&'static str, &'static str)];
+
+const TOPICS: [(&str, &str, Words); 6] = [
+    (
+        "start",
+        "A study is one piece of work on one area: a DEM, what was done to it, and what came out. Drop a DEM on the page to begin. \
+         GeoTIFF and ASCII grid are read; a .prj may come along with the latter. Nothing leaves this machine.",
+        &[
+            ("DEM", "raster of ground elevation"),
+            ("CRS", "coordinate reference system, told by its EPSG code"),
+        ],
+    ),
+    (
+        "terrain",
+        "Here the DEM is looked at: its CRS, cells, range and gaps, and what of that stands in the way of hydrology. What blocks the work \
+         is listed first, with the action that mends it. A DEM that is projected, with square cells, is left as it is.",
+        &[
+            ("cell size", "edge of a cell; cells are square after preparation"),
+            ("footprint", "the cells that have an elevation"),
+            ("nodata", "a cell without elevation"),
+            ("void", "nodata inside the terrain; water drains into it, as it does over any edge"),
+            (
+                "resampling",
+                "how elevations between cells are found: cubic keeps the shape of the ground, bilinear is smoother",
+            ),
+        ],
+    ),
+    (
+        "conditioning",
+        "Raw DEMs are full of sinks, most of them noise. Here every sink is raised to its spill level, so that each cell drains; then each \
+         cell gets its flow direction, and the cells upstream are counted. What was changed is listed, largest first.",
+        &[
+            ("sink", "connected cells with no downhill way out"),
+            ("spill level", "elevation at which a full sink overflows"),
+            ("fill", "raise a sink to its spill level"),
+            (
+                "flat",
+                "cells without a downhill neighbour after filling; flow goes away from higher and towards lower ground",
+            ),
+            ("flow direction", "the one of eight neighbours that a cell drains to (D8)"),
+            ("flow accumulation", "number of cells upstream, the cell itself not counted"),
+        ],
+    ),
+    (
+        "network",
+        "A stream begins where enough area has gathered. Move the threshold and watch the network: lower, and it reaches into every \
+         hollow; higher, and only rivers are left. It starts at 1 % of the largest contributing area, which is only a first look.",
+        &[
+            ("threshold", "the contributing area at which a stream begins"),
+            ("contributing area", "(flow accumulation + 1) × cell area"),
+            ("reach", "stream from one headwater or junction to the next junction or outlet"),
+            ("Strahler order", "headwater reaches are 1; where two of the same order meet it rises by one"),
+            ("drainage density", "stream length over area, km/km²"),
+        ],
+    ),
+    (
+        "catchments",
+        "Press P and click on the map, or type coordinates. The pour point moves to the stream within the snapping distance; how far is \
+         always shown. A catchment that reaches the edge of the DEM may be cut short, and says so.",
+        &[
+            ("pour point", "where a catchment is asked for"),
+            (
+                "snapping",
+                "moving a pour point to the largest contributing area, or the nearest stream cell, within a distance",
+            ),
+            ("catchment", "all that drains to a pour point"),
+            (
+                "edge-touching",
+                "a catchment that reaches the footprint's edge, so that its area may be cut short",
+            ),
+        ],
+    ),
+    (
+        "handover",
+        "The package holds the conditioned DEM, flow directions and accumulation as cloud-optimised GeoTIFF, streams, main stems, catchments \
+         and pour points as GeoPackage and GeoJSON, a table of the catchments, and a README that tells CRS, units, methods and settings.",
+        &[
+            ("main stem", "from the outlet upstream, at each junction the larger contributing area"),
+            ("log", "the list of what was done, with settings, time taken and effect"),
+        ],
+    ),
+];
+
+pub const KEYS: [(&str, &str); 13] = [
+    ("1 – 5", "stages"),
+    ("U", "bring up to date: fill, route and accumulate anew"),
+    ("P", "place a pour point: click on the map or press Enter at its centre"),
+    ("[ and ]", "threshold one step down and up; with Shift ten"),
+    ("N, Shift+N", "next and previous finding"),
+    ("F", "fold the desk away"),
+    ("L", "unfold the log"),
+    ("/", "go to a coordinate or a pour point"),
+    ("X", "copy the coordinates of the cell under the pointer"),
+    ("Ctrl+Z", "undo"),
+    ("Arrows, + and −", "move and zoom the map, when it has the focus"),
+    ("Esc", "leave what was begun"),
+    ("?", "this help"),
+];
+
+#[derive(Template)]
+#[template(path = "help.html")]
+struct Help {
+    title: &'static str,
+    text: &'static str,
+    words: Words,
+    keys: &'static [(&'static str, &'static str)],
+}
+
+pub async fn help(Path(topic): Path<String>) -> Result<Response> {
+    let found =
+        TOPICS.iter().find(|t| t.0 == topic).ok_or_else(|| WebError::nothing("there is no help on this"))?;
+    let title = STAGES.iter().find(|s| s.0 == topic).map_or("Studies", |s| s.1);
+    page(&Help { title, text: found.1, words: found.2, keys: if topic == "start" { &[] } else { &KEYS } })
+}
+
+#[derive(Template)]
+#[template(path = "licences.html")]
+struct Licences {
+    token: String,
+    licences: Vec<(String, String)>,
+}
+
+pub async fn licences(Extension(token): Extension<Token>) -> Result<Response> {
+    page(&Licences { token: token.0, licences: crate::assets::licences() })
+}

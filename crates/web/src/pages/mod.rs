@@ -1,0 +1,32 @@
+//! Pages and their parts, made on the server.
+
+mod desk;
+mod help;
+mod rail;
+mod start;
+mod study;
+
+pub use desk::{crs_list, desk, warp_plan};
+pub use help::{help, licences};
+pub use rail::{log, rail};
+pub use start::{RESTORE_WITHIN, nowhere, start};
+pub use study::study;
+
+use axum::response::{Html, IntoResponse, Response};
+
+use crate::error::Result;
+
+/// Makes the page of a template.
+fn page(template: &impl askama::Template) -> Result<Response> {
+    let html = template.render().map_err(std::io::Error::other)?;
+    Ok(Html(html).into_response())
+}
+
+/// The five stages in the order of the work: address, name, what it is for.
+pub const STAGES: [(&str, &str, &str); 5] = [
+    ("terrain", "Terrain", "From whatever was given to a DEM that can be computed on."),
+    ("conditioning", "Conditioning", "Sinks found and filled, so that every cell drains."),
+    ("network", "Network", "The threshold at which streams begin."),
+    ("catchments", "Catchments", "What drains to the places that matter."),
+    ("handover", "Handover", "The results in open formats, with all that was done."),
+];

@@ -1,0 +1,168 @@
+//! The stage rail and the log.
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::response::Response;
+use bothros_store::Job;
+use bothros_work::{Facts, Severity, findings};
+
+use super::{STAGES, page};
+use crate::App;
+use crate::error::Result;
+use crate::numbers;
+
+/// A stage as the rail shows it.
+pub struct Stage {
+    pub key: &'static str,
+    pub name: &'static str,
+    pub number: usize,
+    /// none, running, done, attention, out
+    pub state: &'static str,
+    pub state_text: &'static str,
+    pub fact: String,
+}
+
+/// How far a study is. `failed` is the last job where it ended badly.
+pub fn stages(facts: &Facts, points: usize, job: Option<&Job>, failed: Option<&Job>) -> Vec<Stage> {
+    let running = |kinds: &[&str]| job.is_some_and(|j| kinds.contains(&j.kind.as_str()));
+    let broken = |kinds: &[&str]| failed.is_some_and(|j| kinds.contains(&j.kind.as_str()));
+    STAGES
+        .iter()
+        .enumerate()
+        .map(|(at, &(key, name, purpose))| {
+            let (state, fact) = match key {
+                "terrain" => match (&facts.terrain, &facts.source) {
+                    _ if running(&["import", "prepare"]) => ("running", "working…".into()),
+                    (Some(t), _) => (
+                        "done",
+                        format!(
+                            "{} {}, {} cells",
+                            t.frame.cell_size,
+                            short_unit(&t.crs.unit),
+                            numbers::whole(t.summary.cells)
+                        ),
+                    ),
+                    (None, Some(s)) if s.summary.is_some() || s.band.is_none() => {
+                        let open =
+                            findings(facts).iter().filter(|f| f.severity == Severity::Blocking).count();
+                        ("attention", format!("{open} to settle"))
+                    }
+                    _ if broken(&["import", "prepare"]) => ("attention", "could not be read".into()),
+                    _ => ("none", "no DEM yet".into()),
+                },
+                "conditioning" => match &facts.routing {
+                    _ if running(&["route"]) => ("running", "working…".into()),
+                    Some(r) => ("done", format!("{} sinks filled", numbers::whole(r.sinks.sinks))),
+                    None => (
+                        "none",
+                        if facts.terrain.is_some() { "not begun".into() } else { purpose.to_owned() },
+                    ),
+                },
+                "network" => match (&facts.network, &facts.terrain) {
+                    (Some(n), Some(t)) => (
+                        "done",
+                        format!(
+                            "{}, {} reaches",
+                            numbers::area(n.threshold.as_area(&t.frame).as_m2()),
+                            numbers::whole(n.reaches as u64)
+                        ),
+                    ),
+                    _ => ("none", "needs routed flow".into()),
+                },
+                "catchments" => match points {
+                    0 => (
+                        "none",
+                        if facts.routing.is_some() {
+                            "no pour point yet".into()
+                        } else {
+                            "needs routed flow".into()
+                        },
+                    ),
+                    n if facts.routing.is_none() => ("out", format!("{n} to delineate again")),
+                    1 => ("done", "1 pour point".into()),
+                    n => ("done", format!("{n} pour points")),
+                },
+                _ if running(&["package"]) => ("running", "writing…".into()),
+                _ => (
+                    "none",
+                    if facts.network.is_some() { "ready to write".into() } else { "needs a network".into() },
+                ),
+            };
+            let state_text = match state {
+                "running" => "running",
+                "done" => "done",
+                "attention" => "needs attention",
+                "out" => "out of date",
+                _ => "not begun",
+            };
+            Stage { key, name, number: at + 1, state, state_text, fact }
+        })
+        .collect()
+}
+
+fn short_unit(unit: &str) -> &str {
+    match unit {
+        "metre" | "meter" => "m",
+        "US survey foot" | "foot" | "Foot_US" => "ft",
+        other => other,
+    }
+}
+
+#[derive(Template)]
+#[template(path = "rail.html")]
+struct Rail {
+    stages: Vec<Stage>,
+}
+
+pub async fn rail(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    page(&Rail { stages: current(&app, study).await? })
+}
+
+/// The stages of a study as they stand now.
+async fn current(app: &App, study: i64) -> Result<Vec<Stage>> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    let last = app.store.last_job(study).await?;
+    let points = app.store.pour_points(study).await?.len();
+    let (active, ended): (Vec<_>, Vec<_>) = last.into_iter().partition(Job::is_active);
+    let failed = ended.first().filter(|j| j.state == "failed");
+    Ok(stages(&facts, points, active.first(), failed))
+}
+
+struct Line {
+    at: String,
+    stage: String,
+    text: String,
+    took: String,
+}
+
+#[derive(Template)]
+#[template(path = "log.html")]
+struct Log {
+    study: i64,
+    lines: Vec<Line>,
+    job: Option<Job>,
+    problem: Option<String>,
+}
+
+pub async fn log(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    app.store.study(study).await?;
+    let lines = app
+        .store
+        .log_entries(study)
+        .await?
+        .into_iter()
+        .map(|e| Line {
+            at: e.at.format("%-d %b, %H:%M:%S").to_string(),
+            stage: e.stage,
+            text: e.text,
+            took: if e.took_ms > 0 { numbers::duration(e.took_ms) } else { String::new() },
+        })
+        .collect();
+    let last = app.store.last_job(study).await?;
+    let problem = last
+        .as_ref()
+        .filter(|j| ["failed", "interrupted", "cancelled"].contains(&j.state.as_str()))
+        .map(|j| format!("{}: {}", j.title(), j.message));
+    let job = last.filter(Job::is_active);
+    page(&Log { study, lines, job, problem })
+}

@@ -1,0 +1,182 @@
+//! Map tiles: 256 x 256 cells of one level of a raster, as a picture or as numbers.
+//!
+//! The tile grid is that of the raster's levels, so that a tile is a quarter of one block. The number
+//! of the raster is in the address: what an address gives never changes.
+
+use axum::extract::{Path, Query, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use bothros_core::Grid;
+use bothros_core::terrain::{Light, hillshade};
+use bothros_store::{RasterMeta, RasterRole};
+use bothros_work::Facts;
+use serde::Deserialize;
+
+use crate::App;
+use crate::colour;
+use crate::error::{Result, WebError};
+
+const TILE: usize = 256;
+
+/// The range that colours are stretched over.
+#[derive(Debug, Deserialize)]
+pub struct Stretch {
+    low: Option<f32>,
+    high: Option<f32>,
+}
+
+fn role(what: &str) -> Option<RasterRole> {
+    Some(match what {
+        "source" => RasterRole::Source,
+        "dem" => RasterRole::Dem,
+        "filled" => RasterRole::Filled,
+        "sinks" => RasterRole::FillDepth,
+        "direction" => RasterRole::Direction,
+        "area" => RasterRole::Accumulation,
+        _ => return None,
+    })
+}
+
+pub async fn tile(
+    State(app): State<App>,
+    Path((study, what, raster, level, col, row)): Path<(i64, String, i64, usize, usize, usize)>,
+    Query(stretch): Query<Stretch>,
+    headers: HeaderMap,
+) -> Result<Response> {
+    let nothing = || WebError::nothing("there is no such tile");
+    let role = role(&what).ok_or_else(nothing)?;
+    let tag = format!("\"{raster}-{level}-{col}-{row}-{:?}-{:?}\"", stretch.low, stretch.high);
+    if headers.get(header::IF_NONE_MATCH).is_some_and(|t| t.as_bytes() == tag.as_bytes()) {
+        return Ok(StatusCode::NOT_MODIFIED.into_response());
+    }
+    let meta = app
+        .store
+        .raster(study, role)
+        .await?
+        .filter(|m| m.id == raster && level < m.levels)
+        .ok_or_else(nothing)?;
+    let at = ((row * TILE) as isize, (col * TILE) as isize);
+    let size = (TILE, TILE);
+    let cached = [(header::ETAG, tag), (header::CACHE_CONTROL, "private, max-age=604800, immutable".into())];
+    let (kind, bytes) = match role {
+        RasterRole::Accumulation => {
+            let cells = app.store.read_window::<u32>(&meta, level, at, size).await?;
+            let mut bytes = Vec::with_capacity(TILE * TILE * 4);
+            for &cell in cells.values() {
+                // Contributing area in cells, the cell itself counted; 0 where there is none.
+                let area = if cell == u32::MAX { 0.0 } else { cell as f32 + 1.0 };
+                bytes.extend(area.to_le_bytes());
+            }
+            ("application/octet-stream", bytes)
+        }
+        RasterRole::Direction => {
+            let codes = app.store.read_window::<u8>(&meta, level, at, size).await?;
+            ("image/png", png(TILE, TILE, codes.values().iter().map(|&c| colour::direction(c)))?)
+        }
+        RasterRole::FillDepth => {
+            let depth = app.store.read_window::<f32>(&meta, level, at, size).await?;
+            let deepest = stretch.high.unwrap_or(1.0).max(0.01);
+            let pixels = depth.values().iter().map(|&d| match d.is_nan() {
+                true => [0; 4],
+                // The square root shows shallow sinks too.
+                false => colour::fill_depth((d / deepest).sqrt()),
+            });
+            ("image/png", png(TILE, TILE, pixels)?)
+        }
+        _ => {
+            let halo = app
+                .store
+                .read_window::<f32>(&meta, level, (at.0 - 1, at.1 - 1), (TILE + 2, TILE + 2))
+                .await?;
+            let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1000.0));
+            let (x, y) = cell_metres(&app, study, role, &meta, level).await?;
+            ("image/png", relief(&halo, range, x, y)?)
+        }
+    };
+    Ok(([(header::CONTENT_TYPE, kind)], cached, bytes).into_response())
+}
+
+/// Width and height in metres of a cell of a level.
+async fn cell_metres(
+    app: &App,
+    study: i64,
+    role: RasterRole,
+    meta: &RasterMeta,
+    level: usize,
+) -> Result<(f64, f64)> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    let times = (1u64 << level) as f64;
+    let unit = match (role, &facts.terrain, &facts.source) {
+        (RasterRole::Source, _, Some(source)) => {
+            let crs = source.crs.as_ref();
+            if crs.is_some_and(|c| c.kind == bothros_formats::CrsKind::Geographic) {
+                // Metres in a degree of the mean sphere.
+                const DEGREE: f64 = 111_195.0;
+                let latitude = (meta.top - meta.cell_y * meta.rows as f64 / 2.0).clamp(-85.0, 85.0);
+                return Ok((
+                    meta.cell_x * DEGREE * latitude.to_radians().cos() * times,
+                    meta.cell_y * DEGREE * times,
+                ));
+            }
+            crs.map_or(1.0, |c| c.unit_m)
+        }
+        (_, Some(terrain), _) => terrain.frame.unit_m,
+        _ => 1.0,
+    };
+    Ok((meta.cell_x * unit * times, meta.cell_y * unit * times))
+}
+
+/// Terrain tint over hillshade; `halo` has a rim of one cell.
+fn relief(halo: &Grid<f32>, (low, high): (f32, f32), cell_x: f64, cell_y: f64) -> Result<Vec<u8>> {
+    let shade = hillshade(halo, cell_x, cell_y, Light { exaggeration: 2.0, ..Light::default() });
+    let span = (high - low).max(0.01);
+    let (rows, cols) = (shade.rows(), shade.cols());
+    let pixels = shade.values().iter().enumerate().map(|(i, &brightness)| {
+        if brightness.is_nan() {
+            return [0; 4];
+        }
+        let z = halo.values()[(i / cols + 1) * halo.cols() + i % cols + 1];
+        colour::terrain((z - low) / span, brightness)
+    });
+    png(rows, cols, pixels)
+}
+
+fn png(rows: usize, cols: usize, pixels: impl Iterator<Item = [u8; 4]>) -> Result<Vec<u8>> {
+    let data: Vec<u8> = pixels.flatten().collect();
+    let mut out = Vec::with_capacity(data.len() / 3);
+    let mut encoder = png::Encoder::new(&mut out, cols as u32, rows as u32);
+    encoder.set_color(png::ColorType::Rgba);
+    encoder.set_depth(png::BitDepth::Eight);
+    encoder.set_compression(png::Compression::Fast);
+    let written = encoder.write_header().and_then(|mut writer| writer.write_image_data(&data));
+    written.map_err(std::io::Error::other)?;
+    Ok(out)
+}
+
+/// A small picture of a study's terrain for the start page.
+pub async fn picture(State(app): State<App>, Path(study): Path<i64>, headers: HeaderMap) -> Result<Response> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    let mut found = None;
+    for role in [RasterRole::Dem, RasterRole::Source] {
+        if found.is_none() {
+            found = app.store.raster(study, role).await?.map(|m| (role, m));
+        }
+    }
+    let (role, meta) = found.ok_or_else(|| WebError::nothing("the study has no terrain yet"))?;
+    let tag = format!("\"picture-{}\"", meta.id);
+    if headers.get(header::IF_NONE_MATCH).is_some_and(|t| t.as_bytes() == tag.as_bytes()) {
+        return Ok(StatusCode::NOT_MODIFIED.into_response());
+    }
+    let level = meta.levels - 1;
+    let (rows, cols) = meta.size_of_level(level);
+    let halo = app.store.read_window::<f32>(&meta, level, (-1, -1), (rows + 2, cols + 2)).await?;
+    let summary = facts.terrain.map(|t| t.summary).or(facts.source.and_then(|s| s.summary));
+    let range = summary.map_or((0.0, 1000.0), |s| (s.percentile_2_m, s.percentile_98_m));
+    let (x, y) = cell_metres(&app, study, role, &meta, level).await?;
+    let headers = [
+        (header::CONTENT_TYPE, "image/png".to_owned()),
+        (header::ETAG, tag),
+        (header::CACHE_CONTROL, "no-cache".to_owned()),
+    ];
+    Ok((headers, relief(&halo, range, x, y)?).into_response())
+}
