@@ -1,5 +1,6 @@
 //! The parts of the program, for `main` and for tests that start the real server.
 
 pub mod bench;
+pub mod bench_site;
 pub mod demo;
 pub mod serve;

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use anyhow::Context;
-use bothros::{bench, demo, serve};
+use bothros::{bench, bench_site, demo, serve};
 use clap::{Args, Parser, Subcommand};
 
 #[derive(Parser)]
@@ -39,6 +39,9 @@ enum Command {
         /// Edges of the square terrains, in cells
         #[arg(long, value_delimiter = ',', default_value = "2048,8192")]
         sizes: Vec<usize>,
+        /// Edges of the terrains that go through the whole application
+        #[arg(long, value_delimiter = ',', default_value = "1000,5000")]
+        studies: Vec<usize>,
     },
 }
 
@@ -68,7 +71,11 @@ fn main() -> anyhow::Result<()> {
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().context("starting")?;
     match cli.command {
-        Command::Bench { sizes } => bench::run(&sizes),
+        Command::Bench { sizes, studies } => {
+            // The application first: its memory is the peak of this process.
+            runtime.block_on(bench_site::run(&studies))?;
+            bench::run(&sizes)
+        }
         Command::DemoFiles { directory } => demo::write(&directory),
         Command::Worker { database } => runtime.block_on(serve::worker(&database)),
         Command::Serve(args) => runtime.block_on(serve::run(args.settings(false))),

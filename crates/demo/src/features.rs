@@ -194,19 +194,20 @@ impl Land {
             let y = |s: f64| 4_762_950.0 + shift + 220.0 * libm::sin(s * 4.0 + 1.0);
             (0..=200).map(|i| i as f64 / 200.0).map(|s| [336_100.0 + s * 3_600.0, y(s)]).collect()
         };
-        // The first pair of courses that crosses exactly eight streams.
-        let mut best: Option<(Line, Line)> = None;
-        'found: for wide in 0..40 {
-            for other in 0..40 {
-                let (a, b) = (railway(wide as f64 * 30.0 - 300.0), road(other as f64 * 30.0 - 600.0));
-                let (n, m) = (self.crossings_of(&a, &stream).len(), self.crossings_of(&b, &stream).len());
-                if n + m == 8 && n >= 3 && m >= 3 {
-                    best = Some((a, b));
-                    break 'found;
+        // Each is built as far as its fourth stream and a little beyond.
+        let course = |make: &dyn Fn(f64) -> Line, from: f64| -> Line {
+            for shift in 0..60 {
+                let line = self.walk(&make(from + 20.0 * shift as f64));
+                let at = self.crossings_of(&line.iter().map(|&(x, y)| [x, y]).collect(), &stream);
+                let place = |p: &(f64, f64)| line.iter().position(|q| q == p).unwrap_or(line.len());
+                let end = at.get(3).map_or(line.len(), place) + 80;
+                if end < at.get(4).map_or(line.len(), place) {
+                    return line[..end].iter().step_by(10).map(|&(x, y)| [x, y]).collect();
                 }
             }
-        }
-        let (a, b) = best.unwrap_or_else(|| (railway(0.0), road(0.0)));
+            make(from)
+        };
+        let (a, b) = (course(&railway, -300.0), course(&road, -600.0));
         let mut crossings = Vec::new();
         let mut out = Vec::new();
         for (name, line) in [("Marlpit railway", a), ("Long Causeway", b)] {

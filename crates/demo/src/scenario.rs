@@ -71,11 +71,14 @@ pub struct Scenario {
 /// Height of the horseshoe of hills that holds the basin, open to the west, from 0 to 1.
 fn horseshoe(x: f64, y: f64) -> f64 {
     let (u, v) = ((x - 337_000.0) / 4000.0, (y - 4_762_000.0) / 3000.0);
-    let r = (u * u + v * v).sqrt();
+    // Hills are no compass work: the ring is bent and its height wanders.
+    let bend = Noise(SEED ^ 21).fractal(x / 2600.0, y / 2600.0, 3, 0.5);
+    let height = 1.0 + 0.35 * Noise(SEED ^ 22).fractal(x / 2200.0, y / 2200.0, 2, 0.5);
+    let r = (u * u + v * v).sqrt() * (1.0 + 0.17 * bend);
     let ring = libm::exp(-((r - 0.9) / 0.3) * ((r - 0.9) / 0.3));
     let to_west = libm::atan2(v, -u);
     let gap = libm::exp(-(to_west / 0.30) * (to_west / 0.30));
-    ring * (1.0 - 0.97 * gap)
+    height * ring * (1.0 - 0.97 * gap)
 }
 
 /// Generates the scenario; `say` hears what is done.
@@ -165,35 +168,38 @@ pub fn generate(say: &dyn Fn(&str)) -> Result<Scenario> {
     })
 }
 
-/// The outlet of the largest river, the largest tributaries above it, and the dam.
+/// A place on the largest river above the town, two of its tributaries, and the dam.
 fn gauges(channels: &Network, accumulation: &Grid<u32>, dam: &Line) -> Vec<Gauge> {
-    let place = |index: u32| {
-        FRAME.centre(Cell { row: index as usize / FRAME.cols, col: index as usize % FRAME.cols })
+    let cell = |index: u32| Cell { row: index as usize / FRAME.cols, col: index as usize % FRAME.cols };
+    let area = |index: &u32| accumulation.values()[*index as usize];
+    let off = |index: u32, by: f64| {
+        let (x, y) = FRAME.centre(cell(index));
+        (x + by, y - by * 0.6)
     };
     let mut out = Vec::new();
-    let largest = channels.reaches.iter().filter(|r| r.downstream.is_none());
-    let Some(outlet) = largest.max_by(|a, b| a.contributing.as_m2().total_cmp(&b.contributing.as_m2()))
-    else {
-        return out;
+    // Some way from the edge, so that snapping does not run out of the DEM.
+    let inner = |index: &&u32| {
+        let c = cell(**index);
+        c.row > 120 && c.col > 120 && c.row < FRAME.rows - 120 && c.col < FRAME.cols - 120
     };
-    // Some way above the edge, so that the catchment lies inside.
-    let index = outlet.cells[outlet.cells.len().saturating_sub(60)];
-    let off = |(x, y): (f64, f64), by: f64| (x + by, y - by * 0.6);
-    let (x, y) = off(place(index), 14.0);
-    out.push(Gauge { name: "Tarnfield weir", x, y });
+    let all = || channels.reaches.iter().flat_map(|r| &r.cells);
+    if let Some(&index) = all().filter(inner).max_by_key(|i| area(i)) {
+        let (x, y) = off(index, 14.0);
+        out.push(Gauge { name: "Tarnfield weir", x, y });
+    }
+    // A tributary carries less than half of what it flows into.
     let mut tributaries: Vec<_> = channels
         .reaches
         .iter()
-        .filter(|r| r.downstream.is_some() && r.strahler >= 2 && r.cells.len() > 40)
+        .filter(|r| {
+            let into = r.downstream.map(|d| channels.reaches[d as usize - 1].contributing.as_m2());
+            r.cells.len() > 40 && into.is_some_and(|into| r.contributing.as_m2() < 0.5 * into)
+        })
         .collect();
-    tributaries.sort_by_key(|r| {
-        let at = accumulation.values()[r.cells[r.cells.len() - 1] as usize];
-        (std::cmp::Reverse(r.strahler), std::cmp::Reverse(at))
-    });
-    for (name, reach) in
-        ["Alder Foot", "Heron Bridge"].into_iter().zip(tributaries.into_iter().skip(1).step_by(2))
-    {
-        let (x, y) = off(place(reach.cells[reach.cells.len() - 12]), -11.0);
+    tributaries.sort_by(|a, b| b.contributing.as_m2().total_cmp(&a.contributing.as_m2()));
+    for (name, reach) in ["Alder Foot", "Heron Bridge"].into_iter().zip(tributaries) {
+        // Above the junction by more than a pour point snaps.
+        let (x, y) = off(reach.cells[reach.cells.len().saturating_sub(35)], -7.0);
         out.push(Gauge { name, x, y });
     }
     let [x, y] = dam[dam.len() / 2];

@@ -38,7 +38,7 @@ pub fn terrain(share: f32, brightness: f32) -> [u8; 4] {
     let level = std::f32::consts::FRAC_1_SQRT_2;
     let shaded: [u8; 3] = std::array::from_fn(|i| {
         let value = if brightness < level {
-            tint[i] * (0.30 + 0.70 * brightness / level)
+            tint[i] * (0.46 + 0.54 * brightness / level)
         } else {
             tint[i] + (255.0 - tint[i]) * 0.55 * (brightness - level) / (1.0 - level)
         };

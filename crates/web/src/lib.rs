@@ -73,7 +73,6 @@ impl App {
     /// All addresses of the application.
     pub fn router(self) -> Router {
         let study = Router::new()
-            .route("/", get(pages::study))
             .route("/desk/{stage}", get(pages::desk))
             .route("/rail", get(pages::rail))
             .route("/log", get(pages::log))
@@ -119,6 +118,8 @@ impl App {
             .route("/licences", get(pages::licences))
             .route("/assets/{*path}", get(assets::serve))
             .merge(upload)
+            .route("/studies/{study}", get(pages::study))
+            .route("/studies/{study}/", get(pages::study))
             .nest("/studies/{study}", study)
             .fallback(pages::nowhere)
             .layer(axum::middleware::from_fn_with_state(self.clone(), security::guard))

@@ -128,7 +128,7 @@ async fn cell_metres(
 
 /// Terrain tint over hillshade; `halo` has a rim of one cell.
 fn relief(halo: &Grid<f32>, (low, high): (f32, f32), cell_x: f64, cell_y: f64) -> Result<Vec<u8>> {
-    let shade = hillshade(halo, cell_x, cell_y, Light { exaggeration: 2.0, ..Light::default() });
+    let shade = hillshade(halo, cell_x, cell_y, Light { exaggeration: 1.3, ..Light::default() });
     let span = (high - low).max(0.01);
     let (rows, cols) = (shade.rows(), shade.cols());
     let pixels = shade.values().iter().enumerate().map(|(i, &brightness)| {

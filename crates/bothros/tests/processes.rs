@@ -1,0 +1,124 @@
+//! Processes that die, and processes that help.
+
+mod support;
+
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use bothros_core::{Frame, Grid};
+use bothros_demo::fractal_terrain;
+use bothros_formats::{RasterKind, write_cog};
+use bothros_store::{JobKind, Store};
+use bothros_work::{NewStudy, begin_study};
+use serde_json::json;
+use support::{FRAME, database, utm};
+
+fn rough_file(dir: &std::path::Path, size: usize) -> std::path::PathBuf {
+    let path = dir.join("rough.tif");
+    let frame = Frame { rows: size, cols: size, ..FRAME };
+    let dem: Grid<f32> = fractal_terrain(size, 9);
+    write_cog(&path, &dem, &frame, &utm(), f32::NAN, RasterKind::Mean, "", "m").unwrap();
+    path
+}
+
+struct Process(Child);
+
+impl Drop for Process {
+    fn drop(&mut self) {
+        // It may have ended already.
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn bothros(arguments: &[&str]) -> Process {
+    let child = Command::new(env!("CARGO_BIN_EXE_bothros")).args(arguments).stdout(Stdio::piped()).spawn().unwrap();
+    Process(child)
+}
+
+/// The server's address as it tells it.
+fn serve(url: &str) -> (Process, String) {
+    let mut process = bothros(&["serve", "--port", "0", "--database", url]);
+    let lines = BufReader::new(process.0.stdout.take().unwrap()).lines();
+    let line = lines.map_while(Result::ok).find(|l| l.contains("http://")).expect("the server tells its address");
+    (process, line.split_whitespace().last().unwrap().trim_end_matches('/').to_owned())
+}
+
+async fn ended(store: &Store, study: i64) -> bothros_store::Job {
+    wait(store, study, |job| !job.is_active()).await
+}
+
+async fn wait(store: &Store, study: i64, ready: impl Fn(&bothros_store::Job) -> bool) -> bothros_store::Job {
+    let mut events = store.events().await.unwrap();
+    loop {
+        let job = store.last_job(study).await.unwrap().unwrap();
+        if ready(&job) {
+            return job;
+        }
+        tokio::time::timeout(Duration::from_secs(120), events.next()).await.expect("the job moves on").unwrap();
+    }
+}
+
+async fn begin(store: &Store, path: &std::path::Path) -> i64 {
+    let new = NewStudy { name: "rough", description: "", file: "rough.tif", path, projection: None };
+    begin_study(store, new).await.unwrap().0.id
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_worker_of_its_own_runs_jobs() {
+    let url = database().await;
+    let store = Store::connect(&url).await.unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    let study = begin(&store, &rough_file(dir.path(), 300)).await;
+    let _worker = bothros(&["worker", "--database", &url]);
+    let job = ended(&store, study).await;
+    assert_eq!(job.state, "done", "{}", job.message);
+    assert!(job.worker.unwrap().starts_with("worker-"));
+    store.enqueue(study, JobKind::Route, json!({})).await.unwrap();
+    assert_eq!(ended(&store, study).await.state, "done");
+    assert!(store.study(study).await.unwrap().network.is_some());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_killed_in_the_middle_of_a_job() {
+    let url = database().await;
+    let (mut server, _) = serve(&url);
+    let store = Store::connect(&url).await.unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    let study = begin(&store, &rough_file(dir.path(), 2400)).await;
+    assert_eq!(ended(&store, study).await.state, "done");
+    store.enqueue(study, JobKind::Route, json!({})).await.unwrap();
+    wait(&store, study, |job| job.state == "running" && job.progress > 0.0).await;
+    server.0.kill().unwrap();
+    server.0.wait().unwrap();
+
+    // What was finished is there; of what was not, there is nothing.
+    let kept = store.study(study).await.unwrap();
+    assert!(kept.terrain.is_some() && kept.routing.is_none());
+    assert!(store.raster(study, bothros_store::RasterRole::Accumulation).await.unwrap().is_none());
+
+    let (_again, base) = serve(&url);
+    let job = ended(&store, study).await;
+    assert_eq!((job.state.as_str(), job.attempts), ("done", 2), "{}", job.message);
+    let page = reqwest::get(format!("{base}/studies/{study}/desk/network")).await.unwrap().text().await.unwrap();
+    assert!(page.contains("Reaches"), "{page}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn cancelling_leaves_the_study_as_it_was() {
+    let url = database().await;
+    let site = support::Site::on(&url).await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.study(&rough_file(dir.path(), 2400), "rough").await;
+    site.send(&format!("/studies/{study}/route"), &[]).await;
+    let job = wait(site.store(), study, |job| job.state == "running" && job.progress > 0.0).await;
+    let (status, text) = site.send(&format!("/studies/{study}/route"), &[]).await;
+    assert!(status == reqwest::StatusCode::CONFLICT && text.contains("busy"), "one at a time: {text}");
+    site.send(&format!("/studies/{study}/cancel/{}", job.id), &[]).await;
+    assert_eq!(ended(site.store(), study).await.state, "cancelled");
+    assert!(site.store().study(study).await.unwrap().routing.is_none());
+    // And it can be asked for again.
+    site.send(&format!("/studies/{study}/route"), &[]).await;
+    assert_eq!(ended(site.store(), study).await.state, "done");
+}

@@ -1,0 +1,302 @@
+//! The whole job in headless Chromium, as a person would do it: on the demo scenario, and on a real
+//! SRTM tile.
+
+mod support;
+
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::sync::LazyLock;
+use std::time::Duration;
+
+use bothros_demo::{Scenario, generate, write_files};
+use support::{Site, python, srtm_file};
+use thirtyfour::prelude::*;
+
+static SCENARIO: LazyLock<Scenario> = LazyLock::new(|| generate(&|_| {}).expect("the scenario is generated"));
+
+/// A browser that ends with the test.
+struct Browser {
+    driver: WebDriver,
+    process: Child,
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        // The driver takes its browser with it; it may have ended already.
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+async fn browser() -> Browser {
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let process = Command::new("chromedriver")
+        .arg(format!("--port={port}"))
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("chromium-driver is installed");
+    let mut capabilities = DesiredCapabilities::chrome();
+    capabilities.set_binary("/usr/bin/chromium").unwrap();
+    for argument in [
+        "--headless=new",
+        "--no-sandbox",
+        "--disable-dev-shm-usage",
+        "--disable-quic",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+        "--use-angle=swiftshader",
+        "--enable-unsafe-swiftshader",
+        "--window-size=1280,940",
+    ] {
+        capabilities.add_arg(argument).unwrap();
+    }
+    let address = format!("http://127.0.0.1:{port}");
+    for _ in 0..100 {
+        if std::net::TcpStream::connect(("127.0.0.1", port)).is_ok() {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let driver = WebDriver::new(&address, capabilities).await.expect("chromium starts");
+    driver.set_script_timeout(Duration::from_secs(60)).await.unwrap();
+    Browser { driver, process }
+}
+
+/// Waits until an expression in the page is true.
+async fn until(driver: &WebDriver, expression: &str) {
+    let script = format!(
+        "const done = arguments[0]; const t0 = Date.now(); (function look() {{ let ok = false; try {{ ok = !!({expression}); }} catch {{}} \
+         if (ok) done(true); else if (Date.now() - t0 > 55000) done(false); else setTimeout(look, 40); }})();"
+    );
+    let found = driver.execute_async(&script, vec![]).await.unwrap();
+    let notice = driver.execute("return document.getElementById('notice')?.textContent + ' | ' + document.getElementById('desk')?.innerText", vec![]).await.unwrap();
+    assert!(found.json().as_bool().unwrap(), "never true: {expression}\n{}", notice.json());
+}
+
+async fn value(driver: &WebDriver, expression: &str) -> serde_json::Value {
+    driver.execute(&format!("return {expression}"), vec![]).await.unwrap().json().clone()
+}
+
+async fn press(driver: &WebDriver, keys: &str) {
+    driver.find(By::Css("body")).await.unwrap().send_keys(keys).await.unwrap();
+}
+
+async fn click(driver: &WebDriver, selector: &str) {
+    let element = driver.query(By::Css(selector)).first().await.unwrap();
+    element.scroll_into_view().await.unwrap();
+    element.click().await.unwrap();
+}
+
+/// No violation of WCAG 2.2 A and AA that axe-core finds.
+async fn accessible(driver: &WebDriver, view: &str) {
+    let axe = std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../web/vendor/test/axe.min.js")).unwrap();
+    driver.execute(&axe, vec![]).await.unwrap();
+    let script = "const done = arguments[0]; axe.run({ runOnly: ['wcag2a','wcag2aa','wcag21a','wcag21aa','wcag22aa'] })
+        .then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html + ' ' + n.failureSummary).join(' ; '))));";
+    let found = driver.execute_async(script, vec![]).await.unwrap();
+    assert_eq!(found.json(), &serde_json::json!([]), "{view}");
+}
+
+async fn upload(driver: &WebDriver, site: &Site, file: &Path, name: &str) -> i64 {
+    driver.goto(&site.base).await.unwrap();
+    until(driver, "window.Alpine").await;
+    accessible(driver, "start page").await;
+    driver.find(By::Id("files")).await.unwrap().send_keys(file.to_str().unwrap()).await.unwrap();
+    let field = driver.find(By::Id("study-name")).await.unwrap();
+    field.clear().await.unwrap();
+    field.send_keys(name).await.unwrap();
+    click(driver, ".new-study button[type=submit]").await;
+    until(driver, "document.body.dataset.ready === 'yes'").await;
+    let id = value(driver, "document.getElementById('study').dataset.study").await;
+    id.as_str().unwrap().parse().unwrap()
+}
+
+async fn fill_and_route(driver: &WebDriver) {
+    press(driver, "2").await;
+    until(driver, "document.getElementById('run-route')").await;
+    click(driver, "#run-route").await;
+    until(driver, "document.querySelector('table.list') && bothrosMap.layers.area").await;
+    accessible(driver, "conditioning").await;
+}
+
+/// Moves the slider as a hand does, and sees the map follow.
+async fn move_threshold(driver: &WebDriver) {
+    press(driver, "3").await;
+    until(driver, "document.getElementById('slider') && bothrosMap.layers.streams.getSource().getFeatures().length > 0").await;
+    let reaches = value(driver, "bothrosMap.layers.streams.getSource().getFeatures().length").await.as_u64().unwrap();
+    let before = value(driver, "bothrosMap.frames").await.as_u64().unwrap();
+    let slide = "const s = document.getElementById('slider'); const from = Number(s.value); let i = 0; const done = arguments[0];
+        (function step() { s.value = from - 2 * i; s.dispatchEvent(new Event('input', { bubbles: true })); i += 1;
+            if (i < 25) requestAnimationFrame(step); else { s.dispatchEvent(new Event('change', { bubbles: true })); done(true); } })();";
+    driver.execute_async(slide, vec![]).await.unwrap();
+    until(driver, &format!("bothrosMap.frames >= {before} + 10")).await;
+    until(driver, &format!("bothrosMap.resting && bothrosMap.layers.streams.getSource().getFeatures().length > {reaches}")).await;
+    accessible(driver, "network").await;
+    // Keys do the same, and undo takes it back.
+    let cells = value(driver, "bothrosMap.threshold").await.as_u64().unwrap();
+    press(driver, "]").await;
+    until(driver, &format!("bothrosMap.threshold > {cells} && Number(document.getElementById('threshold').dataset.cells) > {cells}")).await;
+    press(driver, &(Key::Control + "z")).await;
+    until(driver, &format!("Number(document.getElementById('threshold').dataset.cells) === {cells}")).await;
+}
+
+/// Places a pour point with P and a click at a coordinate.
+async fn place(driver: &WebDriver, x: f64, y: f64) {
+    press(driver, "p").await;
+    until(driver, "!document.getElementById('mode').hidden").await;
+    let at = value(driver, &format!("bothrosMap.map.getPixelFromCoordinate([{x}, {y}])")).await;
+    let size = value(driver, "bothrosMap.map.getSize()").await;
+    let offset = |i: usize| (at[i].as_f64().unwrap() - size[i].as_f64().unwrap() / 2.0).round() as i64;
+    let map = driver.find(By::Id("map")).await.unwrap();
+    driver.action_chain().move_to_element_with_offset(&map, offset(0), offset(1)).click().perform().await.unwrap();
+}
+
+/// Writes the package through the page and unpacks it.
+async fn package(driver: &WebDriver, site: &Site, study: i64, dir: &Path) {
+    press(driver, "5").await;
+    until(driver, "document.getElementById('write-package')").await;
+    click(driver, "#write-package").await;
+    until(driver, "document.getElementById('download')").await;
+    accessible(driver, "handover").await;
+    let answer = site.get(&format!("/studies/{study}/package.zip")).await;
+    let zip = dir.join("package.zip");
+    std::fs::write(&zip, answer.bytes().await.unwrap()).unwrap();
+    let unpacked = Command::new("python3").args(["-m", "zipfile", "-e"]).args([&zip, dir]).status().unwrap();
+    assert!(unpacked.success());
+    for entry in std::fs::read_dir(dir).unwrap() {
+        let path = entry.unwrap().path();
+        let tool = match path.extension().and_then(|e| e.to_str()) {
+            Some("tif") => "gdalinfo",
+            Some("gpkg" | "geojson") => "ogrinfo",
+            _ => continue,
+        };
+        let mut command = Command::new(tool);
+        if tool == "ogrinfo" {
+            command.args(["-ro", "-al", "-so"]);
+        }
+        let out = command.arg(&path).output().unwrap();
+        let told = String::from_utf8_lossy(&out.stdout);
+        assert!(out.status.success() && out.stderr.is_empty(), "{}: {}", path.display(), String::from_utf8_lossy(&out.stderr));
+        assert!(told.contains("CRS[") || told.contains("CRS["), "every layer has its CRS: {told}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_demo_from_dem_to_download() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    write_files(&SCENARIO, dir.path()).unwrap();
+    let browser = browser().await;
+    let driver = &browser.driver;
+    let study = upload(driver, &site, &dir.path().join("sorrel_dem_4m.tif"), "Sorrel Water").await;
+    until(driver, "document.querySelector('#desk a[data-go=conditioning]')").await;
+    accessible(driver, "terrain").await;
+    fill_and_route(driver).await;
+    move_threshold(driver).await;
+
+    // The gauge by a click, another place by latitude and longitude.
+    press(driver, "4").await;
+    until(driver, "document.getElementById('typed-point')").await;
+    let gauge = &SCENARIO.gauges[0];
+    place(driver, gauge.x, gauge.y).await;
+    until(driver, "document.getElementById('map').dataset.catchments === '1'").await;
+    let area = site.store().pour_points(study).await.unwrap()[0].catchment.clone().unwrap();
+    assert!(area["area_km2"].as_f64().unwrap() > 10.0, "the river's catchment: {area}");
+    let second = &SCENARIO.gauges[1];
+    let utm = bothros_formats::Crs::parse("EPSG:32628").unwrap();
+    let (lon, lat) = bothros_formats::Transform::to_wgs84(&utm).unwrap().point(second.x, second.y).unwrap();
+    driver.find(By::Id("place")).await.unwrap().send_keys(format!("{lat:.6} N {:.6} W", -lon)).await.unwrap();
+    driver.find(By::Id("point-name")).await.unwrap().send_keys(second.name).await.unwrap();
+    click(driver, "#typed-point button").await;
+    until(driver, "document.getElementById('map').dataset.catchments === '2'").await;
+    accessible(driver, "catchments").await;
+    let points = site.store().pour_points(study).await.unwrap();
+    assert!((points[1].x - second.x).abs() < 0.2 && points[1].name == second.name);
+    // Rename, delete, undo.
+    click(driver, ".points li:first-child summary").await;
+    let name = driver.find(By::Css(".points li:first-child input[name=name]")).await.unwrap();
+    name.clear().await.unwrap();
+    name.send_keys("Tarnfield weir").await.unwrap();
+    click(driver, ".points li:first-child form button").await;
+    until(driver, "document.querySelector('.points h4').textContent.includes('Tarnfield weir')").await;
+    click(driver, ".points li:nth-child(2) .danger").await;
+    until(driver, "document.getElementById('map').dataset.catchments === '1'").await;
+    press(driver, &(Key::Control + "z")).await;
+    until(driver, "document.getElementById('map').dataset.catchments === '2'").await;
+
+    // Close to the ground, single cells can be read.
+    driver.execute(&format!("bothrosMap.map.getView().setCenter([{}, {}]); bothrosMap.map.getView().setResolution(0.06)", gauge.x, gauge.y), vec![]).await.unwrap();
+    until(driver, "document.getElementById('map').dataset.closeUp === 'values'").await;
+
+    let out = dir.path().join("package");
+    std::fs::create_dir(&out).unwrap();
+    package(driver, &site, study, &out).await;
+    let told = python("package.py", &[out.to_str().unwrap(), "32628", "2"]);
+    assert!(told.contains("agree"), "{told}");
+
+    // The address brings back stage and place.
+    driver.refresh().await.unwrap();
+    until(driver, "document.body.dataset.ready === 'yes' && document.getElementById('write-package')").await;
+    assert!(value(driver, "bothrosMap.map.getView().getResolution()").await.as_f64().unwrap() < 0.1);
+    // Help on this screen.
+    press(driver, "?").await;
+    until(driver, "document.querySelector('.help-sheet h2').textContent === 'Handover'").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_real_srtm_tile_from_degrees_to_download() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let file = srtm_file(dir.path());
+    let browser = browser().await;
+    let driver = &browser.driver;
+    let study = upload(driver, &site, &file, "Jacksboro fault").await;
+    until(driver, "document.querySelector('#desk form.warp')").await;
+    let desk = driver.find(By::Id("desk")).await.unwrap().text().await.unwrap();
+    for expected in ["Geographic coordinates", "Whole-number elevations", "EPSG:32616"] {
+        assert!(desk.contains(expected), "{expected} in {desk}");
+    }
+    assert_eq!(value(driver, "document.getElementById('cell-size').value").await, "80");
+    accessible(driver, "findings").await;
+    click(driver, "form.warp button").await;
+    until(driver, "[...document.querySelectorAll('#desk button')].find(b => b.textContent.includes('Crop'))").await;
+    click(driver, "#desk button[hx-post$='/crop']").await;
+    until(driver, "!document.querySelector(\"#desk button[hx-post$='/crop']\") && document.querySelector('#desk a[data-go=conditioning]')").await;
+    let terrain = site.store().study(study).await.unwrap().terrain.unwrap();
+    assert_eq!(terrain["crs"]["epsg"], 32616);
+    assert_eq!(terrain["summary"]["nodata_cells"], 0);
+    fill_and_route(driver).await;
+    move_threshold(driver).await;
+    press(driver, "4").await;
+    until(driver, "document.getElementById('typed-point')").await;
+    let centre = value(driver, "bothrosMap.map.getView().getCenter()").await;
+    place(driver, centre[0].as_f64().unwrap(), centre[1].as_f64().unwrap()).await;
+    until(driver, "document.getElementById('map').dataset.catchments === '1'").await;
+    let out = dir.path().join("package");
+    std::fs::create_dir(&out).unwrap();
+    package(driver, &site, study, &out).await;
+    let told = python("package.py", &[out.to_str().unwrap(), "32616", "1"]);
+    assert!(told.contains("agree"), "{told}");
+}
+
+/// The same on every machine: a checksum over the values, and what the scenario must hold.
+#[test]
+fn the_demo_is_the_same_everywhere() {
+    let mut sum = 0xcbf2_9ce4_8422_2325u64;
+    // FNV-1a, 64 bit.
+    for z in SCENARIO.dem.values() {
+        for byte in z.to_bits().to_le_bytes() {
+            sum = (sum ^ byte as u64).wrapping_mul(0x0100_0000_01b3);
+        }
+    }
+    assert_eq!(SCENARIO.crossings.len(), 8);
+    assert_eq!(SCENARIO.crossings.iter().filter(|c| c.surveyed).count(), 5);
+    assert_eq!(SCENARIO.hollows.len(), 3);
+    assert_eq!(SCENARIO.gauges.len(), 4);
+    assert!(SCENARIO.reservoir.values().iter().filter(|&&w| w).count() > 1000, "a reservoir of more than 1.6 ha");
+    assert!(SCENARIO.dem.values().iter().filter(|z| z.is_nan()).count() > 500, "a void");
+    assert_eq!(format!("{sum:016x}"), "CHECKSUM");
+}
