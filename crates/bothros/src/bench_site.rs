@@ -26,7 +26,9 @@ fn peak_memory() -> u64 {
 fn get(address: SocketAddr, path: &str) -> anyhow::Result<(f64, usize)> {
     let begun = Instant::now();
     let mut connection = TcpStream::connect(address)?;
-    connection.write_all(format!("GET {path} HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n").as_bytes())?;
+    connection.write_all(
+        format!("GET {path} HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n").as_bytes(),
+    )?;
     let mut answer = Vec::new();
     connection.read_to_end(&mut answer)?;
     ensure!(answer.starts_with(b"HTTP/1.1 200"), "{path} was not answered");
@@ -51,7 +53,8 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
     let dir = tempfile::tempdir()?;
     println!("{:>7}  {:<44} {:>9}", "cells", "what a person waits for", "seconds");
     for &size in sizes {
-        let frame = Frame { rows: size, cols: size, left: 500_000.0, top: 4_760_000.0, cell_size: 5.0, unit_m: 1.0 };
+        let frame =
+            Frame { rows: size, cols: size, left: 500_000.0, top: 4_760_000.0, cell_size: 5.0, unit_m: 1.0 };
         let path = dir.path().join("dem.tif");
         {
             let dem = fractal_terrain(size, 7);
@@ -80,7 +83,9 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         line("upload to visible network", begun.elapsed().as_secs_f64());
 
         let grids = running.grids.get(&running.store, &facts).await?;
-        let outlet = (0..grids.accumulation.len()).max_by_key(|&i| grids.accumulation.values()[i].wrapping_add(1)).unwrap_or(0);
+        let outlet = (0..grids.accumulation.len())
+            .max_by_key(|&i| grids.accumulation.values()[i].wrapping_add(1))
+            .unwrap_or(0);
         let (x, y) = frame.centre(grids.accumulation.cell(outlet));
         let clicked = Instant::now();
         let place = PourPointPlace { name: "largest".into(), x, y };
@@ -97,7 +102,8 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
                 let (rows, cols) = meta.size_of_level(level);
                 for row in (0..rows.div_ceil(256)).step_by(3) {
                     for col in (0..cols.div_ceil(256)).step_by(3) {
-                        let path = format!("/studies/{}/tiles/{what}/{}/{level}/{col}/{row}", study.id, meta.id);
+                        let path =
+                            format!("/studies/{}/tiles/{what}/{}/{level}/{col}/{row}", study.id, meta.id);
                         waits.push(get(running.address, &path)?.0);
                     }
                 }

@@ -101,8 +101,8 @@ async fn values_that_are_no_elevations_are_nodata() {
     let site = Site::new().await;
     let dir = tempfile::tempdir().unwrap();
     let mut odd = valley();
-    odd.values_mut()[50_000] = f32::INFINITY;
-    odd.values_mut()[60_000] = f32::NAN;
+    odd.values_mut()[50_123] = f32::INFINITY;
+    odd.values_mut()[60_123] = f32::NAN;
     let id = site.routed(&written(dir.path(), "odd.tif", &odd), "odd").await;
     let desk = site.get(&format!("/studies/{id}/desk/terrain")).await.text().await.unwrap();
     assert!(desk.contains("Voids") && desk.contains("2 cells"), "{desk}");

@@ -33,7 +33,8 @@ impl Drop for Process {
 }
 
 fn bothros(arguments: &[&str]) -> Process {
-    let child = Command::new(env!("CARGO_BIN_EXE_bothros")).args(arguments).stdout(Stdio::piped()).spawn().unwrap();
+    let child =
+        Command::new(env!("CARGO_BIN_EXE_bothros")).args(arguments).stdout(Stdio::piped()).spawn().unwrap();
     Process(child)
 }
 
@@ -41,7 +42,8 @@ fn bothros(arguments: &[&str]) -> Process {
 fn serve(url: &str) -> (Process, String) {
     let mut process = bothros(&["serve", "--port", "0", "--database", url]);
     let lines = BufReader::new(process.0.stdout.take().unwrap()).lines();
-    let line = lines.map_while(Result::ok).find(|l| l.contains("http://")).expect("the server tells its address");
+    let line =
+        lines.map_while(Result::ok).find(|l| l.contains("http://")).expect("the server tells its address");
     (process, line.split_whitespace().last().unwrap().trim_end_matches('/').to_owned())
 }
 
@@ -56,7 +58,10 @@ async fn wait(store: &Store, study: i64, ready: impl Fn(&bothros_store::Job) -> 
         if ready(&job) {
             return job;
         }
-        tokio::time::timeout(Duration::from_secs(120), events.next()).await.expect("the job moves on").unwrap();
+        tokio::time::timeout(Duration::from_secs(120), events.next())
+            .await
+            .expect("the job moves on")
+            .unwrap();
     }
 }
 
@@ -101,7 +106,8 @@ async fn a_server_killed_in_the_middle_of_a_job() {
     let (_again, base) = serve(&url);
     let job = ended(&store, study).await;
     assert_eq!((job.state.as_str(), job.attempts), ("done", 2), "{}", job.message);
-    let page = reqwest::get(format!("{base}/studies/{study}/desk/network")).await.unwrap().text().await.unwrap();
+    let page =
+        reqwest::get(format!("{base}/studies/{study}/desk/network")).await.unwrap().text().await.unwrap();
     assert!(page.contains("Reaches"), "{page}");
 }
 
