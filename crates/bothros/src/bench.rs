@@ -19,12 +19,10 @@ pub fn textbook_fill(dem: &Grid<f32>) -> Grid<f32> {
         let bits = z.to_bits();
         if bits >> 31 == 1 { !bits } else { bits | 0x8000_0000 }
     };
-    for index in 0..dem.len() {
-        if dem.values()[index].is_nan() {
-            closed[index] = true;
-        } else if dem.is_edge(index) {
-            closed[index] = true;
-            heap.push(Reverse((key(dem.values()[index]), index as u32)));
+    for (index, (&z, closed)) in dem.values().iter().zip(closed.iter_mut()).enumerate() {
+        *closed = z.is_nan() || dem.is_edge(index);
+        if *closed && !z.is_nan() {
+            heap.push(Reverse((key(z), index as u32)));
         }
     }
     while let Some(Reverse((_, index))) = heap.pop() {

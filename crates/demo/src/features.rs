@@ -101,7 +101,7 @@ impl Land {
             let (r, c) = along(t);
             crest.push((r, c));
             let (x, y) = self.frame.centre(Cell { row: r as usize, col: c as usize });
-            if line.len() < 2 || (t - left) as usize % 8 == 0 {
+            if line.len() < 2 || ((t - left) as usize).is_multiple_of(8) {
                 line.push([x, y]);
             }
             t += 0.5;

@@ -85,7 +85,7 @@ pub fn write_cog<T: GdalType + Copy + PartialOrd + Into<f64> + FromMean>(
     ] {
         options.set_name_value(key, value)?;
     }
-    dataset.create_copy(&cog, path, &options.into())?.close()?;
+    dataset.create_copy(&cog, path, &options)?.close()?;
     Ok(())
 }
 

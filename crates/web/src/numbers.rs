@@ -6,7 +6,7 @@ pub fn whole(value: impl TryInto<i128>) -> String {
     let digits = value.unsigned_abs().to_string();
     let mut out = String::from(if value < 0 { "−" } else { "" });
     for (at, digit) in digits.chars().enumerate() {
-        if at > 0 && (digits.len() - at) % 3 == 0 {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
             out.push('\u{202F}');
         }
         out.push(digit);

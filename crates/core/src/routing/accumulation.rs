@@ -110,9 +110,9 @@ mod tests {
                     at = next;
                 }
             }
-            for i in 0..dem.len() {
-                if !dem.values()[i].is_nan() {
-                    prop_assert_eq!(accumulation.values()[i], counted[i]);
+            for ((z, got), expected) in dem.values().iter().zip(accumulation.values()).zip(&counted) {
+                if !z.is_nan() {
+                    prop_assert_eq!(got, expected);
                 }
             }
         }

@@ -55,8 +55,8 @@ pub fn largest_full_rectangle(dem: &Grid<f32>) -> Option<Rectangle> {
     let mut best: Option<Rectangle> = None;
     let mut stack: Vec<usize> = Vec::new();
     for row in 0..dem.rows() {
-        for col in 0..cols {
-            height[col] = if out.values()[row * cols + col] { 0 } else { height[col] + 1 };
+        for (above, &outside) in height.iter_mut().zip(&out.values()[row * cols..(row + 1) * cols]) {
+            *above = if outside { 0 } else { *above + 1 };
         }
         stack.clear();
         for col in 0..=cols {

@@ -462,7 +462,7 @@ struct Handover {
     busy: Busy,
     file: Option<(String, String)>,
     fresh: bool,
-    points: usize,
+    has_points: bool,
     short: String,
 }
 
@@ -478,7 +478,7 @@ async fn handover(app: &App, study: i64, facts: Facts) -> Result<Response> {
         busy,
         file: file.map(|f| (f.name, numbers::bytes(f.bytes))),
         fresh,
-        points: app.store.pour_points(study).await?.len(),
+        has_points: !app.store.pour_points(study).await?.is_empty(),
         short: bothros_work::package_name(&facts.name),
     })
 }
