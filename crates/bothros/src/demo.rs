@@ -4,11 +4,12 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, bail};
+use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
 use bothros_demo::{Scenario, generate, write_files};
-use bothros_store::{JobKind, Store, Study};
+use bothros_store::{JobKind, Store, Study, StudyPart};
 use bothros_work::{
-    Facts, GridCache, NewStudy, PourPointPlace, begin_study, place_pour_point, set_threshold,
+    Facts, GridCache, NewStudy, PourPointPlace, Settings, begin_study, place_pour_point, set_threshold,
 };
 use serde_json::json;
 
@@ -84,6 +85,9 @@ pub async fn load(store: &Store, grids: &GridCache) -> anyhow::Result<()> {
             let frame = facts.terrain.context("the DEM is prepared")?.frame;
             set_threshold(store, grids, study.id, Threshold::from_area(Area::km2(0.12), &frame), false)
                 .await?;
+            // Gauges are placed to a few metres, so the nearest stream is theirs.
+            let settings = Settings { snap_to: SnapTo::NearestStream, ..Settings::default() };
+            store.change_study(study.id, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
             for gauge in &scenario.gauges {
                 let place = PourPointPlace { name: gauge.name.into(), x: gauge.x, y: gauge.y };
                 let new = place_pour_point(store, grids, study.id, place).await?;

@@ -47,8 +47,7 @@ async fn browser() -> Browser {
         "--disable-background-networking",
         "--disable-component-update",
         "--disable-sync",
-        "--use-angle=swiftshader",
-        "--enable-unsafe-swiftshader",
+        "--disable-gpu",
         "--window-size=1280,940",
     ] {
         capabilities.add_arg(argument).unwrap();

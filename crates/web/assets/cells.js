@@ -28,15 +28,18 @@ export function closeUp(map) {
   function render(frame) {
     const [width, height] = frame.size;
     const ratio = frame.pixelRatio;
+    const pixels = map.main.cell_x / frame.viewState.resolution;
+    map.target.dataset.closeUp = '';
+    if (pixels < GRID_AT) {
+      if (canvas.width > 1) canvas.width = canvas.height = 1;
+      return canvas;
+    }
     canvas.width = width * ratio;
     canvas.height = height * ratio;
     canvas.style.width = `${width}px`;
     canvas.style.height = `${height}px`;
     const { resolution, center } = frame.viewState;
     const { left, top, cell_x: size, rows, cols } = map.main;
-    const pixels = size / resolution;
-    map.target.dataset.closeUp = '';
-    if (pixels < GRID_AT) return canvas;
     const pen = canvas.getContext('2d');
     pen.scale(ratio, ratio);
     const west = center[0] - width / 2 * resolution;

@@ -1,6 +1,7 @@
 // The map: layers on the study's own grid, in its own CRS.
 import { ask } from './common.js';
 import { closeUp } from './cells.js';
+import { Flow } from './flow.js';
 
 const ol = window.ol;
 const WATER = ['#7FB7BC', '#4E969D', '#2B7A82', '#0F5C63', '#0A454B', '#062F34'];
@@ -99,7 +100,9 @@ export class StudyMap {
     const what = rasters.dem ? 'dem' : 'source';
     this.layers.relief = this.picture(what, this.main, `?low=${low}&high=${high}`, true);
     if (rasters.area) {
-      this.layers.area = this.flow(rasters.area);
+      this.stretch ??= this.data.log_percentiles.slice();
+      this.flow = new Flow(this, rasters.area, { streams: WATER, area: AREA_RAMP });
+      this.layers.area = this.flow.layer;
       this.layers.direction = this.picture('direction', rasters.direction, '', false);
       this.layers.direction.setOpacity(0.85);
       this.layers.sinks = this.picture('sinks', rasters.sinks, `?high=${this.data.deepest_m ?? 1}`, false);
@@ -113,43 +116,9 @@ export class StudyMap {
     this.loadCatchments();
   }
 
-  /** Accumulation as numbers on the graphics card, so that threshold and stretch change at once. */
-  flow(raster) {
-    const source = new ol.source.DataTile({
-      projection: this.projection, tileGrid: this.grid(raster), bandCount: 1, interpolate: false, transition: 0, wrapX: false, tileSize: 256,
-      loader: async (z, x, y) => {
-        const answer = await fetch(this.address('area', raster, z, x, y));
-        if (!answer.ok) throw new Error(await answer.text());
-        return new Float32Array(await answer.arrayBuffer());
-      },
-    });
-    this.stretch ??= this.data.log_percentiles.slice();
-    const layer = new ol.layer.WebGLTile({ source, style: this.flowStyle() });
-    layer.on('postrender', () => { this.frames++; });
-    return layer;
-  }
-
-  flowStyle() {
-    const [low, high] = this.stretch;
-    const stops = (ramp, from, to) => ramp.flatMap((colour, i) => [10 ** (from + (to - from) * i / (ramp.length - 1)), colour]);
-    const top = Math.log10(Math.max(this.data.largest_cells, 10));
-    const area = ['band', 1];
-    return {
-      variables: { threshold: this.threshold, streams: 1, area: 0 },
-      color: ['case',
-        ['all', ['>=', area, ['var', 'threshold']], ['>', ['var', 'streams'], 0.5], ['>', area, 0]],
-        ['interpolate', ['linear'], area, ...stops(WATER, Math.max(top - 4, 0), Math.max(top, 0.1))],
-        ['all', ['>', ['var', 'area'], 0.5], ['>', area, 0]],
-        ['interpolate', ['linear'], area, ...stops(AREA_RAMP, low, Math.max(high, low + 0.05))],
-        ['color', 0, 0, 0, 0]],
-    };
-  }
-
   setStretch(low, high) {
     this.stretch = [low, Math.max(high, low + 0.1)];
-    if (!this.layers.area) return;
-    this.layers.area.setStyle(this.flowStyle());
-    this.show();
+    if (this.layers.area) this.showFlow();
   }
 
   /** The threshold moves under the hand: cells at once, lines when it rests. */
@@ -172,7 +141,8 @@ export class StudyMap {
     const lines = this.resting && this.complete;
     this.layers.streams.setVisible(streams && this.resting);
     layer.setVisible(this.shown.has('area') || streams);
-    layer.updateStyleVariables({ threshold: this.threshold, streams: streams && !lines ? 1 : 0, area: this.shown.has('area') ? 1 : 0 });
+    const [low, high] = this.stretch;
+    this.flow.set({ threshold: this.threshold, streams: streams && !lines, area: this.shown.has('area'), low, high });
   }
 
   show() {
