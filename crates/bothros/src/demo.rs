@@ -87,7 +87,9 @@ pub async fn load(store: &Store, grids: &GridCache) -> anyhow::Result<()> {
                 .await?;
             // Gauges are placed to a few metres, so the nearest stream is theirs.
             let settings = Settings { snap_to: SnapTo::NearestStream, ..Settings::default() };
-            store.change_study(study.id, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
+            store
+                .change_study(study.id, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))])
+                .await?;
             for gauge in &scenario.gauges {
                 let place = PourPointPlace { name: gauge.name.into(), x: gauge.x, y: gauge.y };
                 let new = place_pour_point(store, grids, study.id, place).await?;

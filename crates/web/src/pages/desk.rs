@@ -469,8 +469,7 @@ struct Handover {
 async fn handover(app: &App, study: i64, facts: Facts) -> Result<Response> {
     let (active, busy) = busy(app, study).await?;
     let file = app.store.file(study, bothros_store::FileRole::Package).await?;
-    // Whatever was done after the package was written makes it older than the study.
-    let fresh = app.store.log_entries(study).await?.first().is_some_and(|e| e.stage == "Handover");
+    let fresh = super::rail::package(app, study).await? == Some(true);
     page(&Handover {
         study,
         ready: facts.network.is_some(),

@@ -22,8 +22,15 @@ pub struct Stage {
     pub fact: String,
 }
 
-/// How far a study is. `failed` is the last job where it ended badly.
-pub fn stages(facts: &Facts, points: usize, job: Option<&Job>, failed: Option<&Job>) -> Vec<Stage> {
+/// How far a study is. `failed` is the last job where it ended badly; `package` tells whether one was
+/// written, and whether nothing was done since.
+pub fn stages(
+    facts: &Facts,
+    points: usize,
+    job: Option<&Job>,
+    failed: Option<&Job>,
+    package: Option<bool>,
+) -> Vec<Stage> {
     let running = |kinds: &[&str]| job.is_some_and(|j| kinds.contains(&j.kind.as_str()));
     let broken = |kinds: &[&str]| failed.is_some_and(|j| kinds.contains(&j.kind.as_str()));
     STAGES
@@ -83,6 +90,10 @@ pub fn stages(facts: &Facts, points: usize, job: Option<&Job>, failed: Option<&J
                     n => ("done", format!("{n} pour points")),
                 },
                 _ if running(&["package"]) => ("running", "writing…".into()),
+                _ if facts.network.is_some() && package == Some(true) => ("done", "package written".into()),
+                _ if facts.network.is_some() && package == Some(false) => {
+                    ("out", "package to write again".into())
+                }
                 _ => (
                     "none",
                     if facts.network.is_some() { "ready to write".into() } else { "needs a network".into() },
@@ -118,6 +129,15 @@ pub async fn rail(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
     page(&Rail { stages: current(&app, study).await? })
 }
 
+/// Whether a study's package was written, and nothing was done since.
+pub async fn package(app: &App, study: i64) -> Result<Option<bool>> {
+    if app.store.file(study, bothros_store::FileRole::Package).await?.is_none() {
+        return Ok(None);
+    }
+    let log = app.store.log_entries(study).await?;
+    Ok(Some(log.first().is_some_and(|e| e.stage == "Handover")))
+}
+
 /// The stages of a study as they stand now.
 async fn current(app: &App, study: i64) -> Result<Vec<Stage>> {
     let facts = Facts::of(&app.store.study(study).await?)?;
@@ -125,7 +145,7 @@ async fn current(app: &App, study: i64) -> Result<Vec<Stage>> {
     let points = app.store.pour_points(study).await?.len();
     let (active, ended): (Vec<_>, Vec<_>) = last.into_iter().partition(Job::is_active);
     let failed = ended.first().filter(|j| j.state == "failed");
-    Ok(stages(&facts, points, active.first(), failed))
+    Ok(stages(&facts, points, active.first(), failed, package(app, study).await?))
 }
 
 struct Line {
