@@ -49,7 +49,7 @@ pub fn outline(mask: &Grid<bool>, frame: &Frame) -> Outline {
             }
             let walk = walk(mask, start, &mut walked);
             edges += walk.len();
-            let part = parts.labels[row * mask.cols() + col] as usize - 1;
+            let part = parts.part(row, col);
             for ring in split(walk) {
                 if twice_area(&ring) > 0 { outer[part].push(ring) } else { holes[part].push(ring) }
             }
@@ -196,35 +196,73 @@ fn without_straight(ring: &[Corner]) -> Vec<Corner> {
         .collect()
 }
 
-/// Parts of a mask that hang together over edges of cells.
+/// Parts of a mask that hang together over edges of cells, found by runs of set cells in each row.
 struct Parts {
-    labels: Vec<u32>,
+    /// first column, column after the last, part
+    runs: Vec<(u32, u32, u32)>,
+    /// where the runs of a row begin
+    rows: Vec<usize>,
     count: usize,
 }
 
 impl Parts {
     fn of(mask: &Grid<bool>) -> Self {
-        let mut labels = vec![0u32; mask.len()];
-        let mut count = 0;
-        let mut open = Vec::new();
-        for start in 0..mask.len() {
-            if !mask.values()[start] || labels[start] != 0 {
-                continue;
+        let mut runs: Vec<(u32, u32, u32)> = Vec::new();
+        let mut rows = vec![0];
+        // A run's part is a chain of smaller numbers down to the part's first run.
+        let mut parent: Vec<u32> = Vec::new();
+        for line in mask.values().chunks(mask.cols().max(1)) {
+            let (above, here) = (rows.len().checked_sub(2).map_or(0, |r| rows[r]), runs.len());
+            let mut col = 0;
+            while let Some(start) = line[col..].iter().position(|&set| set).map(|at| col + at) {
+                let end = line[start..].iter().position(|&set| !set).map_or(line.len(), |at| start + at);
+                let id = parent.len() as u32;
+                parent.push(id);
+                runs.push((start as u32, end as u32, id));
+                col = end;
             }
-            count += 1;
-            labels[start] = count as u32;
-            open.push(start);
-            while let Some(index) = open.pop() {
-                for (k, n) in mask.neighbours(index) {
-                    if k % 2 == 0 && mask.values()[n] && labels[n] == 0 {
-                        labels[n] = count as u32;
-                        open.push(n);
-                    }
+            let mut upper = above;
+            for lower in here..runs.len() {
+                let (start, end, id) = runs[lower];
+                while upper < here && runs[upper].1 <= start {
+                    upper += 1;
+                }
+                let mut beside = upper;
+                while beside < here && runs[beside].0 < end {
+                    let (a, b) = (root(&mut parent, runs[beside].2), root(&mut parent, id));
+                    parent[a.max(b) as usize] = a.min(b);
+                    beside += 1;
                 }
             }
+            rows.push(runs.len());
         }
-        Self { labels, count }
+        let mut numbers = vec![0u32; parent.len()];
+        let mut count = 0;
+        for at in 0..runs.len() {
+            let first = root(&mut parent, runs[at].2) as usize;
+            if first == at {
+                numbers[at] = count;
+                count += 1;
+            }
+            runs[at].2 = numbers[first];
+        }
+        Self { runs, rows, count: count as usize }
     }
+
+    /// The part of a set cell, from 0.
+    fn part(&self, row: usize, col: usize) -> usize {
+        let runs = &self.runs[self.rows[row]..self.rows[row + 1]];
+        runs[runs.partition_point(|run| run.1 as usize <= col)].2 as usize
+    }
+}
+
+/// The first run of a part; chains are halved on the way.
+fn root(parent: &mut [u32], mut at: u32) -> u32 {
+    while parent[at as usize] != at {
+        parent[at as usize] = parent[parent[at as usize] as usize];
+        at = parent[at as usize];
+    }
+    at
 }
 
 #[cfg(test)]
@@ -268,6 +306,13 @@ mod tests {
         // The hole in the middle touches the outside at its south-eastern corner.
         let got = drawn(&["###", "#.#", "##."]);
         assert_eq!(rings(&got), [2]);
+    }
+
+    #[test]
+    fn arms_that_meet_further_down_are_one_part() {
+        let mut found = rings(&drawn(&["#.#.#", "#.#.#", "###.#", "....#", "#..##"]));
+        found.sort_unstable();
+        assert_eq!(found, [1, 1, 1]);
     }
 
     #[test]
