@@ -3,6 +3,7 @@
 
 mod support;
 
+use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::LazyLock;
@@ -22,8 +23,9 @@ struct Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
-        // The driver takes its browser with it; it may have ended already.
-        let _ = self.process.kill();
+        // The driver leads a group that its browser belongs to; they may have ended already.
+        let group = format!("-{}", self.process.id());
+        let _ = Command::new("kill").args(["-KILL", "--", &group]).status();
         let _ = self.process.wait();
     }
 }
@@ -32,6 +34,7 @@ async fn browser() -> Browser {
     let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let process = Command::new("chromedriver")
         .arg(format!("--port={port}"))
+        .process_group(0)
         .stdout(Stdio::null())
         .stderr(Stdio::null())
         .spawn()
