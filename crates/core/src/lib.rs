@@ -43,6 +43,6 @@ pub mod terrain;
 mod units;
 
 pub use error::{Error, Result};
-pub use grid::{Cell, Frame, Grid, NEIGHBOURS, Neighbour};
+pub use grid::{Cell, Connection, Frame, Grid, NEIGHBOURS, Neighbour, cells_along, cells_within};
 pub use monitor::{Monitor, Part, Silent};
 pub use units::{Area, Threshold};

@@ -1,5 +1,7 @@
 //! How long work tells how far it is, and hears that it should stop.
 
+use std::sync::atomic::{AtomicUsize, Ordering};
+
 use crate::{Error, Result};
 
 /// Watches over a piece of work.
@@ -86,6 +88,36 @@ impl<'a> Pace<'a> {
         self.next = self.done + CELLS_BETWEEN_LOOKS;
         check(self.monitor)?;
         self.monitor.progress(self.done as f64 / self.total as f64);
+        Ok(())
+    }
+}
+
+/// Counts pieces of work that several threads do.
+pub(crate) struct SharedPace<'a> {
+    monitor: &'a dyn Monitor,
+    total: f64,
+    halves: AtomicUsize,
+}
+
+impl<'a> SharedPace<'a> {
+    pub(crate) fn new(monitor: &'a dyn Monitor, total: usize) -> Self {
+        Self { monitor, total: total.max(1) as f64, halves: AtomicUsize::new(0) }
+    }
+
+    /// Counts `pieces` more; fails when the work was cancelled.
+    pub(crate) fn advance(&self, pieces: usize) -> Result<()> {
+        self.count(2 * pieces)
+    }
+
+    /// Counts half a piece more.
+    pub(crate) fn advance_half(&self) -> Result<()> {
+        self.count(1)
+    }
+
+    fn count(&self, halves: usize) -> Result<()> {
+        check(self.monitor)?;
+        let before = self.halves.fetch_add(halves, Ordering::Relaxed);
+        self.monitor.progress((before as f64 / 2.0 / self.total).min(1.0));
         Ok(())
     }
 }

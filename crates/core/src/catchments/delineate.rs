@@ -1,7 +1,8 @@
 //! All that drains to a cell.
 
 use super::polygon::{Outline, outline};
-use crate::routing::{DIRECTION_NODATA, upstream};
+use super::upstream::{TILE, upstream_cells};
+use crate::routing::DIRECTION_NODATA;
 use crate::{Area, Cell, Error, Frame, Grid, Result};
 
 /// The cells that drain to a pour point, itself included.
@@ -55,7 +56,7 @@ fn frame_of_window(frame: &Frame, row: usize, col: usize, mask: &Grid<bool>) -> 
 /// Finds the catchment of `outlet` by going upstream from it.
 ///
 /// `directions` holds D8 codes without cycles. The cost grows with the catchment, not with the
-/// grid.
+/// grid, and all cores share it.
 ///
 /// # Errors
 /// [`Error::OutsideFootprint`] where the outlet has no direction.
@@ -72,30 +73,21 @@ pub fn delineate(directions: &Grid<u8>, outlet: Cell) -> Result<Catchment> {
         Some(&code) if code != DIRECTION_NODATA => {}
         _ => return Err(Error::OutsideFootprint(outlet)),
     }
-    let mut cells = vec![directions.index(outlet) as u32];
-    let (mut north, mut south, mut west, mut east) = (outlet.row, outlet.row, outlet.col, outlet.col);
-    let mut next = 0;
-    let mut edge_cells = 0;
-    while let Some(&index) = cells.get(next) {
-        next += 1;
-        let index = index as usize;
-        let Cell { row, col } = directions.cell(index);
-        (north, south) = (north.min(row), south.max(row));
-        (west, east) = (west.min(col), east.max(col));
-        let mut beside = 0;
-        for (_, n) in directions.neighbours(index) {
-            beside += usize::from(directions.values()[n] != DIRECTION_NODATA);
+    let found = upstream_cells(directions, &[directions.index(outlet) as u32], TILE);
+    let (north, west) = (found.north, found.west);
+    let (rows, cols) = (found.south - north + 1, found.east - west + 1);
+    let mut mask = Grid::filled(rows, cols, false);
+    for tile in found.tiles.values() {
+        for (row, cells) in tile.marked.chunks(tile.cols).enumerate() {
+            let Some(row) = (tile.top + row).checked_sub(north).filter(|&row| row < rows) else { continue };
+            let (from, to) = (tile.left.max(west), (tile.left + tile.cols).min(found.east + 1));
+            if from < to {
+                mask.values_mut()[row * cols + from - west..row * cols + to - west]
+                    .copy_from_slice(&cells[from - tile.left..to - tile.left]);
+            }
         }
-        edge_cells += u64::from(beside < 8);
-        cells.extend(upstream(directions, index).map(|n| n as u32));
     }
-    let mut mask = Grid::filled(south - north + 1, east - west + 1, false);
-    for &index in &cells {
-        let Cell { row, col } = directions.cell(index as usize);
-        let at = mask.index(Cell { row: row - north, col: col - west });
-        mask.values_mut()[at] = true;
-    }
-    Ok(Catchment { outlet, cells: cells.len() as u64, edge_cells, row: north, col: west, mask })
+    Ok(Catchment { outlet, cells: found.cells, edge_cells: found.edge_cells, row: north, col: west, mask })
 }
 
 /// A raster that names, for each cell, the innermost of the catchments that hold it; 0 outside all.

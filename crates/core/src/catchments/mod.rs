@@ -3,6 +3,7 @@
 mod delineate;
 mod polygon;
 mod snap;
+mod upstream;
 
 pub use delineate::{Catchment, delineate, innermost};
 pub use polygon::{MultiPolygon, Outline, outline};

@@ -1,10 +1,15 @@
 //! Filling: every sink is raised to its spill level.
 
-use std::cmp::Reverse;
-use std::collections::BinaryHeap;
+use rayon::prelude::*;
 
-use crate::monitor::Pace;
+use super::skeleton::{Tiling, solve};
+use super::tile::{Scratch, Tile};
+use crate::monitor::SharedPace;
 use crate::{Error, Grid, Monitor, Result};
+
+/// Edge of a tile: so small that its cells stay in a processor's cache, and that the basins of a
+/// tile can be told apart by 16 bits in the worst case (one in four cells is a local minimum).
+const TILE: usize = 256;
 
 /// Raises every sink to its spill level, exactly, so that each cell of the footprint has a way
 /// out over cells that are not higher.
@@ -12,17 +17,19 @@ use crate::{Error, Grid, Monitor, Result};
 /// `dem` is elevation in metres, `NaN` for nodata; the result has the same shape, nodata and
 /// unit. Nothing is lowered, and nothing is raised above its spill level. Water leaves at the
 /// edge of the footprint: cells beside nodata or the border keep their elevation. The result
-/// is the greyscale reconstruction by erosion of the DEM from that edge, to the last bit.
+/// is the greyscale reconstruction by erosion of the DEM from that edge, to the last bit, and does
+/// not depend on the number of threads.
 ///
-/// The cost grows as the number of cells, times the logarithm of those that wait at the rim of
-/// what was reached; cells inside sinks wait in a plain queue.
+/// The cost is linear in the number of cells, and all cores share it.
 ///
 /// # Errors
 /// [`Error::NoData`] where no cell has an elevation, [`Error::TooManyCells`],
 /// [`Error::Cancelled`].
 ///
 /// # Source
-/// Barnes, Lehman and Mulla 2014, Computers & Geosciences 62, 117-127, algorithm 2.
+/// Basins, and the passes between them, as in Cordonnier, Bovy and Braun 2019, Earth Surface
+/// Dynamics 7, 549-562; tiles joined by a graph of their rims as in Barnes 2016, Computers &
+/// Geosciences 96, 56-68, with rims that are shared.
 ///
 /// ```
 /// use bothros_core::{Grid, Silent, conditioning::fill};
@@ -35,59 +42,62 @@ use crate::{Error, Grid, Monitor, Result};
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
 pub fn fill(dem: &Grid<f32>, monitor: &dyn Monitor) -> Result<Grid<f32>> {
+    fill_to_outlets(dem, &[], monitor)
+}
+
+/// As [`fill`], with more places where water leaves: the cells of `outlets` (numbers in row order,
+/// ascending) keep their elevation, and sinks around them fill no higher than their way there. So
+/// the bottom of a closed basin keeps the basin open.
+///
+/// # Errors
+/// Those of [`fill`].
+pub fn fill_to_outlets(dem: &Grid<f32>, outlets: &[u32], monitor: &dyn Monitor) -> Result<Grid<f32>> {
+    fill_by_tiles(dem, outlets, TILE, monitor)
+}
+
+fn fill_by_tiles(dem: &Grid<f32>, outlets: &[u32], size: usize, monitor: &dyn Monitor) -> Result<Grid<f32>> {
     dem.numbered()?;
-    let mut filled = dem.clone();
-    let mut reached = vec![false; dem.len()];
-    // Waiting at the rim: by elevation, then by number of the cell, lowest first.
-    let mut rim = BinaryHeap::new();
-    let mut footprint = 0;
-    for (index, z) in dem.values().iter().enumerate() {
-        if z.is_nan() {
-            reached[index] = true;
-            continue;
-        }
-        footprint += 1;
-        if dem.is_edge(index) {
-            reached[index] = true;
-            rim.push(Reverse(rank(*z, index)));
-        }
-    }
-    if footprint == 0 {
+    if dem.values().par_iter().all(|z| z.is_nan()) {
         return Err(Error::NoData);
     }
+    debug_assert!(outlets.is_sorted());
+    let tiling = Tiling::new(dem.rows(), dem.cols(), size);
+    let shared = SharedPace::new(monitor, tiling.tiles() * 3 / 2);
+    let tiles: Vec<Tile> = (0..tiling.tiles())
+        .into_par_iter()
+        .map_init(Scratch::default, |scratch, number| {
+            shared.advance(1)?;
+            Ok(scratch.work(dem, tiling.place(number), outlets))
+        })
+        .collect::<Result<_>>()?;
+    let levels = solve(tiling, &tiles, monitor)?;
 
-    let mut pace = Pace::new(monitor, footprint);
-    let mut inside_sink: Vec<u32> = Vec::new();
-    while let Some(Reverse(lowest)) = rim.pop() {
-        inside_sink.push(lowest as u32);
-        while let Some(index) = inside_sink.pop() {
-            pace.advance(1)?;
-            let index = index as usize;
-            let level = filled.values()[index];
-            for (_, n) in filled.neighbours(index) {
-                if std::mem::replace(&mut reached[n], true) {
-                    continue;
-                }
-                if filled.values()[n] <= level {
-                    filled.values_mut()[n] = level;
-                    inside_sink.push(n as u32);
-                } else {
-                    rim.push(Reverse(rank(filled.values()[n], n)));
+    let (rows, cols, across) = (dem.rows(), dem.cols(), tiling.tile_cols());
+    let mut filled = vec![0f32; dem.len()];
+    filled.par_chunks_mut(size * cols).enumerate().try_for_each(|(band, out)| {
+        let top = band * size;
+        // The last line of a grid may stand alone; it is the rim of the tiles above.
+        let tile_row = band.min(tiling.tile_rows() - 1);
+        for tile in &tiles[tile_row * across..(tile_row + 1) * across] {
+            shared.advance_half()?;
+            let level = levels.of_tile(tile);
+            let place = tile.place;
+            let width = place.right - place.left + 1;
+            for (row, out) in out.chunks_mut(cols).enumerate() {
+                let row = top + row;
+                let at = (row - place.top) * width;
+                let basins = &tile.basin[at..at + width];
+                let z = &dem.values()[row * cols + place.left..][..width];
+                for ((out, &basin), &z) in out[place.left..=place.right].iter_mut().zip(basins).zip(z) {
+                    let level = level[basin as usize];
+                    *out = if level > z { level } else { z };
                 }
             }
         }
-    }
+        Ok(())
+    })?;
     monitor.progress(1.0);
-    Ok(filled)
-}
-
-/// A number that sorts as elevation first and cell number second; the cell number can be read
-/// back from its low half.
-#[inline]
-fn rank(z: f32, index: usize) -> u64 {
-    let bits = z.to_bits();
-    let ordered = if bits >> 31 == 1 { !bits } else { bits | 0x8000_0000 };
-    (ordered as u64) << 32 | index as u64
+    Ok(Grid::from_vec(rows, cols, filled))
 }
 
 #[cfg(test)]
@@ -95,16 +105,6 @@ mod tests {
     use super::*;
     use crate::Silent;
     use proptest::prelude::*;
-
-    #[test]
-    fn rank_sorts_as_numbers_do() {
-        let mut by_rank = [3.5f32, -2.0, 0.0, -9999.0, f32::MAX, f32::MIN, 1e-40];
-        let mut by_value = by_rank;
-        by_rank.sort_by_key(|z| rank(*z, 7));
-        by_value.sort_by(f32::total_cmp);
-        assert_eq!(by_rank, by_value);
-        assert_eq!(rank(-5.0, 123) as u32, 123);
-    }
 
     #[test]
     fn a_void_is_a_way_out() {
@@ -162,6 +162,28 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn tiles_of_any_size_give_the_same(dem in crate::terrain::tests_support::any_terrain(20), size in 1usize..9) {
+            let tiled = fill_by_tiles(&dem, &[], size, &Silent).unwrap();
+            let expected = by_definition(&dem);
+            for (got, want) in tiled.values().iter().zip(&expected) {
+                prop_assert!(got == want || (got.is_nan() && want.is_nan()));
+            }
+        }
+
+        #[test]
+        fn outlets_keep_their_elevation(dem in crate::terrain::tests_support::any_terrain(14), at in 0u32..196, size in 1usize..9) {
+            let outlet = at % dem.len() as u32;
+            prop_assume!(!dem.values()[outlet as usize].is_nan());
+            let filled = fill_by_tiles(&dem, &[outlet], size, &Silent).unwrap();
+            // The same terrain with a hole there, whose neighbours may be higher than the hole only.
+            prop_assert_eq!(filled.values()[outlet as usize], dem.values()[outlet as usize]);
+            let whole = fill(&dem, &Silent).unwrap();
+            for ((got, without), z) in filled.values().iter().zip(whole.values()).zip(dem.values()) {
+                prop_assert!(z.is_nan() || (z <= got && got <= without));
+            }
+        }
+
         #[test]
         fn equals_reconstruction_by_erosion(dem in crate::terrain::tests_support::any_terrain(14)) {
             let filled = fill(&dem, &Silent).unwrap();

@@ -1,7 +1,9 @@
 //! Rasters in memory: values, neighbours, place on the ground.
 
+mod draw;
 mod frame;
 mod raster;
 
+pub use draw::{Connection, cells_along, cells_within};
 pub use frame::Frame;
 pub use raster::{Cell, Grid, NEIGHBOURS, Neighbour};

@@ -1,11 +1,17 @@
 //! How many cells lie upstream.
 
-use super::{DIRECTION_NODATA, downstream};
-use crate::monitor::Pace;
-use crate::{Grid, Monitor, Result};
+use rayon::prelude::*;
+
+use super::DIRECTION_NODATA;
+use crate::monitor::{SharedPace, check};
+use crate::{Grid, Monitor, NEIGHBOURS, Result};
 
 /// Marks cells outside the footprint in a flow accumulation.
 pub const ACCUMULATION_NODATA: u32 = u32::MAX;
+
+/// Rows that one thread works on by itself. It is fixed, so that sums of real numbers are added in
+/// the same order however many threads there are.
+const BAND: usize = 512;
 
 /// Number of cells upstream of each cell, itself not counted: 0 at a headwater.
 ///
@@ -14,7 +20,8 @@ pub const ACCUMULATION_NODATA: u32 = u32::MAX;
 /// accumulation + 1 adds up to the number of cells in the footprint.
 ///
 /// Each cell is passed on downstream as soon as all that flows into it is known, so that the cost
-/// is a constant per cell.
+/// is a constant per cell. Bands of rows are worked side by side as far as they go without each
+/// other; what crosses from band to band follows.
 ///
 /// # Errors
 /// [`Error::TooManyCells`](crate::Error::TooManyCells), [`Error::Cancelled`](crate::Error::Cancelled).
@@ -30,41 +37,167 @@ pub const ACCUMULATION_NODATA: u32 = u32::MAX;
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
 pub fn flow_accumulation(directions: &Grid<u8>, monitor: &dyn Monitor) -> Result<Grid<u32>> {
+    accumulate(directions, &|_| 1, ACCUMULATION_NODATA, BAND, monitor)
+}
+
+/// The weights of all cells upstream of each cell, its own not counted: with weights of 1 it is
+/// [`flow_accumulation`].
+///
+/// `weights` may be anything that adds up: rain or runoff depth times cell area gives volume. Where
+/// a cell of the footprint has no weight (`NaN`) it counts as 0. The result is -1 outside the
+/// footprint. Sums are made in double precision, in an order that does not depend on the number of
+/// threads.
+///
+/// # Errors
+/// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch),
+/// [`Error::TooManyCells`](crate::Error::TooManyCells), [`Error::Cancelled`](crate::Error::Cancelled).
+///
+/// ```
+/// use bothros_core::{Grid, Silent, routing::weighted_accumulation};
+/// let to_the_east = Grid::from_vec(1, 3, vec![1, 1, 0]);
+/// let rain = Grid::from_vec(1, 3, vec![2.0, 0.5, 1.0]);
+/// assert_eq!(weighted_accumulation(&to_the_east, &rain, &Silent)?.values(), [0.0, 2.0, 2.5]);
+/// # Ok::<(), bothros_core::Error>(())
+/// ```
+pub fn weighted_accumulation(
+    directions: &Grid<u8>,
+    weights: &Grid<f32>,
+    monitor: &dyn Monitor,
+) -> Result<Grid<f64>> {
+    directions.same_shape(weights)?;
+    let weight = |index: usize| match weights.values()[index] {
+        w if w.is_nan() => 0.0,
+        w => w as f64,
+    };
+    accumulate(directions, &weight, -1.0, BAND, monitor)
+}
+
+/// A cell that has been passed on.
+const DONE: u8 = u8::MAX;
+
+fn accumulate<T>(
+    directions: &Grid<u8>,
+    own: &(dyn Fn(usize) -> T + Sync),
+    nodata: T,
+    band: usize,
+    monitor: &dyn Monitor,
+) -> Result<Grid<T>>
+where
+    T: Copy + Default + Send + Sync + std::ops::AddAssign + std::ops::Add<Output = T>,
+{
     directions.numbered()?;
-    let mut waiting = vec![0u8; directions.len()];
-    let mut pace = Pace::new(monitor, 2 * directions.len());
-    for index in 0..directions.len() {
-        pace.advance(1)?;
-        if let Some(next) = downstream(directions, index) {
-            waiting[next] += 1;
+    let (rows, cols, codes) = (directions.rows(), directions.cols(), directions.values());
+    let at_once = (band * cols).max(1);
+    let steps = code_offsets(cols);
+    let mut waiting = vec![0u8; codes.len()];
+    let mut sums = vec![T::default(); codes.len()];
+    let pace = SharedPace::new(monitor, rows.div_ceil(band) * 5 / 4 + 1);
+    // Cells whose water leaves their band, once all that flows into them is known.
+    let leaving: Vec<Vec<u32>> = sums
+        .par_chunks_mut(at_once)
+        .zip(waiting.par_chunks_mut(at_once))
+        .enumerate()
+        .map(|(at, (sums, waiting))| {
+            pace.advance(1)?;
+            let first = at * at_once;
+            for (row, waiting) in waiting.chunks_mut(cols).enumerate() {
+                count_inflows(codes, rows, cols, at * band + row, waiting);
+            }
+            let mut leaving = Vec::new();
+            for start in 0..sums.len() {
+                if start.is_multiple_of(1 << 18) {
+                    check(monitor)?;
+                }
+                if codes[first + start] == DIRECTION_NODATA {
+                    sums[start] = nodata;
+                    continue;
+                }
+                if waiting[start] != 0 {
+                    continue;
+                }
+                let mut here = start;
+                loop {
+                    waiting[here] = DONE;
+                    let step = steps[codes[first + here] as usize];
+                    if step == 0 {
+                        break;
+                    }
+                    let next = here.wrapping_add_signed(step);
+                    if next >= sums.len() {
+                        leaving.push((first + here) as u32);
+                        break;
+                    }
+                    let carried = sums[here] + own(first + here);
+                    sums[next] += carried;
+                    waiting[next] -= 1;
+                    if waiting[next] != 0 {
+                        break;
+                    }
+                    here = next;
+                }
+            }
+            Ok(leaving)
+        })
+        .collect::<Result<_>>()?;
+    for (number, &crossing) in leaving.iter().flatten().enumerate() {
+        if number.is_multiple_of(1 << 10) {
+            check(monitor)?;
         }
-    }
-    const STARTED: u8 = u8::MAX;
-    let mut upstream = vec![0u32; directions.len()];
-    for start in 0..directions.len() {
-        pace.advance(1)?;
-        if directions.values()[start] == DIRECTION_NODATA {
-            upstream[start] = ACCUMULATION_NODATA;
-            continue;
-        }
-        if waiting[start] != 0 {
-            continue;
-        }
-        let mut at = start;
-        waiting[at] = STARTED;
-        while let Some(next) = downstream(directions, at) {
-            upstream[next] += upstream[at] + 1;
+        let mut here = crossing as usize;
+        loop {
+            let step = steps[codes[here] as usize];
+            if step == 0 {
+                break;
+            }
+            let next = here.wrapping_add_signed(step);
+            let carried = sums[here] + own(here);
+            sums[next] += carried;
             waiting[next] -= 1;
             if waiting[next] != 0 {
                 break;
             }
-            // It is done here, and must not begin again when the scan comes by.
-            waiting[next] = STARTED;
-            at = next;
+            waiting[next] = DONE;
+            here = next;
         }
     }
     monitor.progress(1.0);
-    Ok(Grid::from_vec(directions.rows(), directions.cols(), upstream))
+    Ok(Grid::from_vec(rows, cols, sums))
+}
+
+/// The step in cell numbers of each code; 0 where there is none.
+fn code_offsets(cols: usize) -> [isize; 256] {
+    let mut steps = [0; 256];
+    for n in NEIGHBOURS {
+        steps[n.code as usize] = n.rows * cols as isize + n.cols;
+    }
+    steps
+}
+
+/// For a row, how many neighbours drain to each cell.
+fn count_inflows(codes: &[u8], rows: usize, cols: usize, row: usize, counts: &mut [u8]) {
+    let line = |r: usize| &codes[r * cols..(r + 1) * cols];
+    let here = line(row);
+    for col in 1..cols {
+        counts[col] += u8::from(here[col - 1] == 1);
+        counts[col - 1] += u8::from(here[col] == 16);
+    }
+    let mut beside = |line: &[u8], straight: u8, from_west: u8, from_east: u8| {
+        for (count, &code) in counts.iter_mut().zip(line) {
+            *count += u8::from(code == straight);
+        }
+        for (count, &code) in counts[1..].iter_mut().zip(line) {
+            *count += u8::from(code == from_west);
+        }
+        for (count, &code) in counts.iter_mut().zip(&line[1..]) {
+            *count += u8::from(code == from_east);
+        }
+    };
+    if row > 0 {
+        beside(line(row - 1), 4, 2, 8);
+    }
+    if row + 1 < rows {
+        beside(line(row + 1), 64, 128, 32);
+    }
 }
 
 #[cfg(test)]
@@ -72,7 +205,7 @@ mod tests {
     use super::*;
     use crate::Silent;
     use crate::conditioning::fill;
-    use crate::routing::{OUTLET, flow_directions};
+    use crate::routing::{OUTLET, downstream, flow_directions};
     use crate::terrain::tests_support::any_terrain;
     use proptest::prelude::*;
 
@@ -99,9 +232,9 @@ mod tests {
         }
 
         #[test]
-        fn equals_counting_paths(dem in any_terrain(12)) {
+        fn equals_counting_paths(dem in any_terrain(12), band in 1usize..6) {
             let directions = flow_directions(&dem, &Silent).unwrap();
-            let accumulation = flow_accumulation(&directions, &Silent).unwrap();
+            let accumulation = accumulate(&directions, &|_| 1, ACCUMULATION_NODATA, band, &Silent).unwrap();
             let mut counted = vec![0u32; dem.len()];
             for start in 0..dem.len() {
                 let mut at = start;
@@ -114,6 +247,12 @@ mod tests {
                 if !z.is_nan() {
                     prop_assert_eq!(got, expected);
                 }
+            }
+            // Weights of one are cells.
+            let ones = Grid::filled(dem.rows(), dem.cols(), 1.0);
+            let weighted = weighted_accumulation(&directions, &ones, &Silent).unwrap();
+            for (weight, cells) in weighted.values().iter().zip(accumulation.values()) {
+                prop_assert_eq!(*weight, if *cells == ACCUMULATION_NODATA { -1.0 } else { *cells as f64 });
             }
         }
     }

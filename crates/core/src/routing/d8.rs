@@ -1,5 +1,6 @@
 //! D8: each cell drains to one of its eight neighbours.
 
+use multiversion::multiversion;
 use rayon::prelude::*;
 
 use super::flats::resolve_flats;
@@ -42,22 +43,37 @@ pub(super) const UNDECIDED: u8 = 254;
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
 pub fn flow_directions(surface: &Grid<f32>, monitor: &dyn Monitor) -> Result<Grid<u8>> {
+    let mut directions = undecided_directions(surface, &Part::new(monitor, 0.0, 0.3))?;
+    resolve_flats(surface, &mut directions, &Part::new(monitor, 0.3, 1.0))?;
+    Ok(directions)
+}
+
+/// Directions of all cells that have a lower neighbour or lie at the edge; the rest is undecided.
+pub(super) fn undecided_directions(surface: &Grid<f32>, monitor: &dyn Monitor) -> Result<Grid<u8>> {
     surface.numbered()?;
     let (rows, cols) = (surface.rows(), surface.cols());
     let mut codes = vec![DIRECTION_NODATA; surface.len()];
     const ROWS_AT_ONCE: usize = 64;
-    let falls = NEIGHBOURS.map(|n| 1.0 / n.distance as f32);
     let any = codes
         .par_chunks_mut((cols * ROWS_AT_ONCE).max(1))
         .enumerate()
         .map(|(chunk, out)| {
             check(monitor)?;
             let mut any = false;
-            for (i, code) in out.iter_mut().enumerate() {
-                let index = chunk * cols * ROWS_AT_ONCE + i;
-                if !surface.values()[index].is_nan() {
-                    *code = steepest(surface, index, &falls);
-                    any = true;
+            for (row, out) in out.chunks_mut(cols).enumerate() {
+                let row = chunk * ROWS_AT_ONCE + row;
+                let line = |r: usize| &surface.values()[r * cols..(r + 1) * cols];
+                out.fill(LOOK);
+                if row > 0 && row + 1 < rows {
+                    steepest_in_row(line(row - 1), line(row), line(row + 1), out);
+                }
+                for (col, code) in out.iter_mut().enumerate() {
+                    let index = row * cols + col;
+                    if *code == LOOK {
+                        let outside = surface.values()[index].is_nan();
+                        *code = if outside { DIRECTION_NODATA } else { steepest(surface, index) };
+                    }
+                    any |= *code != DIRECTION_NODATA;
                 }
             }
             Ok(any)
@@ -66,15 +82,54 @@ pub fn flow_directions(surface: &Grid<f32>, monitor: &dyn Monitor) -> Result<Gri
     if !any {
         return Err(Error::NoData);
     }
-    monitor.progress(0.3);
-    let mut directions = Grid::from_vec(rows, cols, codes);
-    resolve_flats(surface, &mut directions, &Part::new(monitor, 0.3, 1.0))?;
     monitor.progress(1.0);
-    Ok(directions)
+    Ok(Grid::from_vec(rows, cols, codes))
+}
+
+/// The inverse of the distance to a diagonal neighbour.
+const DIAGONAL: f32 = std::f32::consts::FRAC_1_SQRT_2;
+/// A cell that must be looked at by itself: beside nodata or the border, or so little above a
+/// neighbour that the fall is no normal number.
+const LOOK: u8 = 253;
+
+/// Codes of the inner cells of a row.
+#[multiversion(targets("x86_64+avx2"))]
+fn steepest_in_row(above: &[f32], here: &[f32], below: &[f32], out: &mut [u8]) {
+    let n = here.len();
+    if n < 3 {
+        return;
+    }
+    let (above, here, below, out) = (&above[..n], &here[..n], &below[..n], &mut out[..n]);
+    for col in 1..n - 1 {
+        let z = here[col];
+        let (mut best, mut code, mut look) = (f32::MIN_POSITIVE, UNDECIDED as u32, 0u32);
+        macro_rules! consider {
+            ($other:expr, $per_distance:expr, $k:expr) => {
+                let drop = z - $other;
+                let fall = drop * $per_distance;
+                // Lower, or not to be compared.
+                look |= if drop <= 0.0 { 0 } else { 1 };
+                let better = fall > best;
+                best = if better { fall } else { best };
+                code = if better { 1 << $k } else { code };
+            };
+        }
+        consider!(here[col + 1], 1.0, 0);
+        consider!(below[col + 1], DIAGONAL, 1);
+        consider!(below[col], 1.0, 2);
+        consider!(below[col - 1], DIAGONAL, 3);
+        consider!(here[col - 1], 1.0, 4);
+        consider!(above[col - 1], DIAGONAL, 5);
+        consider!(above[col], 1.0, 6);
+        consider!(above[col + 1], DIAGONAL, 7);
+        let _ = best;
+        let left_open = code == UNDECIDED as u32 && look == 1;
+        out[col] = if left_open { LOOK } else { code as u8 };
+    }
 }
 
 #[inline]
-fn steepest(surface: &Grid<f32>, index: usize, falls: &[f32; 8]) -> u8 {
+fn steepest(surface: &Grid<f32>, index: usize) -> u8 {
     let z = surface.values()[index];
     let (mut best, mut code) = (0.0, UNDECIDED);
     let mut inside = 0;
@@ -85,7 +140,8 @@ fn steepest(surface: &Grid<f32>, index: usize, falls: &[f32; 8]) -> u8 {
         }
         inside += 1;
         // A drop so small that the division loses it is still a drop.
-        let fall = ((z - zn) * falls[k]).max(if zn < z { f32::MIN_POSITIVE } else { f32::NEG_INFINITY });
+        let per_distance = if k % 2 == 0 { 1.0 } else { DIAGONAL };
+        let fall = ((z - zn) * per_distance).max(if zn < z { f32::MIN_POSITIVE } else { f32::NEG_INFINITY });
         if fall > best {
             (best, code) = (fall, NEIGHBOURS[k].code);
         }

@@ -7,9 +7,11 @@
 mod accumulation;
 mod d8;
 mod flats;
+mod inflows;
 
-pub use accumulation::{ACCUMULATION_NODATA, flow_accumulation};
+pub use accumulation::{ACCUMULATION_NODATA, flow_accumulation, weighted_accumulation};
 pub use d8::{DIRECTION_NODATA, OUTLET, flow_directions};
+pub(crate) use inflows::inflows_of_row;
 
 use crate::{Grid, NEIGHBOURS};
 

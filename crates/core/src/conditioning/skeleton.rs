@@ -1,0 +1,162 @@
+//! The lines between tiles, and how high water stands on them.
+//!
+//! Tiles share their rims, and no water passes from one tile to another but over a shared cell.
+//! So a graph of the rims' cells, with the passes that each tile found between them, tells for
+//! every such cell the lowest level over which it reaches the ocean.
+
+use rayon::prelude::*;
+
+use super::tile::{OCEAN, Place, Tile};
+use crate::monitor::check;
+use crate::{Monitor, Result};
+
+/// How a grid is cut into tiles of `size` cells, which share their rims.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Tiling {
+    rows: usize,
+    cols: usize,
+    size: usize,
+}
+
+impl Tiling {
+    pub(super) fn new(rows: usize, cols: usize, size: usize) -> Self {
+        Self { rows, cols, size }
+    }
+
+    fn along(&self, cells: usize) -> usize {
+        cells.saturating_sub(1).div_ceil(self.size).max(1)
+    }
+    pub(super) fn tile_rows(&self) -> usize {
+        self.along(self.rows)
+    }
+    pub(super) fn tile_cols(&self) -> usize {
+        self.along(self.cols)
+    }
+    pub(super) fn tiles(&self) -> usize {
+        self.tile_rows() * self.tile_cols()
+    }
+
+    /// The place of tile `number`, in row order.
+    pub(super) fn place(&self, number: usize) -> Place {
+        let (row, col) = (number / self.tile_cols(), number % self.tile_cols());
+        Place {
+            top: row * self.size,
+            bottom: ((row + 1) * self.size).min(self.rows - 1),
+            left: col * self.size,
+            right: ((col + 1) * self.size).min(self.cols - 1),
+        }
+    }
+
+    /// A number for a cell on a rim, from 1; 0 is the ocean.
+    fn node(&self, row: usize, col: usize) -> usize {
+        let line = |at: usize, cells: usize| {
+            if at.is_multiple_of(self.size) {
+                Some(at / self.size)
+            } else {
+                (at + 1 == cells).then(|| cells.div_ceil(self.size))
+            }
+        };
+        match line(row, self.rows) {
+            Some(h) => 1 + h * self.cols + col,
+            None => {
+                let v = line(col, self.cols).unwrap_or(0);
+                1 + (self.rows.div_ceil(self.size) + 1) * self.cols + v * self.rows + row
+            }
+        }
+    }
+
+    fn nodes(&self) -> usize {
+        1 + (self.rows.div_ceil(self.size) + 1) * self.cols + (self.cols.div_ceil(self.size) + 1) * self.rows
+    }
+}
+
+/// The level of each node: the lowest over which it reaches the ocean, metres.
+pub(super) struct Levels {
+    tiling: Tiling,
+    level: Vec<f32>,
+}
+
+impl Levels {
+    /// For each basin of a tile, the level that its cells are raised to where they are lower.
+    pub(super) fn of_tile(&self, tile: &Tile) -> Vec<f32> {
+        let of_seed: Vec<f32> = tile
+            .seeds
+            .iter()
+            .enumerate()
+            .map(|(label, &(row, col))| {
+                if label == OCEAN as usize {
+                    f32::NEG_INFINITY
+                } else {
+                    self.level[self.tiling.node(row as usize, col as usize)]
+                }
+            })
+            .collect();
+        tile.drains.iter().map(|&(seed, level)| level.max(of_seed[seed as usize])).collect()
+    }
+}
+
+const NOBODY: u32 = u32::MAX;
+
+/// Solves the graph of all rims: edges from the lowest up join what they connect (Kruskal 1956),
+/// and whatever is joined to the ocean by an edge stands at that edge's level.
+pub(super) fn solve(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Result<Levels> {
+    let mut edges: Vec<(u32, u32, f32)> = tiles
+        .par_iter()
+        .flat_map_iter(|tile| {
+            tile.passes.iter().map(move |pass| {
+                let node = |label: u16| match label {
+                    OCEAN => 0,
+                    _ => {
+                        let (row, col) = tile.seeds[label as usize];
+                        tiling.node(row as usize, col as usize) as u32
+                    }
+                };
+                (node(pass.a), node(pass.b), pass.level)
+            })
+        })
+        .collect();
+    check(monitor)?;
+    // Equal levels may come in any order: the result is the same.
+    edges.par_sort_unstable_by(|a, b| a.2.total_cmp(&b.2));
+    check(monitor)?;
+
+    let mut level = vec![f32::NEG_INFINITY; tiling.nodes()];
+    let mut parent: Vec<u32> = (0..level.len() as u32).collect();
+    // The nodes of a group that is not joined to the ocean yet, as a chain from its root.
+    let mut next = vec![NOBODY; level.len()];
+    let mut last: Vec<u32> = parent.clone();
+    let mut size = vec![1u32; level.len()];
+    fn find(parent: &mut [u32], mut at: u32) -> u32 {
+        while parent[at as usize] != at {
+            parent[at as usize] = parent[parent[at as usize] as usize];
+            at = parent[at as usize];
+        }
+        at
+    }
+    for (number, &(a, b, pass)) in edges.iter().enumerate() {
+        if number.is_multiple_of(1 << 18) {
+            check(monitor)?;
+        }
+        let (a, b) = (find(&mut parent, a), find(&mut parent, b));
+        if a == b {
+            continue;
+        }
+        let ocean = find(&mut parent, 0);
+        if a == ocean || b == ocean {
+            let other = if a == ocean { b } else { a };
+            let mut at = other;
+            while at != NOBODY {
+                level[at as usize] = pass;
+                at = next[at as usize];
+            }
+            parent[other as usize] = ocean;
+        } else {
+            let (big, small) = if size[a as usize] >= size[b as usize] { (a, b) } else { (b, a) };
+            parent[small as usize] = big;
+            size[big as usize] += size[small as usize];
+            next[last[big as usize] as usize] = small;
+            last[big as usize] = last[small as usize];
+        }
+    }
+    Ok(Levels { tiling, level })
+}

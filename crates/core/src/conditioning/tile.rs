@@ -1,0 +1,540 @@
+//! One tile of a DEM: its basins, the passes between them, and how high each basin fills.
+//!
+//! A tile is small enough to stay in a processor's cache. The cells of its rim are *seeds*: how
+//! high they fill depends on other tiles, so each stands for itself. Every other cell drops to its
+//! lowest neighbour, and so to a local minimum or a seed; cells that drop to the same place are a
+//! basin. The lowest pass out of each basin is found, basins are joined over these passes, and so
+//! on (minimum spanning forest, Borůvka 1926), until every basin is joined to a seed.
+
+use multiversion::multiversion;
+
+use crate::Grid;
+
+/// Label of the cells where water leaves: the footprint's edge, kept sinks, and all outside.
+pub(super) const OCEAN: u16 = 0;
+const NONE: u16 = u16::MAX;
+const ROUNDS_OVER_CELLS: usize = 2;
+
+/// Where a tile lies: rows and columns, both ends included.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Place {
+    pub top: usize,
+    pub bottom: usize,
+    pub left: usize,
+    pub right: usize,
+}
+
+impl Place {
+    fn rows(&self) -> usize {
+        self.bottom - self.top + 1
+    }
+    fn cols(&self) -> usize {
+        self.right - self.left + 1
+    }
+}
+
+/// A pass between two seeds of a tile: their labels, and the lowest elevation over which water
+/// gets from one to the other inside the tile, metres.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Pass {
+    pub a: u16,
+    pub b: u16,
+    pub level: f32,
+}
+
+/// What a tile knows once its own basins are joined.
+pub(super) struct Tile {
+    pub place: Place,
+    /// basin of each cell, row by row
+    pub basin: Vec<u16>,
+    /// for each basin: the seed that it is joined to, and the level it fills to at least
+    pub drains: Vec<(u16, f32)>,
+    /// the cell of each seed as row and column in the whole grid; the ocean, label 0, has none
+    pub seeds: Vec<(u32, u32)>,
+    /// passes between seeds: a minimum spanning forest
+    pub passes: Vec<Pass>,
+}
+
+/// Memory that is used again from tile to tile.
+#[derive(Default)]
+pub(super) struct Scratch {
+    /// elevations with one more cell all round; `NaN` beyond the grid
+    z: Vec<f32>,
+    label: Vec<u16>,
+    /// for each cell, the cell that it drops to
+    lower: Vec<u32>,
+    /// for each cell of a row, the lowest pass from it to another basin
+    over: Vec<f32>,
+    path: Vec<u32>,
+    edges: Vec<Edge>,
+    best: Vec<(f32, u32)>,
+    other: Vec<u16>,
+    root: Vec<u16>,
+}
+
+/// A pass between two basins: what they are joined to by now, and what they were at first.
+#[derive(Clone, Copy)]
+struct Edge {
+    level: f32,
+    a: u16,
+    b: u16,
+    first_a: u16,
+    first_b: u16,
+}
+
+impl Scratch {
+    /// Finds the basins of a tile of `dem` and joins them. `is_outlet` tells cells that keep
+    /// their elevation beyond those at the footprint's edge.
+    pub(super) fn work(&mut self, dem: &Grid<f32>, place: Place, outlets: &[u32]) -> Tile {
+        let (rows, cols) = (place.rows(), place.cols());
+        let width = cols + 2;
+        let any_nodata = self.load(dem, place);
+        self.label.clear();
+        self.label.resize((rows + 2) * width, NONE);
+        self.mark_ocean(rows, cols, any_nodata);
+        for &outlet in outlets_between(outlets, dem.cols(), place) {
+            let (row, col) = (outlet as usize / dem.cols(), outlet as usize % dem.cols());
+            if col >= place.left && col <= place.right {
+                self.label[(row - place.top + 1) * width + col - place.left + 1] = OCEAN;
+            }
+        }
+        let mut seeds = vec![(u32::MAX, u32::MAX)];
+        for row in 0..rows {
+            let rim_row = row == 0 || row + 1 == rows;
+            let step = if rim_row || cols == 1 { 1 } else { cols - 1 };
+            for col in (0..cols).step_by(step) {
+                let at = (row + 1) * width + col + 1;
+                if self.label[at] == NONE {
+                    self.label[at] = seeds.len() as u16;
+                    seeds.push(((place.top + row) as u32, (place.left + col) as u32));
+                }
+            }
+        }
+        let basins = self.drop_all(rows, cols, seeds.len());
+        let mut basin = Vec::with_capacity(rows * cols);
+        for row in 1..=rows {
+            basin.extend_from_slice(&self.label[row * width + 1..row * width + 1 + cols]);
+        }
+        let (drains, passes) = self.join(rows, cols, seeds.len(), basins);
+        Tile { place, basin, drains, seeds, passes }
+    }
+
+    /// Copies the elevations; whether there is nodata or the border among them.
+    fn load(&mut self, dem: &Grid<f32>, place: Place) -> bool {
+        let (rows, cols) = (place.rows(), place.cols());
+        let width = cols + 2;
+        self.z.clear();
+        self.z.resize((rows + 2) * width, f32::NAN);
+        let from = place.left.saturating_sub(1);
+        let to = (place.right + 2).min(dem.cols());
+        let shift = from + 1 - place.left;
+        for row in place.top.saturating_sub(1)..(place.bottom + 2).min(dem.rows()) {
+            let at = (row + 1 - place.top) * width + shift;
+            self.z[at..at + to - from]
+                .copy_from_slice(&dem.values()[row * dem.cols() + from..row * dem.cols() + to]);
+        }
+        self.z.iter().fold(false, |any, z| any | z.is_nan())
+    }
+
+    /// Cells that are nodata or beside it belong to the ocean.
+    fn mark_ocean(&mut self, rows: usize, cols: usize, any_nodata: bool) {
+        if !any_nodata {
+            return;
+        }
+        let width = cols + 2;
+        for row in 1..=rows {
+            let line = |r: usize| &self.z[r * width..(r + 1) * width];
+            let (above, here, below) = (line(row - 1), line(row), line(row + 1));
+            for col in 1..=cols {
+                // A sum is a number only where all nine are.
+                let sum = above[col - 1] * 0.0
+                    + above[col] * 0.0
+                    + above[col + 1] * 0.0
+                    + here[col - 1] * 0.0
+                    + here[col] * 0.0
+                    + here[col + 1] * 0.0
+                    + below[col - 1] * 0.0
+                    + below[col] * 0.0
+                    + below[col + 1] * 0.0;
+                if sum.is_nan() {
+                    self.label[row * width + col] = OCEAN;
+                }
+            }
+        }
+    }
+
+    /// Drops every cell to its lowest neighbour, on to a local minimum or a labelled cell, and
+    /// labels it; returns the number of labels. Among equals the first in row order is lower.
+    fn drop_all(&mut self, rows: usize, cols: usize, seeds: usize) -> usize {
+        let width = cols + 2;
+        let inner = 2..rows.max(2);
+        self.lower.clear();
+        self.lower.extend(0..self.label.len() as u32);
+        for row in inner.clone() {
+            let line = |r: usize| &self.z[r * width..][..width];
+            let first = (row * width) as u32;
+            let lower = &mut self.lower[row * width..][..width];
+            lowest_neighbours(line(row - 1), line(row), line(row + 1), first, lower);
+        }
+        // Labelled cells stay where they are.
+        for (at, (lower, &label)) in self.lower.iter_mut().zip(&self.label).enumerate() {
+            *lower = if label == NONE { *lower } else { at as u32 };
+        }
+        // Each goes on to where the one below it has got to, there and back, until all have arrived.
+        let (first, last) = (inner.start * width, (inner.end * width).min(self.lower.len()));
+        loop {
+            let mut moved = false;
+            for at in first..last {
+                let next = self.lower[self.lower[at] as usize];
+                moved |= next != self.lower[at];
+                self.lower[at] = next;
+            }
+            if !moved {
+                break;
+            }
+            for at in (first..last).rev() {
+                self.lower[at] = self.lower[self.lower[at] as usize];
+            }
+        }
+        let mut labels = seeds;
+        for row in inner.clone() {
+            for at in row * width + 2..row * width + cols.max(2) {
+                if self.lower[at] as usize == at && self.label[at] == NONE {
+                    self.label[at] = labels as u16;
+                    labels += 1;
+                }
+            }
+        }
+        for row in inner {
+            for at in row * width + 2..row * width + cols.max(2) {
+                self.label[at] = self.label[self.lower[at] as usize];
+            }
+        }
+        labels
+    }
+
+    /// Joins basins over their lowest passes until each is joined to a seed.
+    fn join(
+        &mut self,
+        rows: usize,
+        cols: usize,
+        seeds: usize,
+        basins: usize,
+    ) -> (Vec<(u16, f32)>, Vec<Pass>) {
+        // What each basin was joined to, and over which level.
+        let mut joined: Vec<(u16, f32)> = (0..basins).map(|b| (b as u16, f32::NEG_INFINITY)).collect();
+        self.root.clear();
+        self.root.extend((0..basins).map(|b| b as u16));
+        self.other.clear();
+        self.other.resize(basins, NONE);
+        self.edges.clear();
+
+        // The first rounds read passes from the cells: most basins are gone after them.
+        let mut open = basins - seeds;
+        for _ in 0..ROUNDS_OVER_CELLS {
+            self.find_best_over_cells(rows, cols, seeds, basins);
+            open = self.contract(seeds, basins, &mut joined);
+            for label in &mut self.label {
+                *label = self.root.get(*label as usize).copied().unwrap_or(NONE);
+            }
+        }
+        let mut passes = Vec::new();
+        {
+            let Self { z, label, edges, over, .. } = self;
+            over.resize(cols + 2, f32::INFINITY);
+            each_pass(z, label, rows, over, |a, b, level| {
+                edges.push(Edge { level, a, b, first_a: a, first_b: b });
+            });
+        }
+        // Passes between seeds wait until all basins are joined.
+        let mut between_seeds: Vec<Edge> = Vec::new();
+        loop {
+            let root = &self.root;
+            self.edges.retain_mut(|e| {
+                (e.a, e.b) = (root[e.a as usize], root[e.b as usize]);
+                let between = (e.a as usize) < seeds && (e.b as usize) < seeds;
+                if between && e.a != e.b {
+                    between_seeds.push(Edge { first_a: e.a, first_b: e.b, ..*e });
+                }
+                e.a != e.b && !between
+            });
+            if open == 0 {
+                break;
+            }
+            self.find_best(basins, None);
+            open = self.contract(seeds, basins, &mut joined);
+        }
+        self.edges.clear();
+        self.edges.append(&mut between_seeds);
+
+        // The seeds' own minimum spanning forest, by the same rounds.
+        for (b, root) in self.root.iter_mut().enumerate().take(seeds) {
+            *root = b as u16;
+        }
+        let mut rounds: Vec<(u16, f32)> = (0..seeds).map(|b| (b as u16, f32::NEG_INFINITY)).collect();
+        while !self.edges.is_empty() {
+            self.find_best(seeds, Some(&mut passes));
+            self.contract(0, seeds, &mut rounds);
+            let root = &self.root;
+            self.edges.retain_mut(|e| {
+                (e.a, e.b) = (root[e.a as usize], root[e.b as usize]);
+                e.a != e.b
+            });
+        }
+
+        // From the last joined to the first: what a basin fills to is never below its way out.
+        for b in seeds..basins {
+            let mut at = b as u16;
+            self.path.clear();
+            while at as usize >= seeds {
+                self.path.push(at as u32);
+                let (next, _) = joined[at as usize];
+                if next == at {
+                    break;
+                }
+                at = next;
+            }
+            let (mut seed, mut level) = (at, f32::NEG_INFINITY);
+            if at as usize >= seeds {
+                (seed, level) = (OCEAN, f32::NEG_INFINITY);
+            }
+            while let Some(passed) = self.path.pop() {
+                // A basin resolved before points straight at its seed.
+                level = level.max(joined[passed as usize].1);
+                joined[passed as usize] = (seed, level);
+            }
+        }
+        (joined, passes)
+    }
+
+    /// The lowest pass of each basin, from its cells.
+    ///
+    /// Cells are ordered by elevation, then by number, so that no two are equal; a pass is as high
+    /// as the higher of its two cells. All passes of one height then share that cell, and basins
+    /// that choose their lowest pass can form no ring but of two that choose each other.
+    fn find_best_over_cells(&mut self, rows: usize, cols: usize, seeds: usize, basins: usize) {
+        let width = cols + 2;
+        self.best.clear();
+        self.best.resize(basins, (f32::INFINITY, u32::MAX));
+        self.over.clear();
+        self.over.resize(width, f32::INFINITY);
+        // Seeds do not choose, and every other cell has eight neighbours in the tile.
+        for row in 2..rows.max(2) {
+            let [above, here, below] = [row - 1, row, row + 1].map(|r| r * width..(r + 1) * width);
+            let (z, label) = (&self.z, &self.label);
+            let over = &mut self.over;
+            passes_of_row(
+                &z[above.clone()],
+                &z[here.clone()],
+                &z[below.clone()],
+                &label[above],
+                &label[here],
+                &label[below],
+                over,
+            );
+            for col in 2..cols.max(2) {
+                let cell = row * width + col;
+                let basin = self.label[cell] as usize;
+                let best = self.best[basin];
+                if self.over[col] > best.0 || basin < seeds {
+                    continue;
+                }
+                let level = self.over[col];
+                let first = level < best.0 || best.1 == u32::MAX;
+                if level < f32::INFINITY && (first || self.pass_of(cell).0 < self.pass_of(best.1 as usize).0)
+                {
+                    self.best[basin] = (level, cell as u32);
+                }
+            }
+        }
+        for basin in seeds..basins {
+            let (level, cell) = self.best[basin];
+            if cell != u32::MAX {
+                let (higher, other) = self.pass_of(cell as usize);
+                self.best[basin] = (level, higher);
+                self.other[basin] = other;
+            }
+        }
+    }
+
+    /// The lowest pass from a cell to another basin: the number of its higher cell, and the basin.
+    fn pass_of(&self, cell: usize) -> (u32, u16) {
+        let w = (self.over.len()) as isize;
+        let mut lowest: Option<usize> = None;
+        for offset in [-w - 1, -w, 1 - w, -1, 1, w - 1, w, w + 1] {
+            let n = cell.wrapping_add_signed(offset);
+            // In row order, so that of equals the first stays.
+            if self.label[n] != self.label[cell] && lowest.is_none_or(|l| self.z[n] < self.z[l]) {
+                lowest = Some(n);
+            }
+        }
+        let n = lowest.unwrap_or(cell);
+        let higher = if (self.z[n], n) > (self.z[cell], cell) { n } else { cell };
+        (higher as u32, self.label[n])
+    }
+
+    /// The lowest pass of each basin among the edges. With `chosen`, those that will join two are
+    /// noted there by the seeds they lay between at first.
+    fn find_best(&mut self, basins: usize, chosen: Option<&mut Vec<Pass>>) {
+        self.best.clear();
+        self.best.resize(basins, (f32::INFINITY, u32::MAX));
+        for (number, e) in self.edges.iter().enumerate() {
+            for (one, two) in [(e.a, e.b), (e.b, e.a)] {
+                let best = &mut self.best[one as usize];
+                if e.level < best.0 || best.1 == u32::MAX {
+                    *best = (e.level, number as u32);
+                    self.other[one as usize] = two;
+                }
+            }
+        }
+        if let Some(chosen) = chosen {
+            for basin in 0..basins {
+                let (level, number) = self.best[basin];
+                if number == u32::MAX {
+                    continue;
+                }
+                let other = self.other[basin] as usize;
+                // A pass that both ends choose is noted once.
+                if self.best[other].1 != number || basin < other {
+                    let e = &self.edges[number as usize];
+                    chosen.push(Pass { a: e.first_a, b: e.first_b, level });
+                }
+            }
+        }
+    }
+
+    /// Joins every basin from `seeds` on over its best pass; sets the roots; returns how many
+    /// basins are still open.
+    fn contract(&mut self, seeds: usize, basins: usize, joined: &mut [(u16, f32)]) -> usize {
+        let mut open = 0;
+        for basin in seeds..basins {
+            let (level, number) = self.best[basin];
+            if self.root[basin] as usize != basin || number == u32::MAX {
+                continue;
+            }
+            let other = self.other[basin] as usize;
+            // Two that choose the same pass: the first becomes the root of both.
+            let mutual = self.best[other].1 == number && self.other[other] as usize == basin;
+            if other >= seeds && mutual && basin < other {
+                open += 1;
+                continue;
+            }
+            joined[basin] = (other as u16, level);
+            self.root[basin] = other as u16;
+        }
+        for basin in seeds..basins {
+            let mut at = self.root[basin];
+            while self.root[at as usize] != at {
+                self.root[at as usize] = self.root[self.root[at as usize] as usize];
+                at = self.root[at as usize];
+            }
+            self.root[basin] = at;
+        }
+        open
+    }
+}
+
+/// The outlets in the rows of a tile; `outlets` are cell numbers in ascending order.
+fn outlets_between(outlets: &[u32], cols: usize, place: Place) -> &[u32] {
+    let from = outlets.partition_point(|&o| (o as usize) < place.top * cols);
+    let to = outlets.partition_point(|&o| (o as usize) < (place.bottom + 1) * cols);
+    &outlets[from..to]
+}
+
+/// For a row whose first cell has the number `first`, the number of each inner cell's lowest
+/// neighbour, or its own where none is lower.
+#[multiversion(targets("x86_64+avx2"))]
+fn lowest_neighbours(above: &[f32], here: &[f32], below: &[f32], first: u32, lower: &mut [u32]) {
+    let n = here.len();
+    if n < 3 {
+        return;
+    }
+    let (above, here, below, lower) = (&above[..n], &here[..n], &below[..n], &mut lower[..n]);
+    let width = n as u32;
+    for col in 1..n - 1 {
+        let own = first + col as u32;
+        let (mut best, mut to) = (here[col], own);
+        macro_rules! consider {
+            ($z:expr, $better:tt, $number:expr) => {
+                let better = $z $better best;
+                best = if better { $z } else { best };
+                to = if better { $number } else { to };
+            };
+        }
+        // Cells that come later must be lower; earlier ones win where they are equal.
+        consider!(here[col + 1], <, own + 1);
+        consider!(below[col + 1], <, own + width + 1);
+        consider!(below[col], <, own + width);
+        consider!(below[col - 1], <, own + width - 1);
+        consider!(here[col - 1], <=, own - 1);
+        consider!(above[col + 1], <=, own - width + 1);
+        consider!(above[col], <=, own - width);
+        consider!(above[col - 1], <=, own - width - 1);
+        lower[col] = to;
+        let _ = best;
+    }
+}
+
+/// For a row, the lowest pass from each inner cell to a neighbour of another label; infinite where
+/// there is none.
+#[multiversion(targets("x86_64+avx2"))]
+fn passes_of_row(za: &[f32], zh: &[f32], zb: &[f32], la: &[u16], lh: &[u16], lb: &[u16], over: &mut [f32]) {
+    let n = over.len();
+    if n < 3 {
+        return;
+    }
+    let (za, zh, zb) = (&za[..n], &zh[..n], &zb[..n]);
+    let (la, lh, lb) = (&la[..n], &lh[..n], &lb[..n]);
+    for col in 1..n - 1 {
+        let own = lh[col];
+        let mut lowest = f32::INFINITY;
+        macro_rules! consider {
+            ($z:ident, $l:ident, $at:expr) => {
+                // Loaded first, so that the loop has no branch.
+                let (z, label) = ($z[$at], $l[$at]);
+                let other = if label == own { f32::INFINITY } else { z };
+                lowest = if other < lowest { other } else { lowest };
+            };
+        }
+        consider!(za, la, col - 1);
+        consider!(za, la, col);
+        consider!(za, la, col + 1);
+        consider!(zh, lh, col - 1);
+        consider!(zh, lh, col + 1);
+        consider!(zb, lb, col - 1);
+        consider!(zb, lb, col);
+        consider!(zb, lb, col + 1);
+        over[col] = if lowest > zh[col] { lowest } else { zh[col] };
+    }
+}
+
+/// Calls `found` for each two neighbouring cells of different labels, with the higher of the two
+/// elevations. `over` is a row of scratch memory, as wide as the rows of `z`.
+#[inline]
+fn each_pass(z: &[f32], label: &[u16], rows: usize, over: &mut [f32], mut found: impl FnMut(u16, u16, f32)) {
+    let width = over.len();
+    for row in 1..=rows {
+        let [above, here, below] = [row - 1, row, row + 1].map(|r| r * width..(r + 1) * width);
+        let (z0, l0) = (&z[here.clone()], &label[here]);
+        let (z1, l1) = (&z[below.clone()], &label[below]);
+        passes_of_row(&z[above.clone()], z0, z1, &label[above], l0, l1, over);
+        for col in 1..width - 1 {
+            // Most cells lie amid their own kind.
+            if over[col] == f32::INFINITY {
+                continue;
+            }
+            let (a, here) = (l0[col], z0[col]);
+            for (b, there) in [
+                (l0[col + 1], z0[col + 1]),
+                (l1[col - 1], z1[col - 1]),
+                (l1[col], z1[col]),
+                (l1[col + 1], z1[col + 1]),
+            ] {
+                // Around the tile there is nothing.
+                if b != a && b != NONE {
+                    found(a, b, here.max(there));
+                }
+            }
+        }
+    }
+}
