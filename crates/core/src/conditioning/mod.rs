@@ -1,11 +1,31 @@
-//! Making a DEM fit for hydrology: sinks found, measured and filled.
+//! Making a DEM fit for hydrology: sinks found, measured, filled and breached; lines, lakes, voids
+//! and mapped streams worked in.
+//!
+//! Every step takes a surface and gives a new one; [`cut_and_fill`] and [`difference`] tell what it
+//! changed. [`condition`] runs them all in their order.
 
 mod breach;
+mod burn;
+mod closed;
+mod condition;
+mod difference;
 mod fill;
+mod hierarchy;
+mod lakes;
+mod lines;
 mod sinks;
 mod skeleton;
 mod tile;
+mod voids;
 
 pub use breach::{Breach, BreachLimits, BreachReport, bottoms, breach};
+pub use burn::{Burn, burn, stream_cells};
+pub use closed::{ClosedBasin, KeptSinks, closed_basin_bottoms, fill_no_deeper};
+pub use condition::{Conditioned, Conditioning, Remark, Step, StepKind, TreatSinks, condition};
+pub use difference::{CutAndFill, cut_and_fill, difference};
 pub use fill::{fill, fill_to_outlets};
+pub use hierarchy::{Depression, sink_hierarchy};
+pub use lakes::{LakeLevel, Polygons, level_lakes};
+pub use lines::{BreachLineOutcome, Line, lower_along, raise_along};
 pub use sinks::{Sink, SinkReport, list_sinks};
+pub use voids::fill_voids;

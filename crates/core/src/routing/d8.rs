@@ -43,7 +43,35 @@ pub(super) const UNDECIDED: u8 = 254;
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
 pub fn flow_directions(surface: &Grid<f32>, monitor: &dyn Monitor) -> Result<Grid<u8>> {
+    flow_directions_to_outlets(surface, &[], monitor)
+}
+
+/// As [`flow_directions`], with the cells of `outlets` (numbers in row order) as further outlets:
+/// the bottoms of closed basins, where water stays.
+///
+/// # Errors
+/// Those of [`flow_directions`].
+///
+/// ```
+/// use bothros_core::{Grid, Silent, routing::{flow_directions_to_outlets, OUTLET}};
+/// let flat = Grid::filled(3, 5, 4.0);
+/// let directions = flow_directions_to_outlets(&flat, &[7], &Silent)?;
+/// assert_eq!(directions.values()[7], OUTLET);
+/// # Ok::<(), bothros_core::Error>(())
+/// ```
+pub fn flow_directions_to_outlets(
+    surface: &Grid<f32>,
+    outlets: &[u32],
+    monitor: &dyn Monitor,
+) -> Result<Grid<u8>> {
     let mut directions = undecided_directions(surface, &Part::new(monitor, 0.0, 0.3))?;
+    for &outlet in outlets {
+        if let Some(code) = directions.values_mut().get_mut(outlet as usize)
+            && *code != DIRECTION_NODATA
+        {
+            *code = OUTLET;
+        }
+    }
     resolve_flats(surface, &mut directions, &Part::new(monitor, 0.3, 1.0))?;
     Ok(directions)
 }

@@ -10,7 +10,7 @@ mod flats;
 mod inflows;
 
 pub use accumulation::{ACCUMULATION_NODATA, flow_accumulation, weighted_accumulation};
-pub use d8::{DIRECTION_NODATA, OUTLET, flow_directions};
+pub use d8::{DIRECTION_NODATA, OUTLET, flow_directions, flow_directions_to_outlets};
 pub(crate) use inflows::inflows_of_row;
 
 use crate::{Grid, NEIGHBOURS};

@@ -1,0 +1,442 @@
+//! All steps of conditioning in their order, for both surfaces.
+
+use std::time::Instant;
+
+use serde::{Deserialize, Serialize};
+
+use super::{
+    BreachLimits, BreachLineOutcome, Burn, ClosedBasin, CutAndFill, Line, Polygons, Sink, breach, burn,
+    closed_basin_bottoms, cut_and_fill, fill, fill_no_deeper, fill_to_outlets, fill_voids, level_lakes,
+    lower_along, raise_along, stream_cells,
+};
+use crate::monitor::check;
+use crate::{Cell, Frame, Grid, Monitor, Part, Result};
+
+/// What is done with the sinks that are left after everything else.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum TreatSinks {
+    /// raise each to its spill level
+    #[default]
+    Fill,
+    /// cut a path out of each, within the limits; leave the others
+    Breach,
+    /// cut paths within the limits, fill what is left
+    BreachThenFill,
+    /// leave all
+    Keep,
+}
+
+/// How a DEM is to be conditioned. The default fills all sinks and does nothing else.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Conditioning {
+    /// whether voids are filled from their rim; otherwise they are outside
+    pub fill_voids: bool,
+    /// lakes to be made level, each as its polygons
+    pub lakes: Vec<Polygons>,
+    /// mapped streams to be burned, and how
+    pub burn: Option<(Vec<Line>, Burn)>,
+    /// lines that no flow passes
+    pub walls: Vec<Line>,
+    /// lines along which the ground is lowered, drawn from upstream to downstream
+    pub breach_lines: Vec<Line>,
+    /// sinks to be kept
+    pub closed_basins: Vec<ClosedBasin>,
+    /// what is done with the other sinks
+    pub sinks: TreatSinks,
+    /// sinks deeper than this are kept, metres
+    pub max_fill_depth_m: Option<f64>,
+    /// limits of breaching
+    pub breach_limits: BreachLimits,
+}
+
+impl Default for BreachLimits {
+    fn default() -> Self {
+        Self::NONE
+    }
+}
+
+/// One of the steps.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum StepKind {
+    /// voids filled
+    Voids,
+    /// lakes made level
+    Lakes,
+    /// streams burned; changes the routing surface only
+    Burn,
+    /// walls raised; changes the routing surface only
+    Walls,
+    /// ground lowered along breach lines
+    BreachLines,
+    /// paths cut out of sinks
+    Breach,
+    /// sinks filled
+    Fill,
+}
+
+/// What a step did.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Step {
+    /// which
+    pub kind: StepKind,
+    /// the ground it moved: of the routing surface for burning and walls, of the ground surface for
+    /// all others
+    pub moved: CutAndFill,
+    /// wall time, seconds
+    pub seconds: f64,
+}
+
+/// Something that the person who asked should know. Numbers of lines, lakes and places count from 0
+/// in the order in which they were given.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case", tag = "remark")]
+pub enum Remark {
+    /// voids were filled
+    VoidsFilled {
+        /// cells
+        cells: u64,
+    },
+    /// a lake lies where there is no elevation
+    LakeOutside {
+        /// which
+        lake: usize,
+    },
+    /// mapped streams lie where there is no elevation
+    StreamsOutside,
+    /// a wall lies where there is no elevation
+    WallOutside {
+        /// which
+        wall: usize,
+    },
+    /// a breach line was not applied
+    BreachLine {
+        /// which
+        line: usize,
+        /// why
+        outcome: BreachLineOutcome,
+    },
+    /// no sink is where a closed basin was said to be
+    NoSinkThere {
+        /// which
+        basin: usize,
+    },
+    /// sinks deeper than the limit were kept
+    DeepSinksKept {
+        /// the sinks
+        sinks: Vec<Sink>,
+    },
+    /// sinks that could not be breached within the limits, and were not filled
+    SinksLeft {
+        /// their bottoms
+        bottoms: Vec<Cell>,
+    },
+}
+
+/// A conditioned DEM.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Conditioned {
+    /// the ground surface: elevations in results come from it, metres
+    pub ground: Grid<f32>,
+    /// the routing surface, where it differs from the ground surface (burned streams or walls)
+    pub routing: Option<Grid<f32>>,
+    /// the bottoms that stay open: closed basins, and sinks kept for their depth; cell numbers in
+    /// row order, ascending
+    pub open: Vec<u32>,
+    /// what each step did, in order
+    pub steps: Vec<Step>,
+    /// what should be known
+    pub remarks: Vec<Remark>,
+}
+
+impl Conditioned {
+    /// The surface that flow directions are taken from.
+    pub fn routing_surface(&self) -> &Grid<f32> {
+        self.routing.as_ref().unwrap_or(&self.ground)
+    }
+}
+
+/// Runs the steps in their order: voids, lakes, burning, walls, breach lines, closed basins, then
+/// what sinks are left. Where a breach line crosses a wall, the breach line wins.
+///
+/// `dem` is elevation in metres at `frame`, `NaN` for nodata. Which sinks are closed basins, and
+/// which are deeper than the limit, is decided on the ground surface and holds for both surfaces: a
+/// burned trench must not make a sink too deep to be filled.
+///
+/// # Errors
+/// [`Error::NoData`](crate::Error::NoData), [`Error::TooManyCells`](crate::Error::TooManyCells),
+/// [`Error::Cancelled`](crate::Error::Cancelled).
+///
+/// ```
+/// use bothros_core::{Frame, Grid, Silent, conditioning::{condition, Conditioning, TreatSinks}};
+/// let dem = Grid::from_vec(3, 5, vec![
+///     9.0, 9.0, 9.0, 9.0, 9.0,
+///     9.0, 2.0, 5.0, 1.0, 0.0,
+///     9.0, 9.0, 9.0, 9.0, 9.0f32]);
+/// let frame = Frame { rows: 3, cols: 5, left: 0.0, top: 3.0, cell_size: 1.0, unit_m: 1.0 };
+/// let how = Conditioning { sinks: TreatSinks::Breach, ..Default::default() };
+/// let done = condition(&dem, &frame, &how, &Silent)?;
+/// assert_eq!(&done.ground.values()[5..10], [9.0, 2.0, 1.5, 1.0, 0.0]);
+/// assert_eq!(done.steps[0].moved.cut_m3, 3.5);
+/// # Ok::<(), bothros_core::Error>(())
+/// ```
+pub fn condition(
+    dem: &Grid<f32>,
+    frame: &Frame,
+    how: &Conditioning,
+    monitor: &dyn Monitor,
+) -> Result<Conditioned> {
+    let mut work = Work { frame, steps: Vec::new(), remarks: Vec::new() };
+    let mut ground = dem.clone();
+    if how.fill_voids {
+        let (next, cells) =
+            work.step(StepKind::Voids, &ground, |g| fill_voids(g, &Part::new(monitor, 0.0, 0.1)))?;
+        ground = next;
+        if cells > 0 {
+            work.remarks.push(Remark::VoidsFilled { cells });
+        }
+    }
+    if !how.lakes.is_empty() {
+        let (next, lakes) = work.step(StepKind::Lakes, &ground, |g| Ok(level_lakes(g, frame, &how.lakes)))?;
+        ground = next;
+        let outside = lakes.iter().enumerate().filter(|(_, l)| l.cells == 0);
+        work.remarks.extend(outside.map(|(lake, _)| Remark::LakeOutside { lake }));
+    }
+    check(monitor)?;
+    monitor.progress(0.15);
+
+    let mut routing = None;
+    if let Some((lines, method)) = &how.burn {
+        let streams = stream_cells(&ground, frame, lines);
+        if streams.is_empty() {
+            work.remarks.push(Remark::StreamsOutside);
+        } else {
+            let (next, ()) = work.step(StepKind::Burn, &ground, |g| {
+                Ok((burn(g, frame, &streams, *method, &Part::new(monitor, 0.15, 0.2))?, ()))
+            })?;
+            routing = Some(next);
+        }
+    }
+    if !how.walls.is_empty() {
+        let from = routing.take().unwrap_or_else(|| ground.clone());
+        let (next, raised) = work.step(StepKind::Walls, &from, |g| Ok(raise_along(g, frame, &how.walls)))?;
+        let outside = raised.iter().enumerate().filter(|(_, r)| **r == 0);
+        work.remarks.extend(outside.map(|(wall, _)| Remark::WallOutside { wall }));
+        routing = Some(next);
+    }
+    if !how.breach_lines.is_empty() {
+        // Along a wall or in a trench the line must lead down just as it does on the ground.
+        routing = routing.map(|surface| lower_along(&surface, frame, &how.breach_lines).0);
+        let (next, outcomes) =
+            work.step(StepKind::BreachLines, &ground, |g| Ok(lower_along(g, frame, &how.breach_lines)))?;
+        ground = next;
+        for (line, outcome) in outcomes.into_iter().enumerate() {
+            if !matches!(outcome, BreachLineOutcome::Lowered { .. }) {
+                work.remarks.push(Remark::BreachLine { line, outcome });
+            }
+        }
+    }
+    check(monitor)?;
+    monitor.progress(0.25);
+
+    let mut open = Vec::new();
+    if !how.closed_basins.is_empty() {
+        let filled = fill(&ground, &Part::new(monitor, 0.25, 0.35))?;
+        let found = closed_basin_bottoms(&ground, &filled, frame, &how.closed_basins)?;
+        for (basin, found) in found.into_iter().enumerate() {
+            match found {
+                Some(cell) => open.push(ground.index(cell) as u32),
+                None => work.remarks.push(Remark::NoSinkThere { basin }),
+            }
+        }
+        open.sort_unstable();
+        open.dedup();
+    }
+    let share = if routing.is_some() { 0.65 } else { 1.0 };
+    let ground = work.sinks(ground, how, &mut open, &Part::new(monitor, 0.35, share))?;
+    let routing = match routing {
+        Some(surface) => {
+            let mut own = Work { frame, steps: Vec::new(), remarks: Vec::new() };
+            // What is open has been decided.
+            let how = Conditioning { max_fill_depth_m: None, ..how.clone() };
+            Some(own.sinks(surface, &how, &mut open, &Part::new(monitor, share, 1.0))?)
+        }
+        None => None,
+    };
+    monitor.progress(1.0);
+    Ok(Conditioned { ground, routing, open, steps: work.steps, remarks: work.remarks })
+}
+
+struct Work<'a> {
+    frame: &'a Frame,
+    steps: Vec<Step>,
+    remarks: Vec<Remark>,
+}
+
+impl Work<'_> {
+    /// Runs a step on a surface and notes what it moved.
+    fn step<T>(
+        &mut self,
+        kind: StepKind,
+        before: &Grid<f32>,
+        run: impl FnOnce(&Grid<f32>) -> Result<(Grid<f32>, T)>,
+    ) -> Result<(Grid<f32>, T)> {
+        let begun = Instant::now();
+        let (after, told) = run(before)?;
+        let moved = cut_and_fill(before, &after, self.frame)?;
+        self.steps.push(Step { kind, moved, seconds: begun.elapsed().as_secs_f64() });
+        Ok((after, told))
+    }
+
+    fn sinks(
+        &mut self,
+        mut surface: Grid<f32>,
+        how: &Conditioning,
+        open: &mut Vec<u32>,
+        monitor: &dyn Monitor,
+    ) -> Result<Grid<f32>> {
+        let frame = self.frame;
+        let breaches = matches!(how.sinks, TreatSinks::Breach | TreatSinks::BreachThenFill);
+        let fills = matches!(how.sinks, TreatSinks::Fill | TreatSinks::BreachThenFill);
+        if breaches {
+            let part = Part::new(monitor, 0.0, if fills { 0.7 } else { 1.0 });
+            let (next, report) =
+                self.step(StepKind::Breach, &surface, |s| breach(s, frame, open, how.breach_limits, &part))?;
+            surface = next;
+            if !fills && !report.left.is_empty() {
+                self.remarks.push(Remark::SinksLeft { bottoms: report.left });
+            }
+        }
+        if fills {
+            let part = Part::new(monitor, if breaches { 0.7 } else { 0.0 }, 1.0);
+            let (next, kept) = self.step(StepKind::Fill, &surface, |s| match how.max_fill_depth_m {
+                Some(most_m) => {
+                    let (filled, kept, all) = fill_no_deeper(s, frame, open, most_m, &part)?;
+                    *open = all;
+                    Ok((filled, kept.kept))
+                }
+                None => Ok((fill_to_outlets(s, open, &part)?, Vec::new())),
+            })?;
+            surface = next;
+            if !kept.is_empty() {
+                self.remarks.push(Remark::DeepSinksKept { sinks: kept });
+            }
+        }
+        Ok(surface)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Silent;
+    use crate::conditioning::bottoms;
+    use crate::routing::{OUTLET, flow_directions_to_outlets};
+    use crate::terrain::tests_support::any_terrain;
+    use proptest::prelude::*;
+
+    const FRAME: Frame = Frame { rows: 11, cols: 11, left: 0.0, top: 11.0, cell_size: 1.0, unit_m: 1.0 };
+
+    /// A valley to the south with a bank across it in row 6.
+    fn valley() -> Grid<f32> {
+        Grid::from_fn(11, 11, |c| {
+            let z = 20.0 - c.row as f32 + 2.0 * (c.col as f32 - 5.0).abs();
+            if c.row == 6 { z.max(24.0) } else { z }
+        })
+    }
+
+    #[test]
+    fn a_breach_line_wins_over_a_wall() {
+        let how = Conditioning {
+            walls: vec![vec![[0.5, 4.5], [10.5, 4.5]]],
+            breach_lines: vec![vec![[5.5, 5.5], [5.5, 3.5]]],
+            ..Default::default()
+        };
+        let done = condition(&valley(), &FRAME, &how, &Silent).unwrap();
+        let at = |g: &Grid<f32>, row: usize| g.values()[row * 11 + 5];
+        assert_eq!(at(&done.ground, 6), 14.0, "cut to between 15 and 13");
+        let routing = done.routing.as_ref().unwrap();
+        assert_eq!(at(routing, 6), 14.0, "through the wall too");
+        assert_eq!(routing.values()[6 * 11 + 4], 40.0, "which stands beside it");
+        assert_eq!(done.ground.values()[6 * 11 + 4], 24.0, "but not on the ground");
+        assert_eq!(
+            done.steps.iter().map(|s| s.kind).collect::<Vec<_>>(),
+            [StepKind::Walls, StepKind::BreachLines, StepKind::Fill]
+        );
+    }
+
+    #[test]
+    fn burned_trenches_are_not_in_the_ground() {
+        let streams = vec![vec![[5.5, 8.5], [5.5, 0.5]]];
+        for method in [
+            Burn::Trench { depth_m: 30.0 },
+            Burn::Graded { depth_m: 30.0, buffer_m: 3.0, buffer_depth_m: 1.0 },
+            Burn::Normalised,
+            Burn::Carve,
+        ] {
+            let how = Conditioning {
+                burn: Some((streams.clone(), method)),
+                max_fill_depth_m: Some(20.0),
+                ..Default::default()
+            };
+            let done = condition(&valley(), &FRAME, &how, &Silent).unwrap();
+            assert_eq!(done.ground, fill(&valley(), &Silent).unwrap(), "{method:?}");
+            let routing = done.routing.unwrap();
+            assert!(bottoms(&routing, &Silent).unwrap().is_empty(), "{method:?}");
+            let column: Vec<f32> = (2..11).map(|r| routing.values()[r * 11 + 5]).collect();
+            assert!(column.windows(2).all(|w| w[1] <= w[0]), "{method:?}: {column:?}");
+        }
+    }
+
+    #[test]
+    fn what_does_not_fit_is_told() {
+        let far = vec![[900.0, 900.0], [901.0, 901.0]];
+        let how = Conditioning {
+            fill_voids: true,
+            lakes: vec![vec![vec![far.clone()]]],
+            burn: Some((vec![far.clone()], Burn::Carve)),
+            walls: vec![far.clone()],
+            breach_lines: vec![vec![[5.5, 3.5], [5.5, 5.5]], far.clone()],
+            closed_basins: vec![ClosedBasin::At([5.5, 0.5]), ClosedBasin::At([5.5, 5.5])],
+            ..Default::default()
+        };
+        let done = condition(&valley(), &FRAME, &how, &Silent).unwrap();
+        assert_eq!(
+            done.remarks,
+            [
+                Remark::LakeOutside { lake: 0 },
+                Remark::StreamsOutside,
+                Remark::WallOutside { wall: 0 },
+                Remark::BreachLine {
+                    line: 0,
+                    outcome: BreachLineOutcome::Uphill { upstream_m: 13.0, downstream_m: 15.0 }
+                },
+                Remark::BreachLine { line: 1, outcome: BreachLineOutcome::Outside },
+                Remark::NoSinkThere { basin: 0 },
+            ]
+        );
+        assert_eq!(done.open, [5 * 11 + 5], "the pond behind the bank was declared real");
+    }
+
+    proptest! {
+        #[test]
+        fn every_cell_has_a_way_out_or_down(dem in any_terrain(14), sinks in 0usize..2, x in 0.0f64..14.0, y in 0.0f64..14.0) {
+            let frame = Frame { rows: dem.rows(), cols: dem.cols(), top: dem.rows() as f64, ..FRAME };
+            let how = Conditioning {
+                fill_voids: true,
+                sinks: [TreatSinks::Fill, TreatSinks::BreachThenFill][sinks],
+                breach_limits: BreachLimits { length_m: Some(6.0), depth_m: Some(20.0) },
+                closed_basins: vec![ClosedBasin::At([x, y])],
+                ..Default::default()
+            };
+            let done = condition(&dem, &frame, &how, &Silent).unwrap();
+            let directions = flow_directions_to_outlets(&done.ground, &done.open, &Silent).unwrap();
+            for i in 0..dem.len() {
+                if directions.values()[i] == OUTLET {
+                    prop_assert!(done.ground.is_edge(i) || done.open.contains(&(i as u32)));
+                }
+            }
+        }
+    }
+}
