@@ -3,4 +3,5 @@
 pub mod bench;
 pub mod bench_site;
 pub mod demo;
+pub mod run;
 pub mod serve;

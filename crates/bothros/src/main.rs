@@ -1,9 +1,11 @@
-//! `bothros`: serve, demo, worker, bench.
+//! `bothros`: serve, demo, worker, run, bench.
 
 use std::path::PathBuf;
+use std::process::ExitCode;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use anyhow::Context;
-use bothros::{bench, bench_site, demo, serve};
+use bothros::{bench, bench_site, demo, run, serve};
 use clap::{Args, Parser, Subcommand};
 
 #[derive(Parser)]
@@ -33,6 +35,17 @@ enum Command {
     DemoFiles {
         /// Directory to write to
         directory: PathBuf,
+    },
+    /// Run a recipe from files to files, without a database
+    Run {
+        /// The recipe, a TOML file
+        recipe: PathBuf,
+        /// Directory for the results; it appears when all is done
+        #[arg(long)]
+        out: PathBuf,
+        /// Replace the directory where it exists
+        #[arg(long)]
+        overwrite: bool,
     },
     /// Measure the computation and print a table
     Bench {
@@ -64,7 +77,10 @@ struct ServeArgs {
     database: Option<String>,
 }
 
-fn main() -> anyhow::Result<()> {
+/// Set by Ctrl-C while a recipe runs.
+static CANCELLED: AtomicBool = AtomicBool::new(false);
+
+fn main() -> anyhow::Result<ExitCode> {
     let cli = Cli::parse();
     let filter = tracing_subscriber::EnvFilter::try_from_default_env()
         .or_else(|_| tracing_subscriber::EnvFilter::try_new("warn,sqlx=error,apalis=error"))?;
@@ -76,11 +92,20 @@ fn main() -> anyhow::Result<()> {
             runtime.block_on(bench_site::run(&studies))?;
             bench::run(&sizes)
         }
+        Command::Run { recipe, out, overwrite } => {
+            runtime.spawn(async {
+                if tokio::signal::ctrl_c().await.is_ok() {
+                    CANCELLED.store(true, Ordering::Relaxed);
+                }
+            });
+            return Ok(run::run(&recipe, &out, overwrite, &CANCELLED));
+        }
         Command::DemoFiles { directory } => demo::write(&directory),
         Command::Worker { database } => runtime.block_on(serve::worker(&database)),
         Command::Serve(args) => runtime.block_on(serve::run(args.settings(false))),
         Command::Demo(args) => runtime.block_on(serve::run(args.settings(true))),
-    }
+    }?;
+    Ok(ExitCode::SUCCESS)
 }
 
 impl ServeArgs {

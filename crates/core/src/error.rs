@@ -32,6 +32,9 @@ pub enum Error {
     /// A place that has no elevation, or lies beyond the raster.
     #[error("row {}, column {} lies outside the footprint of the DEM", .0.row, .0.col)]
     OutsideFootprint(Cell),
+    /// Two outlets that are one cell.
+    #[error("two outlets lie in the same cell, row {}, column {}: keep one of them", .0.row, .0.col)]
+    SameOutlet(Cell),
     /// Snapping found no stream near enough.
     #[error("no stream cell within {distance_m} m: raise the snapping distance or lower the threshold")]
     NoStreamNear {

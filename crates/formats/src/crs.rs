@@ -99,6 +99,17 @@ impl Crs {
         Ok(reference)
     }
 
+    /// Whether coordinates in both mean the same.
+    pub fn same_as(&self, other: &Crs) -> Result<bool> {
+        if self.epsg.is_some() && self.epsg == other.epsg {
+            return Ok(true);
+        }
+        let (a, b) = (self.reference()?, other.reference()?);
+        let options = [c"IGNORE_DATA_AXIS_TO_SRS_AXIS_MAPPING=YES".as_ptr(), std::ptr::null()];
+        // SAFETY: both handles live through the call, and the options end with a null pointer.
+        Ok(unsafe { gdal_sys::OSRIsSameEx(a.to_c_hsrs(), b.to_c_hsrs(), options.as_ptr()) } != 0)
+    }
+
     /// How a person calls it: `EPSG:32628, WGS 84 / UTM zone 28N`.
     pub fn label(&self) -> String {
         match self.epsg {

@@ -79,6 +79,46 @@ pub enum Error {
         /// greatest sensible
         most: f64,
     },
+    /// Not a vector file that is read.
+    #[error("{name} is no GeoPackage, GeoJSON, Shapefile, FlatGeobuf or CSV that can be read: export it as one of these")]
+    NotAVector {
+        /// name of the file as the user knows it
+        name: String,
+    },
+    /// A layer that is not there, or several that could be meant.
+    #[error("{name} holds the layers {layers}: name one of them{}", if layer.is_empty() { String::new() } else { format!(", there is no {layer}") })]
+    NoLayer {
+        /// name of the file as the user knows it
+        name: String,
+        /// what was asked for, empty for nothing
+        layer: String,
+        /// what is there
+        layers: String,
+    },
+    /// No feature of the sort that is wanted.
+    #[error("{name} holds no {wanted}: choose a file or layer that does")]
+    NothingWanted {
+        /// name of the file as the user knows it
+        name: String,
+        /// points, lines, polygons
+        wanted: &'static str,
+    },
+    /// A file that does not tell its CRS.
+    #[error("{name} does not tell its CRS: assign the one its coordinates are in and save it again")]
+    NoCrs {
+        /// name of the file as the user knows it
+        name: String,
+    },
+    /// A table that cannot be read.
+    #[error("{name}, line {line}: {what}")]
+    Table {
+        /// name of the file as the user knows it
+        name: String,
+        /// from 1
+        line: u64,
+        /// what is wrong
+        what: String,
+    },
     /// The work was cancelled.
     #[error("cancelled")]
     Cancelled,

@@ -8,6 +8,7 @@ mod crs;
 mod error;
 mod raster_read;
 mod raster_write;
+mod vector_read;
 mod vector_write;
 mod warp;
 
@@ -15,8 +16,9 @@ pub use crs::{Crs, CrsEntry, CrsKind, Transform, search_crs, utm_zone};
 pub use error::{Error, Result};
 pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, inspect, read_elevation};
 pub use raster_write::{RasterKind, write_cog, write_geographic};
+pub use vector_read::{ReadFeature, ReadLayer, Wanted, read_features};
 pub use vector_write::{Field, FieldKind, Geometry, Layer, Shape, Value, VectorFormat, write_layers};
-pub use warp::{Placed, Resampling, WarpPlan, plan_warp, sensible_cell_size, warp};
+pub use warp::{Placed, Resampling, WarpPlan, frame_of, plan_warp, sensible_cell_size, warp, warp_onto};
 
 use std::sync::Once;
 

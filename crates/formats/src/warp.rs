@@ -143,7 +143,16 @@ pub fn warp(
     monitor: &dyn Monitor,
 ) -> Result<(Grid<f32>, Frame)> {
     let plan = plan_warp(source.values.rows(), source.values.cols(), source.geo_transform, source.crs, to)?;
-    let [west, south, east, north] = plan.extent;
+    let frame = frame_of(plan.extent, cell_size, to)?;
+    Ok((warp_onto(source, to, &frame, resampling, monitor)?, frame))
+}
+
+/// The grid of cells of `cell_size` (CRS units), whose corners lie on multiples of it, that holds an
+/// extent (west, south, east, north).
+///
+/// # Errors
+/// [`Error::CellSize`] as for [`warp()`].
+pub fn frame_of([west, south, east, north]: [f64; 4], cell_size: f64, crs: &Crs) -> Result<Frame> {
     let (left, top) = ((west / cell_size).floor() * cell_size, (north / cell_size).ceil() * cell_size);
     let (cols, rows) = (((east - left) / cell_size).ceil(), ((top - south) / cell_size).ceil());
     let sensible = cell_size > 0.0 && cols >= 2.0 && rows >= 2.0 && cols * rows < u32::MAX as f64;
@@ -157,11 +166,24 @@ pub fn warp(
             most: sensible_cell_size(width.min(height) / 4.0),
         });
     }
-    let frame = Frame { rows: rows as usize, cols: cols as usize, left, top, cell_size, unit_m: to.unit_m };
+    Ok(Frame { rows: rows as usize, cols: cols as usize, left, top, cell_size, unit_m: crs.unit_m })
+}
+
+/// Warps elevations onto a given grid in `to`. Cells that the source does not reach are `NaN`.
+///
+/// # Errors
+/// [`Error::Cancelled`], [`Error::NotConvertible`].
+pub fn warp_onto(
+    source: &Placed,
+    to: &Crs,
+    frame: &Frame,
+    resampling: Resampling,
+    monitor: &dyn Monitor,
+) -> Result<Grid<f32>> {
     let from = source.dataset()?;
     let target = DriverManager::get_driver_by_name("MEM")?;
     let mut target = target.create_with_band_type::<f32, _>("", frame.cols, frame.rows, 1)?;
-    target.set_geo_transform(&[left, cell_size, 0.0, top, 0.0, -cell_size])?;
+    target.set_geo_transform(&[frame.left, frame.cell_size, 0.0, frame.top, 0.0, -frame.cell_size])?;
     target.set_spatial_ref(&to.reference()?)?;
     {
         let mut band = target.rasterband(1)?;
@@ -182,7 +204,7 @@ pub fn warp(
             *value = f32::NAN;
         }
     }
-    Ok((Grid::from_vec(frame.rows, frame.cols, values), frame))
+    Ok(Grid::from_vec(frame.rows, frame.cols, values))
 }
 
 fn run_warp(from: &Dataset, to: &Dataset, resampling: Resampling, monitor: &dyn Monitor) -> Result<()> {

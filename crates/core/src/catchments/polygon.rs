@@ -2,7 +2,9 @@
 
 use std::collections::HashMap;
 
-use crate::{Area, Frame, Grid};
+use rayon::prelude::*;
+
+use crate::{Area, Cell, Frame, Grid};
 
 /// Polygons, each a list of closed rings: the outer one first, counter-clockwise, then holes,
 /// clockwise. A ring ends where it begins. Coordinates are `[x, y]` in CRS units.
@@ -31,6 +33,73 @@ pub struct Outline {
 /// where a ring then still passes a corner twice it is split there into two. The cost is a
 /// constant per cell and edge.
 pub fn outline(mask: &Grid<bool>, frame: &Frame) -> Outline {
+    outline_with(mask, frame, &|_, _| false)
+}
+
+/// Outlines every area of equal number in `ids` (0 is outside all), which lies at `frame`; in
+/// ascending order of the numbers.
+///
+/// As [`outline`]; besides, neighbours share identical edges, vertex by vertex: a straight edge has a
+/// vertex wherever a third area begins or ends beside it.
+///
+/// ```
+/// use bothros_core::{Frame, Grid, catchments::outlines};
+/// let frame = Frame { rows: 2, cols: 2, left: 0.0, top: 2.0, cell_size: 1.0, unit_m: 1.0 };
+/// let ids = Grid::from_vec(2, 2, vec![1, 2, 1, 3]);
+/// let all = outlines(&ids, &frame);
+/// // The western area's straight eastern edge has a vertex where its two neighbours meet.
+/// assert!(all[0].1.polygons[0][0].contains(&[1.0, 1.0]));
+/// ```
+pub fn outlines(ids: &Grid<u32>, frame: &Frame) -> Vec<(u32, Outline)> {
+    // The window of each area: first and last row and column.
+    let mut windows: std::collections::BTreeMap<u32, (usize, usize, usize, usize)> = Default::default();
+    for (row, line) in ids.values().chunks(ids.cols().max(1)).enumerate() {
+        let mut col = 0;
+        while col < line.len() {
+            let id = line[col];
+            let run = line[col..].iter().take_while(|&&other| other == id).count();
+            if id != 0 {
+                let window = windows.entry(id).or_insert((row, row, col, col));
+                window.1 = row;
+                window.2 = window.2.min(col);
+                window.3 = window.3.max(col + run - 1);
+            }
+            col += run;
+        }
+    }
+    let at = |row: usize, col: usize| ids.get(Cell { row, col }).copied().unwrap_or(0);
+    let all: Vec<_> = windows.into_iter().collect();
+    all.into_par_iter()
+        .map(|(id, (top, bottom, left, right))| {
+            let mask =
+                Grid::from_fn(bottom - top + 1, right - left + 1, |c| at(top + c.row, left + c.col) == id);
+            let place = Frame {
+                rows: mask.rows(),
+                cols: mask.cols(),
+                left: frame.left + left as f64 * frame.cell_size,
+                top: frame.top - top as f64 * frame.cell_size,
+                ..*frame
+            };
+            // A corner that lies between three areas or more, or two that meet crosswise.
+            let node = |row: usize, col: usize| {
+                let (row, col) = ((top + row) as isize, (left + col) as isize);
+                let near = [(-1, -1), (-1, 0), (0, -1), (0, 0)].map(|(dr, dc)| {
+                    let (r, c) = (row + dr, col + dc);
+                    if r < 0 || c < 0 { 0 } else { at(r as usize, c as usize) }
+                });
+                let mut kinds = near;
+                kinds.sort_unstable();
+                let distinct = 1 + kinds.windows(2).filter(|w| w[0] != w[1]).count();
+                distinct > 2
+            };
+            (id, outline_with(&mask, &place, &node))
+        })
+        .collect()
+}
+
+/// Outlines a mask; a straight corner is kept where `is_node` says so, by row and column of the cell
+/// to its south-east.
+fn outline_with(mask: &Grid<bool>, frame: &Frame, is_node: &dyn Fn(usize, usize) -> bool) -> Outline {
     let parts = Parts::of(mask);
     let mut walked = vec![0u8; (mask.rows() + 1) * (mask.cols() + 1)];
     let mut outer: Vec<Vec<Vec<Corner>>> = vec![Vec::new(); parts.count];
@@ -57,7 +126,7 @@ pub fn outline(mask: &Grid<bool>, frame: &Frame) -> Outline {
     }
 
     let to_crs = |ring: &Vec<Corner>| -> Vec<[f64; 2]> {
-        let mut points: Vec<[f64; 2]> = without_straight(ring)
+        let mut points: Vec<[f64; 2]> = without_straight(ring, is_node)
             .into_iter()
             .map(|c| {
                 [frame.left + c.col as f64 * frame.cell_size, frame.top - c.row as f64 * frame.cell_size]
@@ -184,13 +253,14 @@ fn twice_area(ring: &[Corner]) -> i64 {
     sum
 }
 
-/// Only the corners where the ring bends.
-fn without_straight(ring: &[Corner]) -> Vec<Corner> {
+/// Only the corners where the ring bends, and nodes.
+fn without_straight(ring: &[Corner], is_node: &dyn Fn(usize, usize) -> bool) -> Vec<Corner> {
     let n = ring.len();
     (0..n)
         .filter(|&i| {
             let (before, after) = (ring[(i + n - 1) % n], ring[(i + 1) % n]);
-            before.row != after.row && before.col != after.col
+            let bends = before.row != after.row && before.col != after.col;
+            bends || is_node(ring[i].row as usize, ring[i].col as usize)
         })
         .map(|i| ring[i])
         .collect()
@@ -321,6 +391,36 @@ mod tests {
         let mut found = rings(&got);
         found.sort_unstable();
         assert_eq!(found, [1, 2]);
+    }
+
+    proptest! {
+        #[test]
+        fn neighbours_share_their_edges(rows in 1usize..8, cols in 1usize..8, seed in prop::collection::vec(0u32..4, 64)) {
+            let ids = Grid::from_fn(rows, cols, |c| seed[c.row * 8 + c.col]);
+            let all = outlines(&ids, &CELL);
+            let area: f64 = all.iter().map(|(_, o)| o.area.as_m2()).sum();
+            prop_assert_eq!(area as usize, ids.values().iter().filter(|&&id| id != 0).count());
+            // Every edge of one area is an edge of another, the other way round, or lies beside outside.
+            let mut edges: std::collections::HashSet<[i64; 4]> = Default::default();
+            for ring in all.iter().flat_map(|(_, o)| o.polygons.iter().flatten()) {
+                for pair in ring.windows(2) {
+                    let [a, b] = [pair[0], pair[1]].map(|p| [p[0] as i64, p[1] as i64]);
+                    prop_assert!(edges.insert([a[0], a[1], b[0], b[1]]), "an edge is walked once");
+                }
+            }
+            let beside = |x: f64, y: f64| {
+                let (row, col) = ((-y).floor() as isize, x.floor() as isize);
+                let inside = row >= 0 && col >= 0 && row < rows as isize && col < cols as isize;
+                if inside { ids.values()[row as usize * cols + col as usize] } else { 0 }
+            };
+            for &[x0, y0, x1, y1] in &edges {
+                let (mx, my) = ((x0 + x1) as f64 / 2.0, (y0 + y1) as f64 / 2.0);
+                // Interiors lie to the left, so the other side is to the right.
+                let (dx, dy) = ((x1 - x0).signum() as f64 * 0.25, (y1 - y0).signum() as f64 * 0.25);
+                let right = beside(mx + dy + dx * 0.1, my - dx + dy * 0.1);
+                prop_assert!(right == 0 || edges.contains(&[x1, y1, x0, y0]));
+            }
+        }
     }
 
     fn signed(ring: &[[f64; 2]]) -> f64 {

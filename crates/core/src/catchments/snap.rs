@@ -27,6 +27,22 @@ pub fn snap(
     accumulation: &Grid<u32>,
     frame: &Frame,
     threshold: Threshold,
+    at: (f64, f64),
+    distance_m: f64,
+    to: SnapTo,
+) -> Result<Cell> {
+    let is_stream = |cell: Cell| threshold.is_stream(accumulation.values()[accumulation.index(cell)]);
+    snap_to_cells(accumulation, frame, &is_stream, at, distance_m, to)
+}
+
+/// As [`snap`], to the stream cells that `is_stream` tells.
+///
+/// # Errors
+/// Those of [`snap`].
+pub fn snap_to_cells(
+    accumulation: &Grid<u32>,
+    frame: &Frame,
+    is_stream: &dyn Fn(Cell) -> bool,
     (x, y): (f64, f64),
     distance_m: f64,
     to: SnapTo,
@@ -40,7 +56,9 @@ pub fn snap(
     if distance_m <= 0.0 {
         return Ok(own);
     }
-    let reach = (distance_m / frame.cell_m()).ceil() as usize + 1;
+    // As far as the grid goes at most.
+    let widest = frame.rows.max(frame.cols) as f64;
+    let reach = (distance_m / frame.cell_m()).ceil().min(widest) as usize + 1;
     let mut best: Option<(Cell, u32, f64)> = None;
     for row in own.row.saturating_sub(reach)..=(own.row + reach).min(frame.rows - 1) {
         for col in own.col.saturating_sub(reach)..=(own.col + reach).min(frame.cols - 1) {
@@ -51,7 +69,7 @@ pub fn snap(
             if area == ACCUMULATION_NODATA || (away > distance_m && cell != own) {
                 continue;
             }
-            if to == SnapTo::NearestStream && !threshold.is_stream(area) {
+            if to == SnapTo::NearestStream && !is_stream(cell) {
                 continue;
             }
             let better = best.is_none_or(|(_, best_area, best_away)| match to {

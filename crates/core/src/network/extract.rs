@@ -4,7 +4,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::monitor::{Pace, check};
-use crate::routing::{downstream, step, upstream};
+use crate::routing::{DIRECTION_NODATA, downstream, step, upstream};
 use crate::{Area, Frame, Grid, Monitor, Result, Threshold};
 
 /// A piece of stream from one headwater or junction to the next junction or outlet.
@@ -27,6 +27,8 @@ pub struct Reach {
     pub length_m: f64,
     /// fall over that length on the ground surface, metres
     pub drop_m: f64,
+    /// distance between its ends as the crow flies, metres
+    pub straight_m: f64,
     /// contributing area at the lower end
     pub contributing: Area,
 }
@@ -35,6 +37,10 @@ impl Reach {
     /// Fall over length, m/m; 0 for a reach of a single cell at an outlet.
     pub fn slope(&self) -> f64 {
         if self.length_m > 0.0 { self.drop_m / self.length_m } else { 0.0 }
+    }
+    /// Length over the straight distance between the ends; 1 for a reach of a single cell.
+    pub fn sinuosity(&self) -> f64 {
+        if self.straight_m > 0.0 { self.length_m / self.straight_m } else { 1.0 }
     }
     /// The line through the cell centres, to the junction cell included: cells by number.
     pub fn line(&self) -> impl Iterator<Item = u32> + '_ {
@@ -45,8 +51,8 @@ impl Reach {
 /// The stream network at one threshold.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Network {
-    /// the threshold it was drawn at
-    pub threshold: Threshold,
+    /// the threshold it was drawn at; `None` where stream cells were given
+    pub threshold: Option<Threshold>,
     /// the reaches by id; reach `id` stands at `id - 1`
     pub reaches: Vec<Reach>,
     /// number of stream cells
@@ -93,9 +99,72 @@ pub fn extract(
     threshold: Threshold,
     monitor: &dyn Monitor,
 ) -> Result<Network> {
+    let is_stream = |index: usize| threshold.is_stream(accumulation.values()[index]);
+    let area = |index: usize| frame.area_of(accumulation.values()[index] as u64 + 1);
+    let (reaches, stream_cells) =
+        reaches(directions, accumulation, ground, frame, &is_stream, &area, monitor)?;
+    Ok(Network { threshold: Some(threshold), reaches, stream_cells })
+}
+
+/// Draws the network of given stream cells: those of a mask, or those that another routing method
+/// finds.
+///
+/// `is_stream` marks stream cells; every cell downstream of one, along `directions`, becomes stream
+/// too, so that no stream ends on land. `accumulation` is that of `directions`. `contributing` gives
+/// the contributing area of the reaches in cells, the cell itself not counted, where it is not
+/// `accumulation` (with D-infinity or MFD). Else as [`extract`].
+///
+/// # Errors
+/// Those of [`extract`].
+pub fn extract_cells(
+    directions: &Grid<u8>,
+    accumulation: &Grid<u32>,
+    contributing: Option<&Grid<f64>>,
+    ground: &Grid<f32>,
+    frame: &Frame,
+    is_stream: &Grid<bool>,
+    monitor: &dyn Monitor,
+) -> Result<Network> {
+    directions.same_shape(is_stream)?;
+    if let Some(contributing) = contributing {
+        directions.same_shape(contributing)?;
+    }
+    let mut stream = is_stream.clone();
+    for start in 0..stream.len() {
+        let mut at = start;
+        if !is_stream.values()[start] || directions.values()[start] == DIRECTION_NODATA {
+            stream.values_mut()[start] &= directions.values()[start] != DIRECTION_NODATA;
+            continue;
+        }
+        while let Some(next) = downstream(directions, at) {
+            if std::mem::replace(&mut stream.values_mut()[next], true) {
+                break;
+            }
+            at = next;
+        }
+    }
+    let cell_m2 = frame.cell_area().as_m2();
+    let area = |index: usize| match contributing {
+        Some(real) => Area::m2((real.values()[index] + 1.0) * cell_m2),
+        None => frame.area_of(accumulation.values()[index] as u64 + 1),
+    };
+    let is_stream = |index: usize| stream.values()[index];
+    let (reaches, stream_cells) =
+        reaches(directions, accumulation, ground, frame, &is_stream, &area, monitor)?;
+    Ok(Network { threshold: None, reaches, stream_cells })
+}
+
+fn reaches(
+    directions: &Grid<u8>,
+    accumulation: &Grid<u32>,
+    ground: &Grid<f32>,
+    frame: &Frame,
+    is_stream: &(dyn Fn(usize) -> bool + Sync),
+    area: &dyn Fn(usize) -> Area,
+    monitor: &dyn Monitor,
+) -> Result<(Vec<Reach>, u64)> {
     directions.same_shape(accumulation)?;
     directions.same_shape(ground)?;
-    let is_stream = |index: usize| threshold.is_stream(accumulation.values()[index]);
     let tributaries = |index: usize| upstream(directions, index).filter(|&n| is_stream(n)).count();
 
     // Upper ends of reaches, in row order.
@@ -107,10 +176,10 @@ pub fn extract(
         .map(|(part, values)| {
             check(monitor)?;
             let (mut cells, mut starts) = (0, Vec::new());
-            for (i, &value) in values.iter().enumerate() {
-                if threshold.is_stream(value) {
+            for i in 0..values.len() {
+                let index = part * rows_at_once + i;
+                if is_stream(index) {
                     cells += 1;
-                    let index = part * rows_at_once + i;
                     if tributaries(index) != 1 {
                         starts.push(index as u32);
                     }
@@ -148,13 +217,18 @@ pub fn extract(
             joins,
             length_m: steps * frame.cell_m(),
             drop_m: (ground.values()[start as usize] - ground.values()[end]) as f64,
-            contributing: frame.area_of(accumulation.values()[last] as u64 + 1),
+            straight_m: {
+                let (from, to) = (directions.cell(start as usize), directions.cell(end));
+                let (rows, cols) = (from.row.abs_diff(to.row) as f64, from.col.abs_diff(to.col) as f64);
+                rows.hypot(cols) * frame.cell_m()
+            },
+            contributing: area(last),
             cells,
         });
     }
     set_orders(&mut reaches, accumulation);
     monitor.progress(1.0);
-    Ok(Network { threshold, reaches, stream_cells })
+    Ok((reaches, stream_cells))
 }
 
 /// Orders and magnitudes, from the headwaters down.
@@ -228,6 +302,26 @@ mod tests {
     }
 
     #[test]
+    fn stream_cells_lead_on_to_the_outlet() {
+        let directions = y_shape();
+        let accumulation = flow_accumulation(&directions, &Silent).unwrap();
+        let ground = Grid::filled(5, 5, 0.0);
+        let mut mask = Grid::filled(5, 5, false);
+        mask.values_mut()[6] = true;
+        let network = extract_cells(&directions, &accumulation, None, &ground, &FRAME, &mask, &Silent).unwrap();
+        assert_eq!((network.reaches.len(), network.stream_cells, network.threshold), (1, 4, None));
+        let reach = &network.reaches[0];
+        assert!((reach.straight_m - 10.0 * 10f64.sqrt()).abs() < 1e-9);
+        assert!((reach.sinuosity() - (2.0 + 2f64.sqrt()) / 10f64.sqrt()).abs() < 1e-9);
+        // The same cells as those above a threshold give the same network.
+        let by_threshold =
+            extract(&directions, &accumulation, &ground, &FRAME, Threshold::cells(4), &Silent).unwrap();
+        let mask = Grid::from_fn(5, 5, |c| accumulation.values()[c.row * 5 + c.col] >= 3);
+        let by_mask = extract_cells(&directions, &accumulation, None, &ground, &FRAME, &mask, &Silent).unwrap();
+        assert_eq!(by_mask.reaches, by_threshold.reaches);
+    }
+
+    #[test]
     fn a_threshold_above_everything_gives_an_empty_network() {
         let directions = y_shape();
         let accumulation = flow_accumulation(&directions, &Silent).unwrap();
@@ -250,6 +344,7 @@ mod tests {
             joins: None,
             length_m: 1.0,
             drop_m: 0.0,
+            straight_m: 1.0,
             contributing: Area::m2(1.0),
         };
         let mut reaches = vec![

@@ -26,14 +26,28 @@ pub fn main_stem(
     threshold: Threshold,
     outlet: Cell,
 ) -> Result<Vec<u32>> {
+    let is_stream = |index: usize| threshold.is_stream(accumulation.values()[index]);
+    main_stem_of_cells(directions, accumulation, &is_stream, outlet)
+}
+
+/// As [`main_stem`], along the stream cells that `is_stream` tells, by number in row order.
+///
+/// # Errors
+/// Those of [`main_stem`].
+pub fn main_stem_of_cells(
+    directions: &Grid<u8>,
+    accumulation: &Grid<u32>,
+    is_stream: &dyn Fn(usize) -> bool,
+    outlet: Cell,
+) -> Result<Vec<u32>> {
     directions.same_shape(accumulation)?;
     let area = |index: usize| accumulation.values()[index];
     let mut stem = Vec::new();
-    let mut at = Some(directions.index(outlet)).filter(|&index| threshold.is_stream(area(index)));
+    let mut at = Some(directions.index(outlet)).filter(|&index| is_stream(index));
     while let Some(index) = at {
         stem.push(index as u32);
         let mut next = None;
-        for n in upstream(directions, index).filter(|&n| threshold.is_stream(area(n))) {
+        for n in upstream(directions, index).filter(|&n| is_stream(n)) {
             if next.is_none_or(|best| area(n) > area(best)) {
                 next = Some(n);
             }

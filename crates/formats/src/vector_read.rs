@@ -1,0 +1,258 @@
+//! Reading points, lines and polygons from files.
+
+use std::path::Path;
+
+use gdal::vector::{Geometry as OgrGeometry, LayerAccess, OGRwkbGeometryType, geometry_type_flatten};
+use gdal::{Dataset, DatasetOptions, GdalOpenFlags};
+
+use crate::{Crs, Error, Geometry, Result, Transform, prepare};
+
+/// The drivers that a vector file may be opened with; tables of points are read without one.
+const DRIVERS: [&str; 4] = ["GPKG", "GeoJSON", "ESRI Shapefile", "FlatGeobuf"];
+
+/// What sort of shape is wanted from a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wanted {
+    /// points
+    Points,
+    /// lines
+    Lines,
+    /// polygons
+    Polygons,
+    /// points or polygons
+    PointsOrPolygons,
+}
+
+impl Wanted {
+    fn takes(self, shape: &Geometry) -> bool {
+        match shape {
+            Geometry::Point(_) => matches!(self, Self::Points | Self::PointsOrPolygons),
+            Geometry::Line(_) => self == Self::Lines,
+            Geometry::Polygons(_) => matches!(self, Self::Polygons | Self::PointsOrPolygons),
+        }
+    }
+    fn name(self) -> &'static str {
+        match self {
+            Self::Points => "points",
+            Self::Lines => "lines",
+            Self::Polygons => "polygons",
+            Self::PointsOrPolygons => "points or polygons",
+        }
+    }
+}
+
+/// A feature as read: one point, line or (multi)polygon.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ReadFeature {
+    /// its shape, in the CRS that was asked for
+    pub shape: Geometry,
+    /// its field `name`, whatever its case, where there is one
+    pub name: Option<String>,
+}
+
+/// The features of a file.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ReadLayer {
+    /// what was wanted, in file order; parts of multipoints and multilines one by one
+    pub features: Vec<ReadFeature>,
+    /// features without a shape, or with one that was not wanted
+    pub left_out: usize,
+    /// the file's CRS, where it is another than the one asked for
+    pub converted_from: Option<Crs>,
+}
+
+/// Reads the features of a vector file (GeoPackage, GeoJSON, Shapefile, FlatGeobuf) or of a table of
+/// points (CSV with a header: `x,y` or `easting,northing` in the CRS asked for, or `lon,lat` in WGS
+/// 84, and `name`), and converts them to `to`.
+///
+/// `name` is what the user calls the file. `layer` picks one of several layers; without it the only
+/// one, or the only one that holds what is wanted.
+///
+/// # Errors
+/// [`Error::NotAVector`], [`Error::NoLayer`], [`Error::NothingWanted`], [`Error::NoCrs`],
+/// [`Error::Table`], [`Error::NotConvertible`].
+pub fn read_features(
+    path: &Path,
+    name: &str,
+    layer: Option<&str>,
+    wanted: Wanted,
+    to: &Crs,
+) -> Result<ReadLayer> {
+    if path.extension().is_some_and(|e| e.eq_ignore_ascii_case("csv")) {
+        return read_table(path, name, wanted, to);
+    }
+    prepare();
+    let options = DatasetOptions {
+        open_flags: GdalOpenFlags::GDAL_OF_VECTOR | GdalOpenFlags::GDAL_OF_READONLY,
+        allowed_drivers: Some(&DRIVERS),
+        ..Default::default()
+    };
+    let dataset =
+        Dataset::open_ex(path, options).map_err(|_| Error::NotAVector { name: name.to_owned() })?;
+    let names: Vec<String> = dataset.layers().map(|l| l.name()).collect();
+    let mut found = Vec::new();
+    for (at, layer_name) in names.iter().enumerate() {
+        if layer.is_none_or(|wanted| wanted == layer_name) {
+            let read = read_one(&dataset, at, name, wanted, to)?;
+            if layer.is_some() || !read.features.is_empty() {
+                found.push(read);
+            }
+        }
+    }
+    match (found.len(), layer) {
+        (1, _) => {
+            let read = found.remove(0);
+            if read.features.is_empty() {
+                return Err(Error::NothingWanted { name: name.to_owned(), wanted: wanted.name() });
+            }
+            Ok(read)
+        }
+        (0, None) => Err(Error::NothingWanted { name: name.to_owned(), wanted: wanted.name() }),
+        (_, layer) => Err(Error::NoLayer {
+            name: name.to_owned(),
+            layer: layer.unwrap_or("").to_owned(),
+            layers: names.join(", "),
+        }),
+    }
+}
+
+fn read_one(dataset: &Dataset, at: usize, name: &str, wanted: Wanted, to: &Crs) -> Result<ReadLayer> {
+    let mut layer = dataset.layer(at)?;
+    let crs = layer.spatial_ref().map(|r| Crs::of(&r)).transpose()?;
+    let name_field = layer.defn().fields().position(|f| f.name().eq_ignore_ascii_case("name"));
+    let mut read = ReadLayer { features: Vec::new(), left_out: 0, converted_from: None };
+    for feature in layer.features() {
+        let called = match name_field {
+            Some(index) => feature.field_as_string(index)?,
+            None => None,
+        };
+        let mut shapes = Vec::new();
+        if let Some(geometry) = feature.geometry() {
+            flatten(geometry, &mut shapes);
+        }
+        let before = read.features.len();
+        for shape in shapes.into_iter().filter(|s| wanted.takes(s)) {
+            read.features.push(ReadFeature { shape, name: called.clone() });
+        }
+        read.left_out += usize::from(read.features.len() == before);
+    }
+    if read.features.is_empty() {
+        return Ok(read);
+    }
+    let crs = crs.ok_or_else(|| Error::NoCrs { name: name.to_owned() })?;
+    convert(&mut read, crs, to)?;
+    Ok(read)
+}
+
+/// Converts features where their CRS is another.
+fn convert(read: &mut ReadLayer, crs: Crs, to: &Crs) -> Result<()> {
+    if crs.same_as(to)? {
+        return Ok(());
+    }
+    let transform = Transform::new(&crs, to)?;
+    let point = |p: &mut [f64; 2]| -> Result<()> {
+        let (x, y) = transform.point(p[0], p[1])?;
+        *p = [x, y];
+        Ok(())
+    };
+    for feature in &mut read.features {
+        match &mut feature.shape {
+            Geometry::Point(p) => point(p)?,
+            Geometry::Line(line) => line.iter_mut().try_for_each(point)?,
+            Geometry::Polygons(polygons) => polygons.iter_mut().flatten().flatten().try_for_each(point)?,
+        }
+    }
+    read.converted_from = Some(crs);
+    Ok(())
+}
+
+/// Takes a geometry apart into points, lines and polygons; curves and surfaces of other sorts, and
+/// coordinates that are no numbers, are left out.
+fn flatten(geometry: &OgrGeometry, out: &mut Vec<Geometry>) {
+    let points = |g: &OgrGeometry| -> Vec<[f64; 2]> {
+        let mut list = Vec::new();
+        g.get_points(&mut list);
+        list.into_iter().map(|(x, y, _)| [x, y]).filter(|p| p[0].is_finite() && p[1].is_finite()).collect()
+    };
+    let polygon = |g: &OgrGeometry| -> Vec<Vec<[f64; 2]>> {
+        (0..g.geometry_count()).map(|i| points(&g.get_geometry(i))).filter(|ring| ring.len() > 2).collect()
+    };
+    match geometry_type_flatten(geometry.geometry_type()) {
+        OGRwkbGeometryType::wkbPoint => out.extend(points(geometry).first().map(|&p| Geometry::Point(p))),
+        OGRwkbGeometryType::wkbLineString => {
+            let line = points(geometry);
+            if line.len() > 1 {
+                out.push(Geometry::Line(line));
+            }
+        }
+        OGRwkbGeometryType::wkbPolygon => {
+            let rings = polygon(geometry);
+            if !rings.is_empty() {
+                out.push(Geometry::Polygons(vec![rings]));
+            }
+        }
+        OGRwkbGeometryType::wkbMultiPolygon => {
+            let parts: Vec<_> = (0..geometry.geometry_count())
+                .map(|i| polygon(&geometry.get_geometry(i)))
+                .filter(|rings| !rings.is_empty())
+                .collect();
+            if !parts.is_empty() {
+                out.push(Geometry::Polygons(parts));
+            }
+        }
+        OGRwkbGeometryType::wkbMultiPoint
+        | OGRwkbGeometryType::wkbMultiLineString
+        | OGRwkbGeometryType::wkbGeometryCollection => {
+            for i in 0..geometry.geometry_count() {
+                flatten(&geometry.get_geometry(i), out);
+            }
+        }
+        _ => {}
+    }
+}
+
+/// Reads a table of points.
+fn read_table(path: &Path, name: &str, wanted: Wanted, to: &Crs) -> Result<ReadLayer> {
+    let bad = |line: u64, what: String| Error::Table { name: name.to_owned(), line, what };
+    if !matches!(wanted, Wanted::Points | Wanted::PointsOrPolygons) {
+        return Err(Error::NothingWanted { name: name.to_owned(), wanted: wanted.name() });
+    }
+    let mut table = csv::ReaderBuilder::new()
+        .trim(csv::Trim::All)
+        .from_path(path)
+        .map_err(|e| bad(0, e.to_string()))?;
+    let header = table.headers().map_err(|e| bad(1, e.to_string()))?.clone();
+    let column = |names: &[&str]| {
+        header.iter().position(|h| names.iter().any(|n| h.trim_start_matches('\u{feff}').eq_ignore_ascii_case(n)))
+    };
+    let placed = column(&["x", "easting"]).zip(column(&["y", "northing"]));
+    let geographic = column(&["lon", "longitude"]).zip(column(&["lat", "latitude"]));
+    let (x, y, crs) = match (placed, geographic) {
+        (Some((x, y)), _) => (x, y, to.clone()),
+        (None, Some((x, y))) => (x, y, Crs::parse("EPSG:4326")?),
+        (None, None) => {
+            let what = "its header names neither x and y nor lon and lat".to_owned();
+            return Err(bad(1, what));
+        }
+    };
+    let called = column(&["name"]);
+    let mut read = ReadLayer { features: Vec::new(), left_out: 0, converted_from: None };
+    for row in table.records() {
+        let row = row.map_err(|e| bad(e.position().map_or(0, |p| p.line()), e.to_string()))?;
+        let line = row.position().map_or(0, |p| p.line());
+        let number = |at: usize| -> Result<f64> {
+            let text = row.get(at).unwrap_or("");
+            text.parse::<f64>()
+                .ok()
+                .filter(|v| v.is_finite())
+                .ok_or_else(|| bad(line, format!("“{text}” is no coordinate")))
+        };
+        let name = called.and_then(|at| row.get(at)).filter(|t| !t.is_empty()).map(str::to_owned);
+        read.features.push(ReadFeature { shape: Geometry::Point([number(x)?, number(y)?]), name });
+    }
+    if read.features.is_empty() {
+        return Err(Error::NothingWanted { name: name.to_owned(), wanted: wanted.name() });
+    }
+    convert(&mut read, crs, to)?;
+    Ok(read)
+}

@@ -1,0 +1,448 @@
+//! Reading what a recipe names: the DEM, and lines, points and polygons.
+
+use std::path::Path;
+
+use bothros_core::conditioning::{Burn, ClosedBasin, Line, Polygons};
+use bothros_core::{Frame, Grid, Monitor, Part, cells_within};
+use bothros_formats::{
+    Crs, CrsKind, Geometry, Placed, RasterInfo, ReadFeature, Resampling, VerticalUnit, Wanted, frame_of, inspect,
+    plan_warp, read_elevation, read_features, sensible_cell_size, utm_zone, warp_onto,
+};
+
+use crate::{BurnMethod, BurnSettings, Error, Recipe, Result};
+
+/// The prepared DEM.
+pub(crate) struct Prepared {
+    pub dem: Grid<f32>,
+    pub frame: Frame,
+    pub crs: Crs,
+    /// what was done that the recipe did not ask for by name
+    pub notes: Vec<String>,
+}
+
+struct Source {
+    name: String,
+    path: std::path::PathBuf,
+    info: RasterInfo,
+    crs: Crs,
+    band: usize,
+    unit: VerticalUnit,
+}
+
+fn file_name(path: &Path) -> String {
+    path.display().to_string()
+}
+
+/// Fails, as a fault of the recipe, where a file is not there.
+fn exists(key: &str, recipe: &Recipe, path: &Path) -> Result<()> {
+    let full = recipe.path(path);
+    if full.is_file() { Ok(()) } else { Err(Error::key(key, format!("there is no file {}", full.display()))) }
+}
+
+fn formats(key: &str, error: bothros_formats::Error) -> Error {
+    match error {
+        bothros_formats::Error::Cancelled => Error::Cancelled,
+        other => Error::data(key, other),
+    }
+}
+
+/// Checks that every file is there, before any work begins.
+pub(crate) fn check_files(recipe: &Recipe) -> Result<()> {
+    for path in &recipe.terrain.dem {
+        exists("terrain.dem", recipe, path)?;
+    }
+    let conditioning = recipe.conditioning.as_ref();
+    let all = [
+        ("terrain.clip", recipe.terrain.clip.as_ref()),
+        ("conditioning.breach_lines", conditioning.and_then(|c| c.breach_lines.as_ref())),
+        ("conditioning.walls", conditioning.and_then(|c| c.walls.as_ref())),
+        ("conditioning.lakes", conditioning.and_then(|c| c.lakes.as_ref())),
+        ("conditioning.closed_basins", conditioning.and_then(|c| c.closed_basins.as_ref())),
+        ("conditioning.burn.streams", conditioning.and_then(|c| c.burn.as_ref()).map(|b| &b.streams)),
+        ("routing.weights", recipe.routing.as_ref().and_then(|r| r.weights.as_ref())),
+        ("catchments.pour_points", recipe.catchments.as_ref().map(|c| &c.pour_points)),
+    ];
+    for (key, path) in all {
+        if let Some(path) = path {
+            // `file.gpkg#layer` names a layer.
+            exists(key, recipe, &split_layer(path).0)?;
+        }
+    }
+    Ok(())
+}
+
+fn source(recipe: &Recipe, path: &Path) -> Result<Source> {
+    let key = "terrain.dem";
+    let (name, full) = (file_name(path), recipe.path(path));
+    let info = inspect(&full, &name).map_err(|e| formats(key, e))?;
+    let Some(crs) = info.crs.clone() else {
+        return Err(Error::data(key, format!("{name} has no CRS: assign the one its coordinates are in, and save it again")));
+    };
+    if !info.georeferenced {
+        return Err(Error::data(key, format!("{name} does not tell where it lies: georeference it first")));
+    }
+    let band = match (recipe.terrain.band, info.bands.len()) {
+        (Some(band), bands) if band >= 1 && band <= bands => band,
+        (Some(band), bands) => {
+            return Err(Error::key("terrain.band", format!("there is no band {band}: {name} has {bands}")));
+        }
+        (None, 1) => 1,
+        (None, bands) => {
+            return Err(Error::key("terrain.band", format!("is missing: {name} has {bands} bands; say which holds the elevations")));
+        }
+    };
+    let unit = recipe.terrain.vertical_unit.or_else(|| info.vertical_unit(band)).unwrap_or(VerticalUnit::Metre);
+    Ok(Source { name, path: full, info, crs, band, unit })
+}
+
+impl Source {
+    fn frame(&self) -> Frame {
+        let [left, width, _, top, _, _] = self.info.geo_transform;
+        Frame { rows: self.info.rows, cols: self.info.cols, left, top, cell_size: width, unit_m: self.crs.unit_m }
+    }
+    fn read(&self, monitor: &dyn Monitor) -> Result<Grid<f32>> {
+        read_elevation(&self.path, &self.name, self.band, self.unit, monitor).map_err(|e| formats("terrain.dem", e))
+    }
+}
+
+/// Reads, mosaics, warps and clips the DEM as the recipe says.
+pub(crate) fn prepare(recipe: &Recipe, monitor: &dyn Monitor) -> Result<Prepared> {
+    let terrain = &recipe.terrain;
+    let sources: Vec<Source> = terrain.dem.iter().map(|path| source(recipe, path)).collect::<Result<_>>()?;
+    let first = &sources[0];
+    let crs = match &terrain.crs {
+        Some(definition) => Crs::parse(definition).map_err(|e| Error::key("terrain.crs", e))?,
+        None => first.crs.clone(),
+    };
+    if crs.kind != CrsKind::Projected {
+        let what = format!("{} is not projected, and areas and slopes need eastings and northings", crs.label());
+        if terrain.crs.is_some() {
+            return Err(Error::key("terrain.crs", what));
+        }
+        let zone = bothros_formats::Transform::to_wgs84(&crs).and_then(|t| {
+            let (x, y) = first.info.centre();
+            let (lon, lat) = t.point(x, y)?;
+            utm_zone(lon, lat)
+        });
+        let hint = zone.ok().and_then(|z| z.epsg).map_or(String::new(), |code| {
+            format!(": set terrain.crs, e.g. to \"EPSG:{code}\", the UTM zone of its centre")
+        });
+        return Err(Error::data("terrain.dem", format!("{}: {what}{hint}", first.name)));
+    }
+
+    let mut notes = Vec::new();
+    let wanted = terrain.cell_size.map(|metres| metres / crs.unit_m);
+    let part = Part::new(monitor, 0.0, 0.9);
+    let (mut dem, mut frame) = match common_frame(&sources, &crs, wanted)? {
+        Some(frame) => (paste(&sources, &frame, &part)?, frame),
+        None => warped(&sources, &crs, wanted, terrain.resampling, &mut notes, &part)?,
+    };
+    if let Some(path) = &terrain.clip {
+        (dem, frame) = clipped(recipe, path, dem, frame, &crs, &mut notes)?;
+    }
+    if dem.values().iter().all(|z| z.is_nan()) {
+        return Err(Error::data("terrain.dem", bothros_core::Error::NoData));
+    }
+    monitor.progress(1.0);
+    Ok(Prepared { dem, frame, crs, notes })
+}
+
+/// The grid that holds all sources, where they lie on one already and need no warping.
+fn common_frame(sources: &[Source], crs: &Crs, wanted: Option<f64>) -> Result<Option<Frame>> {
+    let first = sources[0].frame();
+    let cell = first.cell_size;
+    let near = |a: f64, b: f64, tolerance: f64| (a - b).abs() <= tolerance;
+    if wanted.is_some_and(|w| !near(w, cell, 1e-6 * cell)) {
+        return Ok(None);
+    }
+    let mut extent = first.extent();
+    for source in sources {
+        let same = source.crs.same_as(crs).map_err(|e| formats("terrain.dem", e))?;
+        if !same || !source.info.is_north_up() || !source.info.is_square() {
+            return Ok(None);
+        }
+        let frame = source.frame();
+        let (east, south) = ((frame.left - first.left) / cell, (first.top - frame.top) / cell);
+        let aligned = near(east, east.round(), 1e-3) && near(south, south.round(), 1e-3);
+        if !aligned || !near(frame.cell_size, cell, 1e-9 * cell * frame.cols.max(frame.rows) as f64) {
+            return Ok(None);
+        }
+        let other = frame.extent();
+        extent = [extent[0].min(other[0]), extent[1].min(other[1]), extent[2].max(other[2]), extent[3].max(other[3])];
+    }
+    let cols = ((extent[2] - extent[0]) / cell).round() as usize;
+    let rows = ((extent[3] - extent[1]) / cell).round() as usize;
+    if rows as f64 * cols as f64 >= u32::MAX as f64 {
+        let cells = rows as u64 * cols as u64;
+        return Err(Error::data("terrain.dem", bothros_core::Error::TooManyCells { cells }));
+    }
+    Ok(Some(Frame { rows, cols, left: extent[0], top: extent[3], cell_size: cell, unit_m: crs.unit_m }))
+}
+
+fn paste(sources: &[Source], frame: &Frame, monitor: &dyn Monitor) -> Result<Grid<f32>> {
+    if sources.len() == 1 {
+        return sources[0].read(monitor);
+    }
+    let mut dem = Grid::filled(frame.rows, frame.cols, f32::NAN);
+    let share = 1.0 / sources.len() as f64;
+    for (at, source) in sources.iter().enumerate() {
+        let values = source.read(&Part::new(monitor, at as f64 * share, (at + 1) as f64 * share))?;
+        let place = source.frame();
+        let east = ((place.left - frame.left) / frame.cell_size).round() as usize;
+        let south = ((frame.top - place.top) / frame.cell_size).round() as usize;
+        for (row, line) in values.values().chunks(values.cols()).enumerate() {
+            let from = (south + row) * frame.cols + east;
+            put_under(&mut dem.values_mut()[from..from + line.len()], line);
+        }
+    }
+    Ok(dem)
+}
+
+/// Takes values where there are none yet.
+fn put_under(above: &mut [f32], below: &[f32]) {
+    for (above, &below) in above.iter_mut().zip(below) {
+        if above.is_nan() {
+            *above = below;
+        }
+    }
+}
+
+fn warped(
+    sources: &[Source],
+    crs: &Crs,
+    wanted: Option<f64>,
+    resampling: Option<Resampling>,
+    notes: &mut Vec<String>,
+    monitor: &dyn Monitor,
+) -> Result<(Grid<f32>, Frame)> {
+    let key = |e| formats("terrain.dem", e);
+    let mut extent = [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
+    let mut native = 0.0;
+    for (at, source) in sources.iter().enumerate() {
+        let plan =
+            plan_warp(source.info.rows, source.info.cols, source.info.geo_transform, &source.crs, crs).map_err(key)?;
+        let [west, south, east, north] = plan.extent;
+        extent = [extent[0].min(west), extent[1].min(south), extent[2].max(east), extent[3].max(north)];
+        if at == 0 {
+            let exact = source.crs.same_as(crs).map_err(key)? && source.info.is_square() && source.info.is_north_up();
+            native = if exact { source.frame().cell_size } else { sensible_cell_size(plan.native_cell_size) };
+        }
+    }
+    let frame = frame_of(extent, wanted.unwrap_or(native), crs).map_err(|e| match wanted {
+        Some(_) => Error::key("terrain.cell_size", e),
+        None => key(e),
+    })?;
+    let how = resampling.unwrap_or(Resampling::Bilinear);
+    let mut dem: Option<Grid<f32>> = None;
+    let share = 1.0 / sources.len() as f64;
+    for (at, source) in sources.iter().enumerate() {
+        let part = |from: f64, to: f64| Part::new(monitor, (at as f64 + from) * share, (at as f64 + to) * share);
+        let values = source.read(&part(0.0, 0.5))?;
+        let placed = Placed { values: &values, geo_transform: source.info.geo_transform, crs: &source.crs };
+        let onto = warp_onto(&placed, crs, &frame, how, &part(0.5, 1.0)).map_err(key)?;
+        notes.push(format!(
+            "{} was warped from {} to {} on cells of {} {} ({})",
+            source.name,
+            source.crs.label(),
+            crs.label(),
+            frame.cell_size,
+            crs.unit,
+            how.code()
+        ));
+        match &mut dem {
+            None => dem = Some(onto),
+            Some(dem) => put_under(dem.values_mut(), onto.values()),
+        }
+    }
+    Ok((dem.unwrap_or_else(|| Grid::filled(frame.rows, frame.cols, f32::NAN)), frame))
+}
+
+fn clipped(
+    recipe: &Recipe,
+    path: &Path,
+    dem: Grid<f32>,
+    frame: Frame,
+    crs: &Crs,
+    notes: &mut Vec<String>,
+) -> Result<(Grid<f32>, Frame)> {
+    let key = "terrain.clip";
+    let polygons: Vec<_> = polygons_of(features(recipe, key, path, Wanted::Polygons, crs, notes)?).concat();
+    let cells = cells_within(&polygons, &frame);
+    let outside = || Error::data(key, format!("{} does not cover any cell of the DEM", file_name(path)));
+    let (first, last) = (cells.first().ok_or_else(outside)?, cells.last().ok_or_else(outside)?);
+    let (top, rows) = (first.row, last.row - first.row + 1);
+    let left = cells.iter().map(|c| c.col).min().unwrap_or(0);
+    let cols = cells.iter().map(|c| c.col).max().unwrap_or(0) - left + 1;
+    let mut kept = Grid::filled(rows, cols, f32::NAN);
+    for cell in cells {
+        kept.values_mut()[(cell.row - top) * cols + cell.col - left] = dem.values()[dem.index(cell)];
+    }
+    let frame = Frame {
+        rows,
+        cols,
+        left: frame.left + left as f64 * frame.cell_size,
+        top: frame.top - top as f64 * frame.cell_size,
+        ..frame
+    };
+    Ok((kept, frame))
+}
+
+/// `file.gpkg#layer` is a layer of a file.
+fn split_layer(path: &Path) -> (std::path::PathBuf, Option<String>) {
+    match path.to_str().and_then(|p| p.rsplit_once('#')) {
+        Some((file, layer)) => (file.into(), Some(layer.to_owned())),
+        None => (path.to_owned(), None),
+    }
+}
+
+/// Reads features in the DEM's CRS.
+pub(crate) fn features(
+    recipe: &Recipe,
+    key: &str,
+    path: &Path,
+    wanted: Wanted,
+    crs: &Crs,
+    notes: &mut Vec<String>,
+) -> Result<Vec<ReadFeature>> {
+    let (file, layer) = split_layer(path);
+    let name = file_name(&file);
+    let read = read_features(&recipe.path(&file), &name, layer.as_deref(), wanted, crs).map_err(|e| formats(key, e))?;
+    if let Some(from) = read.converted_from {
+        notes.push(format!("{key}: {name} was converted from {} to {}", from.label(), crs.label()));
+    }
+    if read.left_out > 0 {
+        notes.push(format!("{key}: {} features of {name} without a usable shape were left out", read.left_out));
+    }
+    Ok(read.features)
+}
+
+pub(crate) fn lines_of(features: Vec<ReadFeature>) -> Vec<Line> {
+    let line = |f: ReadFeature| match f.shape {
+        Geometry::Line(line) => Some(line),
+        _ => None,
+    };
+    features.into_iter().filter_map(line).collect()
+}
+
+pub(crate) fn polygons_of(features: Vec<ReadFeature>) -> Vec<Polygons> {
+    let polygons = |f: ReadFeature| match f.shape {
+        Geometry::Polygons(polygons) => Some(polygons),
+        _ => None,
+    };
+    features.into_iter().filter_map(polygons).collect()
+}
+
+/// Everything that conditioning takes from files.
+pub(crate) fn conditioning(
+    recipe: &Recipe,
+    crs: &Crs,
+    notes: &mut Vec<String>,
+) -> Result<bothros_core::conditioning::Conditioning> {
+    use bothros_core::conditioning::{BreachLimits, Conditioning, TreatSinks};
+    let Some(settings) = &recipe.conditioning else {
+        return Ok(Conditioning {
+            sinks: TreatSinks::Keep,
+            fill_voids: recipe.terrain.fill_voids,
+            ..Default::default()
+        });
+    };
+    let mut lines = |key: &str, path: &Option<std::path::PathBuf>| -> Result<Vec<Line>> {
+        match path {
+            Some(path) => Ok(lines_of(features(recipe, key, path, Wanted::Lines, crs, notes)?)),
+            None => Ok(Vec::new()),
+        }
+    };
+    let breach_lines = lines("conditioning.breach_lines", &settings.breach_lines)?;
+    let walls = lines("conditioning.walls", &settings.walls)?;
+    let burn = match &settings.burn {
+        Some(burn) => Some((lines("conditioning.burn.streams", &Some(burn.streams.clone()))?, burn_method(burn))),
+        None => None,
+    };
+    let lakes = match &settings.lakes {
+        Some(path) => polygons_of(features(recipe, "conditioning.lakes", path, Wanted::Polygons, crs, notes)?),
+        None => Vec::new(),
+    };
+    let closed_basins = match &settings.closed_basins {
+        Some(path) => features(recipe, "conditioning.closed_basins", path, Wanted::PointsOrPolygons, crs, notes)?
+            .into_iter()
+            .filter_map(|f| match f.shape {
+                Geometry::Point(at) => Some(ClosedBasin::At(at)),
+                Geometry::Polygons(polygons) => Some(ClosedBasin::Within(polygons)),
+                Geometry::Line(_) => None,
+            })
+            .collect(),
+        None => Vec::new(),
+    };
+    Ok(Conditioning {
+        fill_voids: recipe.terrain.fill_voids,
+        lakes,
+        burn,
+        walls,
+        breach_lines,
+        closed_basins,
+        sinks: match settings.sinks {
+            crate::Sinks::Fill => TreatSinks::Fill,
+            crate::Sinks::Breach => TreatSinks::Breach,
+            crate::Sinks::BreachThenFill => TreatSinks::BreachThenFill,
+            crate::Sinks::Keep => TreatSinks::Keep,
+        },
+        max_fill_depth_m: settings.max_fill_depth_m,
+        breach_limits: BreachLimits { length_m: settings.max_breach_length_m, depth_m: settings.max_breach_depth_m },
+    })
+}
+
+fn burn_method(burn: &BurnSettings) -> Burn {
+    // The depths have been checked with the recipe.
+    let depth_m = burn.depth_m.unwrap_or(0.0);
+    match burn.method {
+        BurnMethod::Trench => Burn::Trench { depth_m },
+        BurnMethod::Graded => Burn::Graded {
+            depth_m,
+            buffer_m: burn.buffer_m.unwrap_or(0.0),
+            buffer_depth_m: burn.buffer_depth_m.unwrap_or(depth_m / 5.0),
+        },
+        BurnMethod::Normalised => Burn::Normalised,
+        BurnMethod::Carve => Burn::Carve,
+    }
+}
+
+/// Reads the weight raster onto the DEM's grid.
+pub(crate) fn weights(
+    recipe: &Recipe,
+    path: &Path,
+    frame: &Frame,
+    crs: &Crs,
+    notes: &mut Vec<String>,
+    monitor: &dyn Monitor,
+) -> Result<Grid<f32>> {
+    let key = "routing.weights";
+    let (name, full) = (file_name(path), recipe.path(path));
+    let info = inspect(&full, &name).map_err(|e| formats(key, e))?;
+    let own = info.crs.clone().ok_or_else(|| {
+        Error::data(key, format!("{name} has no CRS: assign the one its coordinates are in, and save it again"))
+    })?;
+    if info.bands.len() != 1 {
+        return Err(Error::data(key, format!("{name} has {} bands; weights need one", info.bands.len())));
+    }
+    let values = read_elevation(&full, &name, 1, VerticalUnit::Metre, &Part::new(monitor, 0.0, 0.5))
+        .map_err(|e| formats(key, e))?;
+    let [left, width, _, top, _, _] = info.geo_transform;
+    let same = own.same_as(crs).map_err(|e| formats(key, e))?
+        && (info.rows, info.cols) == (frame.rows, frame.cols)
+        && info.is_north_up()
+        && info.is_square()
+        && (left - frame.left).abs() < 1e-3 * frame.cell_size
+        && (top - frame.top).abs() < 1e-3 * frame.cell_size
+        && (width - frame.cell_size).abs() < 1e-6 * frame.cell_size;
+    if same {
+        return Ok(values);
+    }
+    let placed = Placed { values: &values, geo_transform: info.geo_transform, crs: &own };
+    let onto = warp_onto(&placed, crs, frame, Resampling::Bilinear, &Part::new(monitor, 0.5, 1.0))
+        .map_err(|e| formats(key, e))?;
+    if onto.values().iter().all(|w| w.is_nan()) {
+        return Err(Error::data(key, format!("{name} does not cover any cell of the DEM")));
+    }
+    notes.push(format!("{key}: {name} was warped from {} onto the DEM's grid (bilinear)", own.label()));
+    Ok(onto)
+}

@@ -1,0 +1,18 @@
+//! Recipes: a study's steps and settings as a file, run from files to files with no database.
+//!
+//! [`Recipe::read`] reads and checks the file, [`run`] does what it says.
+
+mod error;
+mod inputs;
+mod outputs;
+mod recipe;
+mod run;
+mod summary;
+
+pub use error::{Error, Result};
+pub use recipe::{
+    BurnMethod, BurnSettings, Catchments, Conditioning, Network, Recipe, Routing, RoutingMethod, Sinks, SnapChoice,
+    Terrain, ThresholdChoice,
+};
+pub use run::{Report, run};
+pub use summary::Summary;

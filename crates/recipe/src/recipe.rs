@@ -1,0 +1,457 @@
+//! The recipe file: its keys, what they may be, and what is wrong with them.
+
+use std::path::{Path, PathBuf};
+
+use bothros_formats::VerticalUnit;
+use serde::{Deserialize, Serialize};
+
+use crate::{Error, Result};
+
+/// A recipe as it stands in its file.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Recipe {
+    /// 1
+    pub version: u32,
+    /// where the elevations come from
+    pub terrain: Terrain,
+    /// how the DEM is conditioned; sinks are filled where it is left out
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub conditioning: Option<Conditioning>,
+    /// how flow is routed
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub routing: Option<Routing>,
+    /// where streams begin; no network where it is left out
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub network: Option<Network>,
+    /// where catchments are asked for; none where it is left out
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub catchments: Option<Catchments>,
+    /// the folder that paths are relative to
+    #[serde(skip)]
+    pub folder: PathBuf,
+}
+
+/// `[terrain]`
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Terrain {
+    /// one or more files; where they overlap, the one named first counts
+    pub dem: Vec<PathBuf>,
+    /// warp to it; must be projected
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub crs: Option<String>,
+    /// metres
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cell_size: Option<f64>,
+    /// a file of polygons: what lies outside is left out
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clip: Option<PathBuf>,
+    /// unit of the elevations, m unless told
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub vertical_unit: Option<VerticalUnit>,
+    /// the band that holds the elevations, from 1; needed where a file has several
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub band: Option<usize>,
+    /// resampling, where the DEM must be warped: bilinear unless told
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub resampling: Option<bothros_formats::Resampling>,
+    /// whether voids are filled from their rim; outside unless told
+    #[serde(default)]
+    pub fill_voids: bool,
+}
+
+/// What is done with sinks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Sinks {
+    /// raised to their spill level
+    #[default]
+    Fill,
+    /// led out by a cut, or left
+    Breach,
+    /// led out by a cut, or filled
+    BreachThenFill,
+    /// left
+    Keep,
+}
+
+/// How streams are burned.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum BurnMethod {
+    /// lowered by a constant depth
+    Trench,
+    /// a sharp trench with a smooth buffer
+    Graded,
+    /// by a normalised DEM
+    Normalised,
+    /// lowered until they fall all the way
+    Carve,
+}
+
+/// `burn = { … }`
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct BurnSettings {
+    /// a file of lines
+    pub streams: PathBuf,
+    /// how
+    pub method: BurnMethod,
+    /// depth of the trench, metres; needed by `trench` and `graded`
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub depth_m: Option<f64>,
+    /// width of the buffer on either side, metres; needed by `graded`
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub buffer_m: Option<f64>,
+    /// depth of the buffer beside the stream, metres; a fifth of `depth_m` unless told
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub buffer_depth_m: Option<f64>,
+}
+
+/// `[conditioning]`
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Conditioning {
+    /// a file of lines, drawn from upstream to downstream
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub breach_lines: Option<PathBuf>,
+    /// a file of lines
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub walls: Option<PathBuf>,
+    /// a file of polygons
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lakes: Option<PathBuf>,
+    /// a file of points or polygons
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub closed_basins: Option<PathBuf>,
+    /// mapped streams to be burned
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub burn: Option<BurnSettings>,
+    /// what is done with sinks
+    #[serde(default)]
+    pub sinks: Sinks,
+    /// deeper sinks are kept, metres
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_fill_depth_m: Option<f64>,
+    /// longest path cut, metres
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_breach_length_m: Option<f64>,
+    /// deepest cut, metres
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_breach_depth_m: Option<f64>,
+}
+
+/// How flow is routed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum RoutingMethod {
+    /// to one of eight neighbours
+    #[default]
+    D8,
+    /// D-infinity
+    Dinf,
+    /// MFD
+    Mfd,
+}
+
+/// `[routing]`
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Routing {
+    /// how
+    #[serde(default)]
+    pub method: RoutingMethod,
+    /// exponent of MFD, 1.1 unless told
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub exponent: Option<f64>,
+    /// a raster to be accumulated too
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weights: Option<PathBuf>,
+    /// fall of flats in conditioned.tif, m/m
+    #[serde(default)]
+    pub flat_slope: f64,
+}
+
+/// `[network]`
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Network {
+    /// where streams begin
+    pub threshold: ThresholdChoice,
+}
+
+/// `threshold = { … }`: one of the two.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ThresholdChoice {
+    /// km²
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub area_km2: Option<f64>,
+    /// cells
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cells: Option<u32>,
+}
+
+/// What pour points snap to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SnapChoice {
+    /// the largest contributing area
+    #[default]
+    Largest,
+    /// the nearest stream cell
+    NearestStream,
+}
+
+/// `[catchments]`
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Catchments {
+    /// a file of points
+    pub pour_points: PathBuf,
+    /// how far they may move, metres; 0 leaves them
+    #[serde(default)]
+    pub snap_m: f64,
+    /// what to
+    #[serde(default)]
+    pub snap_to: SnapChoice,
+}
+
+impl Recipe {
+    /// Reads and checks a recipe.
+    ///
+    /// # Errors
+    /// [`Error::Recipe`] with the key or line that is wrong.
+    pub fn read(path: &Path) -> Result<Self> {
+        let name = path.display();
+        let text = std::fs::read_to_string(path).map_err(|e| {
+            let what = match e.kind() {
+                std::io::ErrorKind::InvalidData => "is no text file; a recipe is written in TOML".to_owned(),
+                std::io::ErrorKind::NotFound => "is not there".to_owned(),
+                _ => e.to_string(),
+            };
+            Error::Recipe(format!("{name} {what}"))
+        })?;
+        let folder = path.parent().map(Path::to_owned).unwrap_or_default();
+        Self::parse(&text, &folder).map_err(|e| match e {
+            Error::Recipe(what) => Error::Recipe(format!("{name}: {what}")),
+            other => other,
+        })
+    }
+
+    /// Reads a recipe from its text; `folder` is what its paths are relative to.
+    ///
+    /// # Errors
+    /// As for [`Recipe::read`].
+    pub fn parse(text: &str, folder: &Path) -> Result<Self> {
+        let mut recipe: Self = toml::from_str(text).map_err(|e| Error::Recipe(in_one_line(&e, text)))?;
+        recipe.folder = folder.to_owned();
+        recipe.check()?;
+        Ok(recipe)
+    }
+
+    /// A path of the recipe as it is to be opened.
+    pub fn path(&self, path: &Path) -> PathBuf {
+        self.folder.join(path)
+    }
+
+    fn check(&self) -> Result<()> {
+        if self.version != 1 {
+            return Err(Error::key("version", format!("{} is not known; this program reads version 1", self.version)));
+        }
+        if self.terrain.dem.is_empty() {
+            return Err(Error::key("terrain.dem", "names no file; name one or more, as in [\"north.tif\"]"));
+        }
+        let positive = |key: &str, value: Option<f64>| match value {
+            Some(v) if v.is_nan() || v.is_infinite() || v <= 0.0 => {
+                Err(Error::key(key, format!("{v} is no length; give a number of metres above 0")))
+            }
+            _ => Ok(()),
+        };
+        let not_negative = |key: &str, value: f64| {
+            if value >= 0.0 && value.is_finite() {
+                Ok(())
+            } else {
+                Err(Error::key(key, format!("{value} is out of range; give a number of at least 0")))
+            }
+        };
+        positive("terrain.cell_size", self.terrain.cell_size)?;
+        if let Some(c) = &self.conditioning {
+            if let Some(depth) = c.max_fill_depth_m {
+                not_negative("conditioning.max_fill_depth_m", depth)?;
+            }
+            positive("conditioning.max_breach_length_m", c.max_breach_length_m)?;
+            positive("conditioning.max_breach_depth_m", c.max_breach_depth_m)?;
+            let breaches = matches!(c.sinks, Sinks::Breach | Sinks::BreachThenFill);
+            for (key, given) in [
+                ("conditioning.max_breach_length_m", c.max_breach_length_m),
+                ("conditioning.max_breach_depth_m", c.max_breach_depth_m),
+            ] {
+                if given.is_some() && !breaches {
+                    return Err(Error::key(key, "means nothing unless sinks = \"breach\" or \"breach_then_fill\""));
+                }
+            }
+            if c.max_fill_depth_m.is_some() && !matches!(c.sinks, Sinks::Fill | Sinks::BreachThenFill) {
+                let what = "means nothing unless sinks = \"fill\" or \"breach_then_fill\"";
+                return Err(Error::key("conditioning.max_fill_depth_m", what));
+            }
+            if let Some(burn) = &c.burn {
+                positive("conditioning.burn.depth_m", burn.depth_m)?;
+                positive("conditioning.burn.buffer_m", burn.buffer_m)?;
+                positive("conditioning.burn.buffer_depth_m", burn.buffer_depth_m)?;
+                let trench = matches!(burn.method, BurnMethod::Trench | BurnMethod::Graded);
+                if trench && burn.depth_m.is_none() {
+                    return Err(Error::key("conditioning.burn.depth_m", "is missing; this method needs it"));
+                }
+                if burn.method == BurnMethod::Graded && burn.buffer_m.is_none() {
+                    let what = "is missing; a graded trench needs the width of its buffer";
+                    return Err(Error::key("conditioning.burn.buffer_m", what));
+                }
+            }
+        }
+        if let Some(r) = &self.routing {
+            not_negative("routing.flat_slope", r.flat_slope)?;
+            if r.flat_slope >= 0.1 {
+                let what = format!("{} m/m is no slight fall; give less than 0.1", r.flat_slope);
+                return Err(Error::key("routing.flat_slope", what));
+            }
+            if let Some(p) = r.exponent {
+                if r.method != RoutingMethod::Mfd {
+                    return Err(Error::key("routing.exponent", "means nothing unless method = \"mfd\""));
+                }
+                if !(0.1..=100.0).contains(&p) {
+                    return Err(Error::key("routing.exponent", format!("{p} is out of range, 0.1 to 100")));
+                }
+            }
+        }
+        if let Some(n) = &self.network {
+            match (n.threshold.area_km2, n.threshold.cells) {
+                (Some(area), None) if area.is_finite() && area > 0.0 => {}
+                (None, Some(cells)) if cells > 0 => {}
+                (Some(_), Some(_)) | (None, None) => {
+                    let what = "give either area_km2 or cells, as in { area_km2 = 0.35 }";
+                    return Err(Error::key("network.threshold", what));
+                }
+                _ => return Err(Error::key("network.threshold", "must be above 0")),
+            }
+        }
+        if let Some(c) = &self.catchments {
+            not_negative("catchments.snap_m", c.snap_m)?;
+            if c.snap_to == SnapChoice::NearestStream && self.network.is_none() {
+                let what = "nearest_stream needs streams: add [network] with a threshold";
+                return Err(Error::key("catchments.snap_to", what));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The reader's message in one line, with the line of the file.
+fn in_one_line(error: &toml::de::Error, text: &str) -> String {
+    let line = error.span().map(|span| text[..span.start.min(text.len())].matches('\n').count() + 1);
+    let what = error.message().split_whitespace().collect::<Vec<_>>().join(" ");
+    match line {
+        Some(line) => format!("line {line}: {what}"),
+        None => what,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn parse(text: &str) -> Result<Recipe> {
+        Recipe::parse(text, Path::new("/somewhere"))
+    }
+
+    const LEAST: &str = "version = 1\n[terrain]\ndem = [\"a.tif\"]\n";
+
+    #[test]
+    fn the_least_recipe_and_a_full_one() {
+        let least = parse(LEAST).unwrap();
+        assert_eq!(least.path(&least.terrain.dem[0]), Path::new("/somewhere/a.tif"));
+        let full = parse(
+            r#"
+            version = 1
+            [terrain]
+            dem = ["north.tif", "south.tif"]
+            crs = "EPSG:32628"
+            cell_size = 4.0
+            clip = "area.gpkg"
+            vertical_unit = "us-ft"
+            [conditioning]
+            breach_lines = "crossings.gpkg"
+            walls = "walls.gpkg"
+            closed_basins = "hollows.gpkg"
+            burn = { streams = "streams.gpkg", method = "trench", depth_m = 5.0 }
+            sinks = "breach_then_fill"
+            max_fill_depth_m = 8.0
+            max_breach_length_m = 100.0
+            max_breach_depth_m = 3
+            [routing]
+            method = "mfd"
+            weights = "rain.tif"
+            flat_slope = 0.00001
+            [network]
+            threshold = { area_km2 = 0.35 }
+            [catchments]
+            pour_points = "gauges.csv"
+            snap_m = 100.0
+            snap_to = "nearest_stream"
+            "#,
+        )
+        .unwrap();
+        assert_eq!(full.terrain.vertical_unit, Some(VerticalUnit::UsSurveyFoot));
+        // What is written again is read the same.
+        let again = toml::to_string(&full).unwrap();
+        assert_eq!(Recipe::parse(&again, Path::new("/somewhere")).unwrap(), full);
+    }
+
+    #[test]
+    fn what_is_wrong_is_named() {
+        for (text, names) in [
+            ("", "version"),
+            ("version = 2\n[terrain]\ndem = [\"a.tif\"]\n", "version: 2"),
+            ("version = 1\n", "terrain"),
+            ("version = 1\n[terrain]\ndem = []\n", "terrain.dem"),
+            ("version = 1\n[terrain]\ndem = \"a.tif\"\n", "line 3"),
+            ("version = 1\n[terrain]\ndem = [\"a.tif\"]\ncellsize = 4\n", "cellsize"),
+            ("version = 1\n[terrain]\ndem = [\"a.tif\"]\ncell_size = -4\n", "terrain.cell_size"),
+            ("version = 1\n[terrain]\ndem = [\"a.tif\"]\ncell_size = nan\n", "terrain.cell_size"),
+            ("version = 1\n[terrain]\ndem = [\"a.tif\"]\nvertical_unit = \"yard\"\n", "yard"),
+            ("version = 1\n[terrain\n", "line 2"),
+        ] {
+            let error = parse(text).unwrap_err();
+            assert_eq!(error.exit_status(), 2);
+            let told = error.to_string();
+            assert!(told.contains(names) && !told.contains('\n'), "{text:?}: {told}");
+        }
+        for (text, names) in [
+            ("[conditioning]\nsinks = \"flood\"", "flood"),
+            ("[conditioning]\nmax_fill_depth_m = -1", "conditioning.max_fill_depth_m"),
+            ("[conditioning]\nsinks = \"keep\"\nmax_fill_depth_m = 1", "conditioning.max_fill_depth_m"),
+            ("[conditioning]\nmax_breach_length_m = 10", "conditioning.max_breach_length_m"),
+            ("[conditioning]\nsinks = \"breach\"\nmax_breach_depth_m = 0", "conditioning.max_breach_depth_m"),
+            ("[conditioning]\nburn = { streams = \"s.gpkg\", method = \"trench\" }", "conditioning.burn.depth_m"),
+            ("[conditioning]\nburn = { streams = \"s.gpkg\", method = \"graded\", depth_m = 3 }", "conditioning.burn.buffer_m"),
+            ("[conditioning]\nburn = { streams = \"s.gpkg\", method = \"plough\" }", "plough"),
+            ("[routing]\nmethod = \"d9\"", "d9"),
+            ("[routing]\nflat_slope = -0.1", "routing.flat_slope"),
+            ("[routing]\nflat_slope = 2", "routing.flat_slope"),
+            ("[routing]\nexponent = 2", "routing.exponent"),
+            ("[network]", "threshold"),
+            ("[network]\nthreshold = {}", "network.threshold"),
+            ("[network]\nthreshold = { cells = 0 }", "network.threshold"),
+            ("[network]\nthreshold = { cells = 5, area_km2 = 1 }", "network.threshold"),
+            ("[network]\nthreshold = { area_km2 = inf }", "network.threshold"),
+            ("[network]\nthreshold = 5", "line 5"),
+            ("[catchments]\npour_points = \"p.csv\"\nsnap_m = -3", "catchments.snap_m"),
+            ("[catchments]\npour_points = \"p.csv\"\nsnap_to = \"nearest_stream\"", "catchments.snap_to"),
+            ("[streams]\na = 1", "streams"),
+        ] {
+            let told = parse(&format!("{LEAST}{text}\n")).unwrap_err().to_string();
+            assert!(told.contains(names) && !told.contains('\n'), "{text:?}: {told}");
+        }
+    }
+}

@@ -1,0 +1,541 @@
+//! Running a recipe: from files to files.
+
+use std::path::{Path, PathBuf};
+use std::time::Instant;
+
+use bothros_core::catchments::{Labelled, SnapTo, label, snap_to_cells};
+use bothros_core::conditioning::{condition, cut_and_fill, fill_to_outlets, list_sinks};
+use bothros_core::network::{Network, extract, extract_cells, main_stem_of_cells};
+use bothros_core::routing::{
+    ACCUMULATION_NODATA, DIRECTION_NODATA, MFD_EXPONENT, OUTLET, REAL_ACCUMULATION_NODATA, dinf_accumulation,
+    dinf_directions, flow_accumulation, flow_directions_to_outlets, mfd_accumulation, weighted_accumulation,
+    with_least_fall,
+};
+use bothros_core::{Area, Cell, Frame, Grid, Monitor, Part, Threshold};
+use bothros_formats::{Crs, Geometry, RasterKind, VectorFormat, Wanted, write_cog, write_layers};
+
+use crate::inputs::{self, Prepared};
+use crate::outputs::{self, Placed, Stem, Subbasins};
+use crate::summary::{CatchmentFacts, NetworkFacts, OrderFacts, SinkCounts, StepTime, Summary, peak_memory};
+use crate::{Error, Recipe, Result, Routing, RoutingMethod, SnapChoice};
+
+/// Hears how far a run is, and what it is at.
+pub trait Report: Monitor {
+    /// A new step begins.
+    fn begin(&self, step: &str);
+}
+
+/// Runs a recipe and writes its results to `out`, which must not exist unless `overwrite` is set. It
+/// appears only when all is done.
+///
+/// # Errors
+/// [`Error::Recipe`] where the recipe or `out` is wrong, [`Error::Data`] where the data cannot be
+/// used, [`Error::Write`], [`Error::Cancelled`]. Then nothing is left, and what was at `out` stays.
+pub fn run(recipe: &Recipe, out: &Path, overwrite: bool, report: &dyn Report) -> Result<Summary> {
+    let begun = Instant::now();
+    if out.exists() {
+        if !overwrite {
+            return Err(Error::Recipe(format!(
+                "{} exists already: choose another folder, or give --overwrite",
+                out.display()
+            )));
+        }
+        if !out.is_dir() {
+            return Err(Error::Recipe(format!("{} is no folder: choose another name", out.display())));
+        }
+    }
+    inputs::check_files(recipe)?;
+    let parent = match out.parent() {
+        Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),
+        _ => PathBuf::from("."),
+    };
+    std::fs::create_dir_all(&parent).map_err(|e| Error::write(&parent, e))?;
+    // Beside the target, so that it can be moved there in one step.
+    let work = tempfile::Builder::new()
+        .prefix(".bothros-")
+        .tempdir_in(&parent)
+        .map_err(|e| Error::write(&parent, e))?;
+    let results = work.path().join("results");
+    std::fs::create_dir(&results).map_err(|e| Error::write(&results, e))?;
+
+    let mut run = Run { recipe, dir: &results, report, steps: Vec::new(), share: 0.0 };
+    let mut summary = run.all()?;
+    summary.seconds = begun.elapsed().as_secs_f64();
+    summary.peak_memory_bytes = peak_memory();
+    let path = results.join("summary.json");
+    let text = serde_json::to_string_pretty(&summary).map_err(|e| Error::write(&path, e))?;
+    std::fs::write(&path, text + "\n").map_err(|e| Error::write(&path, e))?;
+
+    if out.exists() {
+        // The old results go only when the new ones stand in their place.
+        std::fs::rename(out, work.path().join("before")).map_err(|e| Error::write(out, e))?;
+    }
+    std::fs::rename(&results, out).map_err(|e| Error::write(out, e))?;
+    Ok(summary)
+}
+
+struct Run<'a> {
+    recipe: &'a Recipe,
+    dir: &'a Path,
+    report: &'a dyn Report,
+    steps: Vec<StepTime>,
+    /// how much is done
+    share: f64,
+}
+
+/// D8 directions, and the accumulation that streams are drawn from.
+struct Routed {
+    directions: Grid<u8>,
+    /// of D8
+    accumulation: Grid<u32>,
+    /// of D-infinity or MFD
+    divided: Option<Grid<f64>>,
+}
+
+impl Routed {
+    /// Cells upstream and the cell itself.
+    fn contributing_cells(&self, index: usize) -> f64 {
+        match &self.divided {
+            Some(sums) => sums.values()[index] + 1.0,
+            None => self.accumulation.values()[index].wrapping_add(1) as f64,
+        }
+    }
+}
+
+impl<'a> Run<'a> {
+    /// Runs a step that takes up to the share `to` of the whole.
+    fn step<T>(&mut self, name: &str, to: f64, work: impl FnOnce(&Part<'_>) -> Result<T>) -> Result<T> {
+        if self.report.is_cancelled() {
+            return Err(Error::Cancelled);
+        }
+        let begun = Instant::now();
+        self.report.begin(name);
+        let done = work(&Part::new(self.report, self.share, to))?;
+        self.share = to;
+        self.report.progress(to);
+        self.steps.push(StepTime { step: name.to_owned(), seconds: begun.elapsed().as_secs_f64() });
+        Ok(done)
+    }
+
+    fn all(&mut self) -> Result<Summary> {
+        let recipe = self.recipe;
+        let Prepared { dem, frame, crs, mut notes } =
+            self.step("preparing the DEM", 0.12, |part| inputs::prepare(recipe, part))?;
+        let how = inputs::conditioning(recipe, &crs, &mut notes)?;
+        let before = self.step("finding sinks", 0.2, |part| {
+            let filled = fill_to_outlets(&dem, &[], &Part::new(part, 0.0, 0.6))?;
+            Ok(list_sinks(&dem, &filled, &frame, 0, &Part::new(part, 0.6, 1.0))?.sinks)
+        })?;
+        let mut done = self.step("conditioning", 0.35, |part| Ok(condition(&dem, &frame, &how, part)?))?;
+        let ground_moved = cut_and_fill(&dem, &done.ground, &frame)?;
+        let cells = done.ground.values().iter().filter(|z| !z.is_nan()).count() as u64;
+
+        let default = Routing::default();
+        let routing = recipe.routing.as_ref().unwrap_or(&default);
+        let routed = self.route(&done, routing, &frame, &crs, &mut notes)?;
+        let routing_moved = match &done.routing {
+            Some(surface) => cut_and_fill(&dem, surface, &frame)?,
+            None => ground_moved,
+        };
+        drop(dem);
+
+        self.write_surfaces(&mut done, &routed, routing, &frame, &crs)?;
+        let sinks_after = (0..routed.directions.len())
+            .filter(|&i| routed.directions.values()[i] == OUTLET && !done.ground.is_edge(i))
+            .count() as u64;
+        let all_outlets = routed.directions.values().iter().filter(|&&c| c == OUTLET).count() as u64;
+        let network = match &recipe.network {
+            Some(settings) => {
+                let threshold = match (settings.threshold.cells, settings.threshold.area_km2) {
+                    (Some(cells), _) => Threshold::cells(cells),
+                    (None, area) => Threshold::from_area(Area::km2(area.unwrap_or(0.0)), &frame),
+                };
+                Some((threshold, self.network(&routed, &done.ground, &frame, threshold)?))
+            }
+            None => None,
+        };
+        let network_facts = network.as_ref().map(|(t, n)| network_facts(n, *t, &frame, cells));
+        if let Some((threshold, network)) = &network
+            && network.reaches.is_empty()
+        {
+            notes.push(format!(
+                "the threshold of {} cells is above the largest contributing area: there is no stream",
+                threshold.as_cells()
+            ));
+        }
+        let largest = (0..routed.directions.len())
+            .filter(|&i| routed.directions.values()[i] != DIRECTION_NODATA)
+            .map(|i| routed.contributing_cells(i))
+            .fold(0.0, f64::max);
+
+        let mut orders = None;
+        if let Some((_, network)) = &network {
+            let mut grid = Grid::from_vec(
+                frame.rows,
+                frame.cols,
+                routed.directions.values().iter().map(|&c| if c == DIRECTION_NODATA { 255u8 } else { 0 }).collect(),
+            );
+            for reach in &network.reaches {
+                for &cell in &reach.cells {
+                    grid.values_mut()[cell as usize] = reach.strahler;
+                }
+            }
+            let path = self.dir.join("streams.tif");
+            let text = "Strahler order of stream cells; 0 where there is no stream";
+            self.step("writing streams", 0.82, |_| {
+                write(&path, |p| write_cog(p, &grid, &frame, &crs, 255, RasterKind::Greatest, text, ""))
+            })?;
+            orders = Some(grid);
+        }
+        let catchments = match &recipe.catchments {
+            Some(_) => Some(self.catchments(
+                &routed,
+                network.as_ref().map(|(_, n)| n),
+                orders.as_ref(),
+                &frame,
+                &crs,
+                &mut notes,
+            )?),
+            None => None,
+        };
+        if let (Some((_, network)), Some(orders)) = (&network, &orders) {
+            let stems = self.stems(network, &routed, orders, catchments.as_ref())?;
+            let found = catchments.as_ref().map(|(_, found)| found);
+            let layers = [
+                outputs::reaches(network, &frame, found),
+                outputs::junctions(network, &frame),
+                outputs::main_stems(&stems, &routed.directions, &done.ground, &frame),
+            ];
+            let path = self.dir.join("network.gpkg");
+            self.step("writing the network", 1.0, |_| {
+                write(&path, |p| write_layers(p, VectorFormat::GeoPackage, &crs, &layers))
+            })?;
+        }
+
+        let catchment_facts = catchments.map(|(points, found)| {
+            let facts = points.iter().enumerate().map(|(at, point)| CatchmentFacts {
+                catchment_id: at as u32 + 1,
+                name: point.name.clone(),
+                area_km2: frame.area_of(found.cells[at]).as_km2(),
+                touches_edge: found.touches_edge[at],
+                moved_m: point.moved_m,
+            });
+            facts.collect()
+        });
+        Ok(Summary {
+            program: concat!("bothros ", env!("CARGO_PKG_VERSION")).into(),
+            crs: crs.label(),
+            rows: frame.rows,
+            cols: frame.cols,
+            cell_size_m: frame.cell_m(),
+            cells,
+            nodata_cells: frame.cells() as u64 - cells,
+            sinks: SinkCounts { before, after: sinks_after, kept_open: done.open.len() as u64 },
+            cut_and_fill: ground_moved,
+            cut_and_fill_routing: routing_moved,
+            conditioning: done.steps,
+            remarks: done.remarks,
+            notes,
+            routing: method_name(routing).into(),
+            outlets: all_outlets - sinks_after,
+            largest_contributing_area_km2: largest * frame.cell_area().as_km2(),
+            network: network_facts,
+            catchments: catchment_facts,
+            steps: std::mem::take(&mut self.steps),
+            seconds: 0.0,
+            peak_memory_bytes: 0,
+        })
+    }
+
+    fn route(
+        &mut self,
+        done: &bothros_core::conditioning::Conditioned,
+        routing: &Routing,
+        frame: &Frame,
+        crs: &Crs,
+        notes: &mut Vec<String>,
+    ) -> Result<Routed> {
+        let surface = done.routing_surface();
+        let directions = self.step("finding flow directions", 0.42, |part| {
+            Ok(flow_directions_to_outlets(surface, &done.open, part)?)
+        })?;
+        let accumulation =
+            self.step("accumulating flow", 0.46, |part| Ok(flow_accumulation(&directions, part)?))?;
+        let weights = match &routing.weights {
+            Some(path) => {
+                let recipe = self.recipe;
+                Some(self.step("reading weights", 0.48, |p| {
+                    inputs::weights(recipe, path, frame, crs, notes, p)
+                })?)
+            }
+            None => None,
+        };
+        let exponent = routing.exponent.unwrap_or(MFD_EXPONENT);
+        let angles = match routing.method {
+            RoutingMethod::Dinf => {
+                Some(self.step("finding angles of fall", 0.5, |p| Ok(dinf_directions(surface, &directions, p)?))?)
+            }
+            _ => None,
+        };
+        let divided = |weights: Option<&Grid<f32>>, part: &Part<'_>| -> Result<Option<Grid<f64>>> {
+            Ok(match (&angles, routing.method) {
+                (Some(angles), _) => Some(dinf_accumulation(&directions, angles, weights, part)?),
+                (None, RoutingMethod::Mfd) => {
+                    Some(mfd_accumulation(surface, &directions, exponent, weights, part)?)
+                }
+                _ => None,
+            })
+        };
+        let sums = match routing.method {
+            RoutingMethod::D8 => None,
+            _ => self.step("accumulating divided flow", 0.55, |part| divided(None, part))?,
+        };
+        if let Some(weights) = &weights {
+            let path = self.dir.join("weighted_accumulation.tif");
+            self.step("accumulating weights", 0.58, |part| {
+                let weighted = match divided(Some(weights), part)? {
+                    Some(sums) => sums,
+                    None => weighted_accumulation(&directions, weights, part)?,
+                };
+                let text = "weights of all cells upstream, the cell's own not counted";
+                write(&path, |p| {
+                    write_cog(p, &weighted, frame, crs, REAL_ACCUMULATION_NODATA, RasterKind::Greatest, text, "")
+                })
+            })?;
+        }
+        Ok(Routed { directions, accumulation, divided: sums })
+    }
+
+    fn write_surfaces(
+        &mut self,
+        done: &mut bothros_core::conditioning::Conditioned,
+        routed: &Routed,
+        routing: &Routing,
+        frame: &Frame,
+        crs: &Crs,
+    ) -> Result<()> {
+        let dir = self.dir;
+        let conditioned = self.recipe.conditioning.is_some() || routing.flat_slope > 0.0;
+        self.step("writing surfaces", 0.68, |part| {
+            let text = "ground surface, elevation in metres";
+            let mean = RasterKind::Mean;
+            write(&dir.join("ground.tif"), |p| write_cog(p, &done.ground, frame, crs, f32::NAN, mean, text, "m"))?;
+            if conditioned {
+                let falling = match routing.flat_slope {
+                    slope if slope > 0.0 => Some(with_least_fall(
+                        done.routing_surface(),
+                        &routed.directions,
+                        slope,
+                        frame,
+                        &Part::new(part, 0.4, 0.6),
+                    )?),
+                    _ => None,
+                };
+                let surface = falling.as_ref().unwrap_or(done.routing_surface());
+                let text = "routing surface, elevation in metres";
+                write(&dir.join("conditioned.tif"), |p| {
+                    write_cog(p, surface, frame, crs, f32::NAN, mean, text, "m")
+                })?;
+            }
+            Ok(())
+        })?;
+        // It has been routed on and written.
+        done.routing = None;
+        self.step("writing flow directions and accumulation", 0.78, |_| {
+            let text = "D8 flow direction: 1 E, 2 SE, 4 S, 8 SW, 16 W, 32 NW, 64 N, 128 NE, 0 outlet or closed-basin bottom";
+            write(&dir.join("flow_direction.tif"), |p| {
+                write_cog(p, &routed.directions, frame, crs, DIRECTION_NODATA, RasterKind::Every, text, "")
+            })?;
+            let text = "flow accumulation, cells upstream, the cell itself not counted";
+            let (path, greatest) = (dir.join("flow_accumulation.tif"), RasterKind::Greatest);
+            match &routed.divided {
+                Some(sums) => write(&path, |p| {
+                    write_cog(p, sums, frame, crs, REAL_ACCUMULATION_NODATA, greatest, text, "cells")
+                }),
+                None => write(&path, |p| {
+                    write_cog(p, &routed.accumulation, frame, crs, ACCUMULATION_NODATA, greatest, text, "cells")
+                }),
+            }
+        })
+    }
+
+    fn network(
+        &mut self,
+        routed: &Routed,
+        ground: &Grid<f32>,
+        frame: &Frame,
+        threshold: Threshold,
+    ) -> Result<Network> {
+        let Routed { directions, accumulation, divided } = routed;
+        self.step("drawing the network", 0.8, |part| {
+            Ok(match divided {
+                None => extract(directions, accumulation, ground, frame, threshold, part)?,
+                Some(sums) => {
+                    let least = threshold.as_cells() as f64;
+                    let stream = sums.values().iter().map(|&s| s >= 0.0 && s + 1.0 >= least).collect();
+                    let stream = Grid::from_vec(sums.rows(), sums.cols(), stream);
+                    extract_cells(directions, accumulation, Some(sums), ground, frame, &stream, part)?
+                }
+            })
+        })
+    }
+
+    fn catchments(
+        &mut self,
+        routed: &Routed,
+        network: Option<&Network>,
+        orders: Option<&Grid<u8>>,
+        frame: &Frame,
+        crs: &Crs,
+        notes: &mut Vec<String>,
+    ) -> Result<(Vec<Placed>, Labelled)> {
+        let Some(settings) = &self.recipe.catchments else { return Err(Error::key("catchments", "is missing")) };
+        let key = "catchments.pour_points";
+        let given = inputs::features(self.recipe, key, &settings.pour_points, Wanted::Points, crs, notes)?;
+        let is_stream =
+            |cell: Cell| orders.and_then(|o| o.get(cell)).is_some_and(|&order| order > 0 && order < 255);
+        let to = match settings.snap_to {
+            SnapChoice::Largest => SnapTo::Largest,
+            SnapChoice::NearestStream => SnapTo::NearestStream,
+        };
+        let mut points: Vec<Placed> = Vec::new();
+        for (at, feature) in given.into_iter().enumerate() {
+            let Geometry::Point([x, y]) = feature.shape else { continue };
+            let called = feature.name.clone().unwrap_or_else(|| format!("number {}", at + 1));
+            let cell = snap_to_cells(&routed.accumulation, frame, &is_stream, (x, y), settings.snap_m, to)
+                .map_err(|e| match e {
+                    bothros_core::Error::OutsideFootprint(_) => Error::data(
+                        key,
+                        format!("pour point “{called}” at {x:.1}, {y:.1} lies outside the DEM's footprint"),
+                    ),
+                    other => Error::data(key, format!("pour point “{called}”: {other}")),
+                })?;
+            if let Some(same) = points.iter().find(|p| p.cell == cell) {
+                let other = same.name.clone().unwrap_or_else(|| "an unnamed one".into());
+                return Err(Error::data(
+                    key,
+                    format!("pour points “{other}” and “{called}” snap to the same cell: remove one, or lower snap_m"),
+                ));
+            }
+            let (cx, cy) = frame.centre(cell);
+            let moved_m = (cx - x).hypot(cy - y) * frame.unit_m;
+            // Where it is left, it stays in its cell and is not moved.
+            let moved_m = if settings.snap_m > 0.0 { moved_m } else { 0.0 };
+            points.push(Placed { name: feature.name, given: [x, y], cell, moved_m });
+        }
+        let outlets: Vec<Cell> = points.iter().map(|p| p.cell).collect();
+        let dir = self.dir;
+        let found =
+            self.step("delineating catchments", 0.88, |part| Ok(label(&routed.directions, &outlets, part)?))?;
+        let subbasins = self.step("delineating sub-basins", 0.92, |part| {
+            sub_basins(routed, network, &points, frame, part)
+        })?;
+        self.step("writing catchments", 0.97, |_| {
+            let text = "catchment_id, the innermost where catchments nest; 0 outside";
+            write(&dir.join("catchments.tif"), |p| {
+                write_cog(p, &found.ids, frame, crs, u32::MAX, RasterKind::Every, text, "")
+            })?;
+            let layers = [
+                outputs::catchments(&points, &found, &routed.directions, frame)?,
+                outputs::subbasins(&subbasins, &found, frame),
+                outputs::pour_points(&points, &found, frame),
+            ];
+            write(&dir.join("catchments.gpkg"), |p| write_layers(p, VectorFormat::GeoPackage, crs, &layers))
+        })?;
+        Ok((points, found))
+    }
+
+    /// The main stem of each catchment, or of each outlet of the network where there is none.
+    fn stems(
+        &self,
+        network: &Network,
+        routed: &Routed,
+        orders: &Grid<u8>,
+        catchments: Option<&(Vec<Placed>, Labelled)>,
+    ) -> Result<Vec<Stem>> {
+        let is_stream = |i: usize| (1..255).contains(&orders.values()[i]);
+        let outlets: Vec<(Cell, Option<u32>)> = match catchments {
+            Some((points, _)) => {
+                points.iter().enumerate().map(|(at, p)| (p.cell, Some(at as u32 + 1))).collect()
+            }
+            None => network
+                .reaches
+                .iter()
+                .filter(|r| r.downstream.is_none())
+                .filter_map(|r| Some((orders.cell(*r.cells.last()? as usize), None)))
+                .collect(),
+        };
+        let stem = |(outlet, catchment_id)| {
+            let cells = main_stem_of_cells(&routed.directions, &routed.accumulation, &is_stream, outlet)?;
+            Ok(Stem { cells, catchment_id })
+        };
+        outlets.into_iter().map(stem).collect()
+    }
+}
+
+/// Sub-basins end where reaches and catchments do.
+fn sub_basins(
+    routed: &Routed,
+    network: Option<&Network>,
+    points: &[Placed],
+    frame: &Frame,
+    monitor: &dyn Monitor,
+) -> Result<Subbasins> {
+    let number = |cell: Cell| (cell.row * frame.cols + cell.col) as u32;
+    let mut ends: Vec<(u32, Option<u32>)> = Vec::new();
+    let mut reach_at = std::collections::HashMap::new();
+    for reach in network.iter().flat_map(|n| &n.reaches) {
+        ends.extend(reach.cells.last().map(|&cell| (cell, Some(reach.id))));
+    }
+    let pours: std::collections::HashSet<u32> = points.iter().map(|p| number(p.cell)).collect();
+    for reach in network.iter().flat_map(|n| &n.reaches) {
+        reach_at.extend(reach.cells.iter().filter(|&c| pours.contains(c)).map(|&c| (c, reach.id)));
+    }
+    ends.extend(points.iter().map(|p| (number(p.cell), reach_at.get(&number(p.cell)).copied())));
+    ends.sort_unstable();
+    ends.dedup_by_key(|end| end.0);
+    let cells: Vec<Cell> = ends
+        .iter()
+        .map(|&(cell, _)| Cell { row: cell as usize / frame.cols, col: cell as usize % frame.cols })
+        .collect();
+    let found = label(&routed.directions, &cells, monitor)?;
+    Ok(Subbasins {
+        found,
+        reach: ends.iter().map(|e| e.1).collect(),
+        outlet: ends.iter().map(|e| e.0).collect(),
+    })
+}
+
+fn write(path: &Path, work: impl FnOnce(&Path) -> bothros_formats::Result<()>) -> Result<()> {
+    let name = path.file_name().map(PathBuf::from).unwrap_or_default();
+    work(path).map_err(|e| Error::write(&name, e))
+}
+
+fn method_name(routing: &Routing) -> &'static str {
+    match routing.method {
+        RoutingMethod::D8 => "d8",
+        RoutingMethod::Dinf => "dinf",
+        RoutingMethod::Mfd => "mfd",
+    }
+}
+
+fn network_facts(network: &Network, threshold: Threshold, frame: &Frame, cells: u64) -> NetworkFacts {
+    let orders = (1..=network.highest_order()).map(|order| {
+        let of: Vec<_> = network.reaches.iter().filter(|r| r.strahler == order).collect();
+        OrderFacts {
+            order,
+            reaches: of.len() as u64,
+            length_km: of.iter().map(|r| r.length_m).sum::<f64>() / 1000.0,
+        }
+    });
+    let length_km = network.length_m() / 1000.0;
+    NetworkFacts {
+        threshold_km2: threshold.as_area(frame).as_km2(),
+        threshold_cells: threshold.as_cells(),
+        reaches: network.reaches.len() as u64,
+        headwaters: network.headwaters() as u64,
+        length_km,
+        drainage_density: length_km / frame.area_of(cells).as_km2(),
+        reaches_by_order: orders.collect(),
+    }
+}
