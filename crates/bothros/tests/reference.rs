@@ -1,10 +1,12 @@
-//! The core held against general-purpose reference libraries: scikit-image and networkx.
+//! The core held against general-purpose reference libraries: NumPy, SciPy, scikit-image, NetworkX, GDAL.
 
 mod support;
 
 use std::path::Path;
 
-use bothros_core::{Frame, Grid, Silent, conditioning, routing};
+use bothros_core::{
+    Cell, Frame, Grid, Silent, Threshold, catchments, conditioning, network, routing, terrain,
+};
 use bothros_demo::{Noise, fractal_terrain};
 use bothros_formats::{Crs, Placed, Resampling, VerticalUnit, inspect, read_elevation, warp};
 use support::{python, srtm_file};
@@ -60,4 +62,112 @@ fn terraces_with_voids() {
         let z = rough.values()[c.row * 140 + c.col];
         if noise.at(c.row as i64 / 4, c.col as i64 / 4) < 0.03 { f32::NAN } else { (z / 25.0).round() }
     }));
+}
+
+/// Everything else that the engine computes, on one terrain.
+fn engine_agrees(dem: &Grid<f32>, cell_m: f64, threshold: u32) {
+    let (rows, cols) = (dem.rows(), dem.cols());
+    let frame = Frame { rows, cols, left: 500_000.0, top: 4_700_000.0, cell_size: cell_m, unit_m: 1.0 };
+    let filled = conditioning::fill(dem, &Silent).unwrap();
+    let d8 = routing::flow_directions(&filled, &Silent).unwrap();
+    let accumulation = routing::flow_accumulation(&d8, &Silent).unwrap();
+    let angles = routing::dinf_directions(&filled, &d8, &Silent).unwrap();
+    let dinf = routing::dinf_accumulation(&d8, &angles, None, &Silent).unwrap();
+    let mfd = routing::mfd_accumulation(&filled, &d8, routing::MFD_EXPONENT, None, &Silent).unwrap();
+    let streams =
+        network::extract(&d8, &accumulation, &filled, &frame, Threshold::cells(threshold), &Silent).unwrap();
+    let mut orders = Grid::filled(rows, cols, 0u8);
+    for reach in &streams.reaches {
+        for &cell in &reach.cells {
+            orders.values_mut()[cell as usize] = reach.strahler;
+        }
+    }
+    // Pour points where reaches end, so that they nest.
+    let outlets: Vec<Cell> = streams
+        .reaches
+        .iter()
+        .step_by(3)
+        .map(|reach| dem.cell(reach.cells[reach.cells.len() - 1] as usize))
+        .collect();
+    let found = catchments::label(&d8, &outlets, &Silent).unwrap();
+    let sinks = conditioning::sink_hierarchy(dem, &frame, &[], &Silent).unwrap();
+    let listed = conditioning::list_sinks(dem, &filled, &frame, usize::MAX, &Silent).unwrap();
+    let position =
+        terrain::topographic_position(&filled, &frame, terrain::Radius::Cells(5.0), &Silent).unwrap();
+    // The hillshade has no rim.
+    let inner = terrain::hillshade(&filled, cell_m, cell_m, terrain::Light::default());
+    let shade = Grid::from_fn(rows, cols, |c| {
+        let within = c.row > 0 && c.col > 0 && c.row + 1 < rows && c.col + 1 < cols;
+        if within { inner.values()[(c.row - 1) * (cols - 2) + c.col - 1] } else { f32::NAN }
+    });
+
+    let dir = tempfile::tempdir().unwrap();
+    let write = |name: &str, data: &[u8]| std::fs::write(dir.path().join(name), data).unwrap();
+    let floats = |name: &str, grid: &Grid<f32>| write(name, &bytes(grid.values(), f32::to_le_bytes));
+    write("shape.txt", format!("{rows} {cols} {cell_m} {threshold}").as_bytes());
+    floats("dem.f32", dem);
+    floats("filled.f32", &filled);
+    write("d8.u8", d8.values());
+    floats("angles.f32", &angles);
+    write("dinf.f64", &bytes(dinf.values(), f64::to_le_bytes));
+    write("mfd.f64", &bytes(mfd.values(), f64::to_le_bytes));
+    write("streams.u8", orders.values());
+    write("catchments.u32", &bytes(found.ids.values(), u32::to_le_bytes));
+    floats("to_outlet.f32", &routing::distance_to_outlet(&d8, &frame, &Silent).unwrap());
+    floats("position.f32", &position);
+    floats("slope.f32", &terrain::slope(&filled, cell_m, &Silent).unwrap());
+    floats("aspect.f32", &terrain::aspect(&filled, cell_m, &Silent).unwrap());
+    floats("shade.f32", &shade);
+    let lines = |items: Vec<String>| items.join("\n");
+    write("outlets.txt", lines(outlets.iter().map(|o| format!("{} {}", o.row, o.col)).collect()).as_bytes());
+    let upper = |r: &network::Reach| dem.cell(r.cells[0] as usize);
+    let reaches = streams
+        .reaches
+        .iter()
+        .map(|r| format!("{} {} {} {}", upper(r).row, upper(r).col, r.strahler, r.shreve));
+    write("reaches.txt", lines(reaches.collect()).as_bytes());
+    // The list of what was filled, and the roots of the hierarchy, hold the same.
+    let roots: Vec<_> = sinks.iter().filter(|s| s.parent.is_none()).collect();
+    let cells = |of: &mut dyn Iterator<Item = u64>| of.sum::<u64>();
+    assert_eq!(cells(&mut roots.iter().map(|s| s.cells)), cells(&mut listed.largest.iter().map(|s| s.cells)));
+    let listed = listed.largest.iter().map(|s| format!("{} {}", s.volume_m3, s.depth_m));
+    write("sinks.txt", lines(listed.collect()).as_bytes());
+    let polygons: Vec<_> = catchments::outlines(&found.ids, &frame)
+        .into_iter()
+        .map(|(id, outline)| serde_json::json!({ "id": id, "polygons": outline.polygons }))
+        .collect();
+    write("polygons.json", serde_json::to_string(&polygons).unwrap().as_bytes());
+    let told = python("engine.py", &[dir.path().to_str().unwrap()]);
+    assert!(told.ends_with("agree\n"), "{told}");
+}
+
+#[test]
+fn the_engine_on_rough_terrain() {
+    engine_agrees(&fractal_terrain(120, 11), 10.0, 60);
+}
+
+#[test]
+fn the_engine_on_a_real_tile_and_a_real_volcano() {
+    let dir = tempfile::tempdir().unwrap();
+    let (dem, _) = srtm(dir.path());
+    engine_agrees(&dem.window(60, 40, 180, 190), 80.0, 200);
+    let volcano: serde_json::Value =
+        serde_json::from_str(include_str!("../../../tests/reference/volcano.json")).unwrap();
+    let size = |key: &str| volcano[key].as_u64().unwrap() as usize;
+    let values = volcano["values"].as_array().unwrap().iter().map(|v| v.as_f64().unwrap() as f32).collect();
+    engine_agrees(&Grid::from_vec(size("height"), size("width"), values), 10.0, 40);
+}
+
+#[test]
+fn the_engine_on_terraces_with_voids() {
+    let noise = Noise(23);
+    let rough = fractal_terrain(110, 9);
+    engine_agrees(
+        &Grid::from_fn(110, 110, |c| {
+            let z = rough.values()[c.row * 110 + c.col];
+            if noise.at(c.row as i64 / 5, c.col as i64 / 5) < 0.03 { f32::NAN } else { (z / 20.0).round() }
+        }),
+        5.0,
+        30,
+    );
 }

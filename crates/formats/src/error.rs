@@ -80,7 +80,9 @@ pub enum Error {
         most: f64,
     },
     /// Not a vector file that is read.
-    #[error("{name} is no GeoPackage, GeoJSON, Shapefile, FlatGeobuf or CSV that can be read: export it as one of these")]
+    #[error(
+        "{name} is no GeoPackage, GeoJSON, Shapefile, FlatGeobuf or CSV that can be read: export it as one of these"
+    )]
     NotAVector {
         /// name of the file as the user knows it
         name: String,

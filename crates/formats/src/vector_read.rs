@@ -87,8 +87,7 @@ pub fn read_features(
         allowed_drivers: Some(&DRIVERS),
         ..Default::default()
     };
-    let dataset =
-        Dataset::open_ex(path, options).map_err(|_| Error::NotAVector { name: name.to_owned() })?;
+    let dataset = Dataset::open_ex(path, options).map_err(|_| Error::NotAVector { name: name.to_owned() })?;
     let names: Vec<String> = dataset.layers().map(|l| l.name()).collect();
     let mut found = Vec::new();
     for (at, layer_name) in names.iter().enumerate() {
@@ -217,13 +216,13 @@ fn read_table(path: &Path, name: &str, wanted: Wanted, to: &Crs) -> Result<ReadL
     if !matches!(wanted, Wanted::Points | Wanted::PointsOrPolygons) {
         return Err(Error::NothingWanted { name: name.to_owned(), wanted: wanted.name() });
     }
-    let mut table = csv::ReaderBuilder::new()
-        .trim(csv::Trim::All)
-        .from_path(path)
-        .map_err(|e| bad(0, e.to_string()))?;
+    let mut table =
+        csv::ReaderBuilder::new().trim(csv::Trim::All).from_path(path).map_err(|e| bad(0, e.to_string()))?;
     let header = table.headers().map_err(|e| bad(1, e.to_string()))?.clone();
     let column = |names: &[&str]| {
-        header.iter().position(|h| names.iter().any(|n| h.trim_start_matches('\u{feff}').eq_ignore_ascii_case(n)))
+        header
+            .iter()
+            .position(|h| names.iter().any(|n| h.trim_start_matches('\u{feff}').eq_ignore_ascii_case(n)))
     };
     let placed = column(&["x", "easting"]).zip(column(&["y", "northing"]));
     let geographic = column(&["lon", "longitude"]).zip(column(&["lat", "latitude"]));

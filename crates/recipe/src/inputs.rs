@@ -5,8 +5,8 @@ use std::path::Path;
 use bothros_core::conditioning::{Burn, ClosedBasin, Line, Polygons};
 use bothros_core::{Frame, Grid, Monitor, Part, cells_within};
 use bothros_formats::{
-    Crs, CrsKind, Geometry, Placed, RasterInfo, ReadFeature, Resampling, VerticalUnit, Wanted, frame_of, inspect,
-    plan_warp, read_elevation, read_features, sensible_cell_size, utm_zone, warp_onto,
+    Crs, CrsKind, Geometry, Placed, RasterInfo, ReadFeature, Resampling, VerticalUnit, Wanted, frame_of,
+    inspect, plan_warp, read_elevation, read_features, sensible_cell_size, utm_zone, warp_onto,
 };
 
 use crate::{BurnMethod, BurnSettings, Error, Recipe, Result};
@@ -76,7 +76,10 @@ fn source(recipe: &Recipe, path: &Path) -> Result<Source> {
     let (name, full) = (file_name(path), recipe.path(path));
     let info = inspect(&full, &name).map_err(|e| formats(key, e))?;
     let Some(crs) = info.crs.clone() else {
-        return Err(Error::data(key, format!("{name} has no CRS: assign the one its coordinates are in, and save it again")));
+        return Err(Error::data(
+            key,
+            format!("{name} has no CRS: assign the one its coordinates are in, and save it again"),
+        ));
     };
     if !info.georeferenced {
         return Err(Error::data(key, format!("{name} does not tell where it lies: georeference it first")));
@@ -88,20 +91,32 @@ fn source(recipe: &Recipe, path: &Path) -> Result<Source> {
         }
         (None, 1) => 1,
         (None, bands) => {
-            return Err(Error::key("terrain.band", format!("is missing: {name} has {bands} bands; say which holds the elevations")));
+            return Err(Error::key(
+                "terrain.band",
+                format!("is missing: {name} has {bands} bands; say which holds the elevations"),
+            ));
         }
     };
-    let unit = recipe.terrain.vertical_unit.or_else(|| info.vertical_unit(band)).unwrap_or(VerticalUnit::Metre);
+    let unit =
+        recipe.terrain.vertical_unit.or_else(|| info.vertical_unit(band)).unwrap_or(VerticalUnit::Metre);
     Ok(Source { name, path: full, info, crs, band, unit })
 }
 
 impl Source {
     fn frame(&self) -> Frame {
         let [left, width, _, top, _, _] = self.info.geo_transform;
-        Frame { rows: self.info.rows, cols: self.info.cols, left, top, cell_size: width, unit_m: self.crs.unit_m }
+        Frame {
+            rows: self.info.rows,
+            cols: self.info.cols,
+            left,
+            top,
+            cell_size: width,
+            unit_m: self.crs.unit_m,
+        }
     }
     fn read(&self, monitor: &dyn Monitor) -> Result<Grid<f32>> {
-        read_elevation(&self.path, &self.name, self.band, self.unit, monitor).map_err(|e| formats("terrain.dem", e))
+        read_elevation(&self.path, &self.name, self.band, self.unit, monitor)
+            .map_err(|e| formats("terrain.dem", e))
     }
 }
 
@@ -115,7 +130,8 @@ pub(crate) fn prepare(recipe: &Recipe, monitor: &dyn Monitor) -> Result<Prepared
         None => first.crs.clone(),
     };
     if crs.kind != CrsKind::Projected {
-        let what = format!("{} is not projected, and areas and slopes need eastings and northings", crs.label());
+        let what =
+            format!("{} is not projected, and areas and slopes need eastings and northings", crs.label());
         if terrain.crs.is_some() {
             return Err(Error::key("terrain.crs", what));
         }
@@ -168,7 +184,12 @@ fn common_frame(sources: &[Source], crs: &Crs, wanted: Option<f64>) -> Result<Op
             return Ok(None);
         }
         let other = frame.extent();
-        extent = [extent[0].min(other[0]), extent[1].min(other[1]), extent[2].max(other[2]), extent[3].max(other[3])];
+        extent = [
+            extent[0].min(other[0]),
+            extent[1].min(other[1]),
+            extent[2].max(other[2]),
+            extent[3].max(other[3]),
+        ];
     }
     let cols = ((extent[2] - extent[0]) / cell).round() as usize;
     let rows = ((extent[3] - extent[1]) / cell).round() as usize;
@@ -219,12 +240,13 @@ fn warped(
     let mut extent = [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
     let mut native = 0.0;
     for (at, source) in sources.iter().enumerate() {
-        let plan =
-            plan_warp(source.info.rows, source.info.cols, source.info.geo_transform, &source.crs, crs).map_err(key)?;
+        let plan = plan_warp(source.info.rows, source.info.cols, source.info.geo_transform, &source.crs, crs)
+            .map_err(key)?;
         let [west, south, east, north] = plan.extent;
         extent = [extent[0].min(west), extent[1].min(south), extent[2].max(east), extent[3].max(north)];
         if at == 0 {
-            let exact = source.crs.same_as(crs).map_err(key)? && source.info.is_square() && source.info.is_north_up();
+            let exact =
+                source.crs.same_as(crs).map_err(key)? && source.info.is_square() && source.info.is_north_up();
             native = if exact { source.frame().cell_size } else { sensible_cell_size(plan.native_cell_size) };
         }
     }
@@ -236,7 +258,8 @@ fn warped(
     let mut dem: Option<Grid<f32>> = None;
     let share = 1.0 / sources.len() as f64;
     for (at, source) in sources.iter().enumerate() {
-        let part = |from: f64, to: f64| Part::new(monitor, (at as f64 + from) * share, (at as f64 + to) * share);
+        let part =
+            |from: f64, to: f64| Part::new(monitor, (at as f64 + from) * share, (at as f64 + to) * share);
         let values = source.read(&part(0.0, 0.5))?;
         let placed = Placed { values: &values, geo_transform: source.info.geo_transform, crs: &source.crs };
         let onto = warp_onto(&placed, crs, &frame, how, &part(0.5, 1.0)).map_err(key)?;
@@ -306,12 +329,16 @@ pub(crate) fn features(
 ) -> Result<Vec<ReadFeature>> {
     let (file, layer) = split_layer(path);
     let name = file_name(&file);
-    let read = read_features(&recipe.path(&file), &name, layer.as_deref(), wanted, crs).map_err(|e| formats(key, e))?;
+    let read = read_features(&recipe.path(&file), &name, layer.as_deref(), wanted, crs)
+        .map_err(|e| formats(key, e))?;
     if let Some(from) = read.converted_from {
         notes.push(format!("{key}: {name} was converted from {} to {}", from.label(), crs.label()));
     }
     if read.left_out > 0 {
-        notes.push(format!("{key}: {} features of {name} without a usable shape were left out", read.left_out));
+        notes.push(format!(
+            "{key}: {} features of {name} without a usable shape were left out",
+            read.left_out
+        ));
     }
     Ok(read.features)
 }
@@ -355,22 +382,28 @@ pub(crate) fn conditioning(
     let breach_lines = lines("conditioning.breach_lines", &settings.breach_lines)?;
     let walls = lines("conditioning.walls", &settings.walls)?;
     let burn = match &settings.burn {
-        Some(burn) => Some((lines("conditioning.burn.streams", &Some(burn.streams.clone()))?, burn_method(burn))),
+        Some(burn) => {
+            Some((lines("conditioning.burn.streams", &Some(burn.streams.clone()))?, burn_method(burn)))
+        }
         None => None,
     };
     let lakes = match &settings.lakes {
-        Some(path) => polygons_of(features(recipe, "conditioning.lakes", path, Wanted::Polygons, crs, notes)?),
+        Some(path) => {
+            polygons_of(features(recipe, "conditioning.lakes", path, Wanted::Polygons, crs, notes)?)
+        }
         None => Vec::new(),
     };
     let closed_basins = match &settings.closed_basins {
-        Some(path) => features(recipe, "conditioning.closed_basins", path, Wanted::PointsOrPolygons, crs, notes)?
-            .into_iter()
-            .filter_map(|f| match f.shape {
-                Geometry::Point(at) => Some(ClosedBasin::At(at)),
-                Geometry::Polygons(polygons) => Some(ClosedBasin::Within(polygons)),
-                Geometry::Line(_) => None,
-            })
-            .collect(),
+        Some(path) => {
+            features(recipe, "conditioning.closed_basins", path, Wanted::PointsOrPolygons, crs, notes)?
+                .into_iter()
+                .filter_map(|f| match f.shape {
+                    Geometry::Point(at) => Some(ClosedBasin::At(at)),
+                    Geometry::Polygons(polygons) => Some(ClosedBasin::Within(polygons)),
+                    Geometry::Line(_) => None,
+                })
+                .collect()
+        }
         None => Vec::new(),
     };
     Ok(Conditioning {
@@ -387,7 +420,10 @@ pub(crate) fn conditioning(
             crate::Sinks::Keep => TreatSinks::Keep,
         },
         max_fill_depth_m: settings.max_fill_depth_m,
-        breach_limits: BreachLimits { length_m: settings.max_breach_length_m, depth_m: settings.max_breach_depth_m },
+        breach_limits: BreachLimits {
+            length_m: settings.max_breach_length_m,
+            depth_m: settings.max_breach_depth_m,
+        },
     })
 }
 
@@ -419,7 +455,10 @@ pub(crate) fn weights(
     let (name, full) = (file_name(path), recipe.path(path));
     let info = inspect(&full, &name).map_err(|e| formats(key, e))?;
     let own = info.crs.clone().ok_or_else(|| {
-        Error::data(key, format!("{name} has no CRS: assign the one its coordinates are in, and save it again"))
+        Error::data(
+            key,
+            format!("{name} has no CRS: assign the one its coordinates are in, and save it again"),
+        )
     })?;
     if info.bands.len() != 1 {
         return Err(Error::data(key, format!("{name} has {} bands; weights need one", info.bands.len())));

@@ -11,8 +11,8 @@ mod summary;
 
 pub use error::{Error, Result};
 pub use recipe::{
-    BurnMethod, BurnSettings, Catchments, Conditioning, Network, Recipe, Routing, RoutingMethod, Sinks, SnapChoice,
-    Terrain, ThresholdChoice,
+    BurnMethod, BurnSettings, Catchments, Conditioning, Network, Recipe, Routing, RoutingMethod, Sinks,
+    SnapChoice, Terrain, ThresholdChoice,
 };
 pub use run::{Report, run};
 pub use summary::Summary;

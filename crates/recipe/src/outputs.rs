@@ -204,8 +204,9 @@ pub(crate) fn subbasins(subbasins: &Subbasins, catchments: &Labelled, frame: &Fr
             // Those outside all catchments are nobody's.
             let catchment = catchments.ids.values()[subbasins.outlet[at] as usize];
             (catchment != 0).then(|| {
-                let below = subbasins.found.within[at]
-                    .filter(|&next| catchments.ids.values()[subbasins.outlet[next as usize - 1] as usize] != 0);
+                let below = subbasins.found.within[at].filter(|&next| {
+                    catchments.ids.values()[subbasins.outlet[next as usize - 1] as usize] != 0
+                });
                 let values = vec![
                     id.into(),
                     below.into(),

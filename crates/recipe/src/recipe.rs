@@ -258,7 +258,10 @@ impl Recipe {
 
     fn check(&self) -> Result<()> {
         if self.version != 1 {
-            return Err(Error::key("version", format!("{} is not known; this program reads version 1", self.version)));
+            return Err(Error::key(
+                "version",
+                format!("{} is not known; this program reads version 1", self.version),
+            ));
         }
         if self.terrain.dem.is_empty() {
             return Err(Error::key("terrain.dem", "names no file; name one or more, as in [\"north.tif\"]"));
@@ -289,7 +292,10 @@ impl Recipe {
                 ("conditioning.max_breach_depth_m", c.max_breach_depth_m),
             ] {
                 if given.is_some() && !breaches {
-                    return Err(Error::key(key, "means nothing unless sinks = \"breach\" or \"breach_then_fill\""));
+                    return Err(Error::key(
+                        key,
+                        "means nothing unless sinks = \"breach\" or \"breach_then_fill\"",
+                    ));
                 }
             }
             if c.max_fill_depth_m.is_some() && !matches!(c.sinks, Sinks::Fill | Sinks::BreachThenFill) {
@@ -433,8 +439,14 @@ mod tests {
             ("[conditioning]\nsinks = \"keep\"\nmax_fill_depth_m = 1", "conditioning.max_fill_depth_m"),
             ("[conditioning]\nmax_breach_length_m = 10", "conditioning.max_breach_length_m"),
             ("[conditioning]\nsinks = \"breach\"\nmax_breach_depth_m = 0", "conditioning.max_breach_depth_m"),
-            ("[conditioning]\nburn = { streams = \"s.gpkg\", method = \"trench\" }", "conditioning.burn.depth_m"),
-            ("[conditioning]\nburn = { streams = \"s.gpkg\", method = \"graded\", depth_m = 3 }", "conditioning.burn.buffer_m"),
+            (
+                "[conditioning]\nburn = { streams = \"s.gpkg\", method = \"trench\" }",
+                "conditioning.burn.depth_m",
+            ),
+            (
+                "[conditioning]\nburn = { streams = \"s.gpkg\", method = \"graded\", depth_m = 3 }",
+                "conditioning.burn.buffer_m",
+            ),
             ("[conditioning]\nburn = { streams = \"s.gpkg\", method = \"plough\" }", "plough"),
             ("[routing]\nmethod = \"d9\"", "d9"),
             ("[routing]\nflat_slope = -0.1", "routing.flat_slope"),

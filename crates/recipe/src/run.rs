@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use bothros_core::catchments::{Labelled, SnapTo, label, snap_to_cells};
-use bothros_core::conditioning::{condition, cut_and_fill, fill_to_outlets, list_sinks};
+use bothros_core::conditioning::{StepKind, condition, cut_and_fill, fill_to_outlets, list_sinks};
 use bothros_core::network::{Network, extract, extract_cells, main_stem_of_cells};
 use bothros_core::routing::{
     ACCUMULATION_NODATA, DIRECTION_NODATA, MFD_EXPONENT, OUTLET, REAL_ACCUMULATION_NODATA, dinf_accumulation,
@@ -122,11 +122,15 @@ impl<'a> Run<'a> {
         let Prepared { dem, frame, crs, mut notes } =
             self.step("preparing the DEM", 0.12, |part| inputs::prepare(recipe, part))?;
         let how = inputs::conditioning(recipe, &crs, &mut notes)?;
-        let before = self.step("finding sinks", 0.2, |part| {
-            let filled = fill_to_outlets(&dem, &[], &Part::new(part, 0.0, 0.6))?;
-            Ok(list_sinks(&dem, &filled, &frame, 0, &Part::new(part, 0.6, 1.0))?.sinks)
+        let mut done = self.step("conditioning", 0.25, |part| Ok(condition(&dem, &frame, &how, part)?))?;
+        let before = self.step("counting sinks", 0.35, |part| {
+            // Where nothing but filling was done, its result tells; otherwise the DEM as it was is filled.
+            let (filling, only) = (Part::new(part, 0.0, 0.6), [StepKind::Fill]);
+            let only_filled = done.open.is_empty() && done.steps.iter().map(|s| s.kind).eq(only);
+            let filled = if only_filled { None } else { Some(fill_to_outlets(&dem, &[], &filling)?) };
+            let filled = filled.as_ref().unwrap_or(&done.ground);
+            Ok(list_sinks(&dem, filled, &frame, 0, &Part::new(part, 0.6, 1.0))?.sinks)
         })?;
-        let mut done = self.step("conditioning", 0.35, |part| Ok(condition(&dem, &frame, &how, part)?))?;
         let ground_moved = cut_and_fill(&dem, &done.ground, &frame)?;
         let cells = done.ground.values().iter().filter(|z| !z.is_nan()).count() as u64;
 
@@ -173,7 +177,12 @@ impl<'a> Run<'a> {
             let mut grid = Grid::from_vec(
                 frame.rows,
                 frame.cols,
-                routed.directions.values().iter().map(|&c| if c == DIRECTION_NODATA { 255u8 } else { 0 }).collect(),
+                routed
+                    .directions
+                    .values()
+                    .iter()
+                    .map(|&c| if c == DIRECTION_NODATA { 255u8 } else { 0 })
+                    .collect(),
             );
             for reach in &network.reaches {
                 for &cell in &reach.cells {
@@ -261,20 +270,21 @@ impl<'a> Run<'a> {
         })?;
         let accumulation =
             self.step("accumulating flow", 0.46, |part| Ok(flow_accumulation(&directions, part)?))?;
-        let weights = match &routing.weights {
-            Some(path) => {
-                let recipe = self.recipe;
-                Some(self.step("reading weights", 0.48, |p| {
-                    inputs::weights(recipe, path, frame, crs, notes, p)
-                })?)
-            }
-            None => None,
-        };
+        let weights =
+            match &routing.weights {
+                Some(path) => {
+                    let recipe = self.recipe;
+                    Some(self.step("reading weights", 0.48, |p| {
+                        inputs::weights(recipe, path, frame, crs, notes, p)
+                    })?)
+                }
+                None => None,
+            };
         let exponent = routing.exponent.unwrap_or(MFD_EXPONENT);
         let angles = match routing.method {
-            RoutingMethod::Dinf => {
-                Some(self.step("finding angles of fall", 0.5, |p| Ok(dinf_directions(surface, &directions, p)?))?)
-            }
+            RoutingMethod::Dinf => Some(
+                self.step("finding angles of fall", 0.5, |p| Ok(dinf_directions(surface, &directions, p)?))?,
+            ),
             _ => None,
         };
         let divided = |weights: Option<&Grid<f32>>, part: &Part<'_>| -> Result<Option<Grid<f64>>> {
@@ -299,7 +309,16 @@ impl<'a> Run<'a> {
                 };
                 let text = "weights of all cells upstream, the cell's own not counted";
                 write(&path, |p| {
-                    write_cog(p, &weighted, frame, crs, REAL_ACCUMULATION_NODATA, RasterKind::Greatest, text, "")
+                    write_cog(
+                        p,
+                        &weighted,
+                        frame,
+                        crs,
+                        REAL_ACCUMULATION_NODATA,
+                        RasterKind::Greatest,
+                        text,
+                        "",
+                    )
                 })
             })?;
         }
@@ -319,7 +338,9 @@ impl<'a> Run<'a> {
         self.step("writing surfaces", 0.68, |part| {
             let text = "ground surface, elevation in metres";
             let mean = RasterKind::Mean;
-            write(&dir.join("ground.tif"), |p| write_cog(p, &done.ground, frame, crs, f32::NAN, mean, text, "m"))?;
+            write(&dir.join("ground.tif"), |p| {
+                write_cog(p, &done.ground, frame, crs, f32::NAN, mean, text, "m")
+            })?;
             if conditioned {
                 let falling = match routing.flat_slope {
                     slope if slope > 0.0 => Some(with_least_fall(
@@ -389,7 +410,9 @@ impl<'a> Run<'a> {
         crs: &Crs,
         notes: &mut Vec<String>,
     ) -> Result<(Vec<Placed>, Labelled)> {
-        let Some(settings) = &self.recipe.catchments else { return Err(Error::key("catchments", "is missing")) };
+        let Some(settings) = &self.recipe.catchments else {
+            return Err(Error::key("catchments", "is missing"));
+        };
         let key = "catchments.pour_points";
         let given = inputs::features(self.recipe, key, &settings.pour_points, Wanted::Points, crs, notes)?;
         let is_stream =
@@ -414,7 +437,9 @@ impl<'a> Run<'a> {
                 let other = same.name.clone().unwrap_or_else(|| "an unnamed one".into());
                 return Err(Error::data(
                     key,
-                    format!("pour points “{other}” and “{called}” snap to the same cell: remove one, or lower snap_m"),
+                    format!(
+                        "pour points “{other}” and “{called}” snap to the same cell: remove one, or lower snap_m"
+                    ),
                 ));
             }
             let (cx, cy) = frame.centre(cell);
@@ -427,9 +452,8 @@ impl<'a> Run<'a> {
         let dir = self.dir;
         let found =
             self.step("delineating catchments", 0.88, |part| Ok(label(&routed.directions, &outlets, part)?))?;
-        let subbasins = self.step("delineating sub-basins", 0.92, |part| {
-            sub_basins(routed, network, &points, frame, part)
-        })?;
+        let subbasins = self
+            .step("delineating sub-basins", 0.92, |part| sub_basins(routed, network, &points, frame, part))?;
         self.step("writing catchments", 0.97, |_| {
             let text = "catchment_id, the innermost where catchments nest; 0 outside";
             write(&dir.join("catchments.tif"), |p| {

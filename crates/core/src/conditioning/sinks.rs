@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::monitor::Pace;
-use crate::{Area, Cell, Frame, Grid, Monitor, Result};
+use crate::{Area, Cell, Frame, Grid, Monitor, NEIGHBOURS, Result};
 
 /// One filled sink: connected cells that were raised to one spill level.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -41,7 +41,8 @@ pub struct SinkReport {
 
 /// Lists what filling raised, with the `keep` largest by volume.
 ///
-/// `dem` and `filled` are elevations in metres on the same grid, `NaN` for nodata. Cells that
+/// `dem` and `filled` are elevations in metres on the same grid, `NaN` for nodata, and `filled` is what
+/// [`fill`](super::fill()) or its kin made of `dem`: no cell at the footprint's edge is raised. Cells that
 /// touch, corners included, and were raised to the same level are one sink.
 ///
 /// # Errors
@@ -60,6 +61,7 @@ pub fn list_sinks(
     let mut open: Vec<u32> = Vec::new();
     let mut all: Vec<Sink> = Vec::new();
     let mut footprint = 0u64;
+    let steps = NEIGHBOURS.map(|n| n.rows * dem.cols() as isize + n.cols);
 
     for start in 0..dem.len() {
         pace.advance(1)?;
@@ -81,7 +83,9 @@ pub fn list_sinks(
             if (z, index) < (dem.values()[bottom], bottom) {
                 bottom = index;
             }
-            for (_, n) in dem.neighbours(index) {
+            // A cell that was raised never lies at the edge, so that it has all neighbours.
+            for step in steps {
+                let n = index.wrapping_add_signed(step);
                 if !seen[n] && filled.values()[n] == level && dem.values()[n] < level {
                     seen[n] = true;
                     open.push(n as u32);

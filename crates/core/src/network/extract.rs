@@ -308,7 +308,8 @@ mod tests {
         let ground = Grid::filled(5, 5, 0.0);
         let mut mask = Grid::filled(5, 5, false);
         mask.values_mut()[6] = true;
-        let network = extract_cells(&directions, &accumulation, None, &ground, &FRAME, &mask, &Silent).unwrap();
+        let network =
+            extract_cells(&directions, &accumulation, None, &ground, &FRAME, &mask, &Silent).unwrap();
         assert_eq!((network.reaches.len(), network.stream_cells, network.threshold), (1, 4, None));
         let reach = &network.reaches[0];
         assert!((reach.straight_m - 10.0 * 10f64.sqrt()).abs() < 1e-9);
@@ -317,7 +318,8 @@ mod tests {
         let by_threshold =
             extract(&directions, &accumulation, &ground, &FRAME, Threshold::cells(4), &Silent).unwrap();
         let mask = Grid::from_fn(5, 5, |c| accumulation.values()[c.row * 5 + c.col] >= 3);
-        let by_mask = extract_cells(&directions, &accumulation, None, &ground, &FRAME, &mask, &Silent).unwrap();
+        let by_mask =
+            extract_cells(&directions, &accumulation, None, &ground, &FRAME, &mask, &Silent).unwrap();
         assert_eq!(by_mask.reaches, by_threshold.reaches);
     }
 

@@ -15,13 +15,13 @@ mod mfd;
 mod spread;
 
 pub use accumulation::{ACCUMULATION_NODATA, flow_accumulation, weighted_accumulation};
+pub use d8::{DIRECTION_NODATA, OUTLET, flow_directions, flow_directions_to_outlets};
 pub use dinf::{DINF_OUTLET, dinf_accumulation, dinf_directions};
 pub use distance::{distance_to_outlet, distance_to_stream};
 pub use fall::with_least_fall;
+pub(crate) use inflows::inflows_of_row;
 pub use mfd::{MFD_EXPONENT, mfd_accumulation};
 pub use spread::REAL_ACCUMULATION_NODATA;
-pub use d8::{DIRECTION_NODATA, OUTLET, flow_directions, flow_directions_to_outlets};
-pub(crate) use inflows::inflows_of_row;
 
 use crate::{Grid, NEIGHBOURS};
 

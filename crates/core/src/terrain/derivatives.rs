@@ -148,7 +148,10 @@ mod tests {
                 (50.0 - 2.0 * (way.sin() * c.col as f64 - way.cos() * c.row as f64)) as f32
             });
             let faces = aspect(&plane, 1.0, &Silent).unwrap().values()[12] as f64;
-            assert!(((faces - degrees as f64 + 180.0).rem_euclid(360.0) - 180.0).abs() < 1e-3, "{degrees}: {faces}");
+            assert!(
+                ((faces - degrees as f64 + 180.0).rem_euclid(360.0) - 180.0).abs() < 1e-3,
+                "{degrees}: {faces}"
+            );
             assert!((slope(&plane, 1.0, &Silent).unwrap().values()[12] - 2.0).abs() < 1e-5);
         }
         assert_eq!(aspect(&Grid::filled(3, 3, 7.0), 1.0, &Silent).unwrap().values()[4], -1.0);

@@ -49,8 +49,9 @@ pub fn topographic_position(
     .clamp(0.0, (rows + cols) as f64);
     // Half widths of the rows of a circle.
     let reach = radius.floor() as isize;
-    let widths: Vec<isize> =
-        (-reach..=reach).map(|dy| (radius * radius - (dy * dy) as f64).max(0.0).sqrt().floor() as isize).collect();
+    let widths: Vec<isize> = (-reach..=reach)
+        .map(|dy| (radius * radius - (dy * dy) as f64).max(0.0).sqrt().floor() as isize)
+        .collect();
     // Sums along rows from their beginning, over elevations less a common one, so that the sums stay
     // small; and counts of cells with an elevation.
     let base = dem.values().iter().copied().find(|z| !z.is_nan()).unwrap_or(0.0) as f64;
@@ -74,7 +75,9 @@ pub fn topographic_position(
             }
             let (mut sum, mut count) = (0.0, 0);
             for (at, &half) in widths.iter().enumerate() {
-                let Some(r) = row.checked_add_signed(at as isize - reach).filter(|&r| r < rows) else { continue };
+                let Some(r) = row.checked_add_signed(at as isize - reach).filter(|&r| r < rows) else {
+                    continue;
+                };
                 let from = r * width + col.saturating_sub(half as usize);
                 let to = r * width + (col + half as usize + 1).min(cols);
                 sum += sums[to].0 - sums[from].0;
