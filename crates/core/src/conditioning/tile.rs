@@ -407,7 +407,7 @@ impl Scratch {
     /// basins are still open.
     fn contract(&mut self, seeds: usize, basins: usize, joined: &mut [(u16, f32)]) -> usize {
         let mut open = 0;
-        for basin in seeds..basins {
+        for (basin, joined) in joined.iter_mut().enumerate().take(basins).skip(seeds) {
             let (level, number) = self.best[basin];
             if self.root[basin] as usize != basin || number == u32::MAX {
                 continue;
@@ -419,7 +419,7 @@ impl Scratch {
                 open += 1;
                 continue;
             }
-            joined[basin] = (other as u16, level);
+            *joined = (other as u16, level);
             self.root[basin] = other as u16;
         }
         for basin in seeds..basins {
