@@ -2,10 +2,13 @@
 
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
-use std::time::Instant;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 
-use bothros_core::{Frame, Grid, Silent, Threshold, catchments, conditioning, network, routing};
-use bothros_demo::fractal_terrain;
+use bothros_core::{
+    Error, Frame, Grid, Monitor, Silent, Threshold, catchments, conditioning, network, routing,
+};
+use bothros_demo::{eroded_terrain, fractal_terrain};
 
 /// The textbook priority-flood with one binary heap, every cell through it (Barnes, Lehman and Mulla
 /// 2014, algorithm 1): what our filling is held against.
@@ -44,48 +47,143 @@ pub fn textbook_fill(dem: &Grid<f32>) -> Grid<f32> {
     filled
 }
 
-fn timed<T>(work: impl FnOnce() -> T) -> (T, f64) {
-    let begun = Instant::now();
-    let out = work();
-    (out, begun.elapsed().as_secs_f64())
+/// Runs something three times where it is quick, once where it is not: the shortest time counts.
+fn timed<T>(mut work: impl FnMut() -> T) -> (T, f64) {
+    let mut shortest = f64::INFINITY;
+    loop {
+        let begun = Instant::now();
+        let out = work();
+        let took = begun.elapsed().as_secs_f64();
+        let again = shortest == f64::INFINITY && took < 3.0;
+        shortest = shortest.min(took);
+        if !again {
+            return (out, shortest);
+        }
+    }
 }
 
-/// Runs each step on fractal terrain of each size and prints seconds and cells a second.
-pub fn run(sizes: &[usize]) -> anyhow::Result<()> {
-    println!("{} threads, fractal terrain, float32", rayon::current_num_threads());
-    println!("{:>7}  {:<34} {:>9} {:>12} {:>9}", "cells", "step", "seconds", "Mcells/s", "textbook");
+/// A figure of this process's memory, bytes: `VmRSS` now, `VmHWM` at its peak.
+fn memory(what: &str) -> u64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let line = status.lines().find(|l| l.starts_with(what)).unwrap_or("");
+    line.split_whitespace().nth(1).and_then(|kb| kb.parse::<u64>().ok()).unwrap_or(0) * 1024
+}
+
+/// Measures each step on fractal and on eroded terrain of each size, and prints seconds, cells a second
+/// and the ratio to the textbook's filling, which is left out where `baseline` is false.
+pub fn run(sizes: &[usize], baseline: bool) -> anyhow::Result<()> {
+    println!(
+        "{} threads, float32; the shorter of two runs where one takes less than 3 s",
+        rayon::current_num_threads()
+    );
     for &size in sizes {
-        let dem = fractal_terrain(size, 7);
-        let frame = Frame { rows: size, cols: size, left: 0.0, top: 0.0, cell_size: 10.0, unit_m: 1.0 };
-        let cells = (size * size) as f64;
-        let (expected, base) = timed(|| textbook_fill(&dem));
-        let line = |what: &str, seconds: f64| {
-            println!(
-                "{size:>6}²  {what:<34} {seconds:>9.3} {:>12.1} {:>8.2}x",
-                cells / seconds / 1e6,
-                base / seconds
-            );
-        };
-        line("textbook priority-flood", base);
-        let (filled, t) = timed(|| conditioning::fill(&dem, &Silent));
-        let filled = filled?;
-        line("fill", t);
-        anyhow::ensure!(filled.values() == expected.values(), "filling differs from the textbook");
-        drop(expected);
-        let (directions, d) = timed(|| routing::flow_directions(&filled, &Silent));
-        let directions = directions?;
-        line("flow directions, flats included", d);
-        let (accumulation, a) = timed(|| routing::flow_accumulation(&directions, &Silent));
-        let accumulation = accumulation?;
-        line("flow accumulation", a);
-        line("fill to accumulation", t + d + a);
-        let (drawn, n) = timed(|| {
-            network::extract(&directions, &accumulation, &filled, &frame, Threshold::cells(5000), &Silent)
-        });
-        line(&format!("network, {} reaches", drawn?.reaches.len()), n);
-        let outlet = (0..accumulation.len()).max_by_key(|&i| accumulation.values()[i]).unwrap_or(0);
-        let (found, c) = timed(|| catchments::delineate(&directions, directions.cell(outlet)));
-        line(&format!("largest catchment, {:.0} % of cells", found?.cells as f64 / cells * 100.0), c);
+        for kind in ["fractal", "eroded"] {
+            let dem = match kind {
+                "fractal" => fractal_terrain(size, 7),
+                _ => eroded_terrain(size, 7)?,
+            };
+            one(kind, size, &dem, baseline)?;
+        }
     }
     Ok(())
+}
+
+fn one(kind: &str, size: usize, dem: &Grid<f32>, baseline: bool) -> anyhow::Result<()> {
+    let frame = Frame { rows: size, cols: size, left: 0.0, top: 0.0, cell_size: 10.0, unit_m: 1.0 };
+    let cells = (size * size) as f64;
+    // The kernel forgets the peak so far, so that the chain's own is seen.
+    let forgets = std::fs::write("/proc/self/clear_refs", "5").is_ok();
+    let before = memory("VmRSS:");
+    let (filled, f) = timed(|| conditioning::fill(dem, &Silent));
+    let filled = filled?;
+    let (directions, d) = timed(|| routing::flow_directions(&filled, &Silent));
+    let directions = directions?;
+    let (accumulation, a) = timed(|| routing::flow_accumulation(&directions, &Silent));
+    let accumulation = accumulation?;
+    let peak = memory("VmHWM:").saturating_sub(before) as f64 / cells;
+
+    println!("\n{kind}, {size} x {size} cells");
+    println!("  {:<40} {:>9} {:>9} {:>10} {:>9}", "", "seconds", "Mcells/s", "ns a cell", "textbook");
+    let base = match baseline {
+        true => {
+            let (expected, base) = timed(|| textbook_fill(dem));
+            anyhow::ensure!(filled.values() == expected.values(), "filling differs from the textbook");
+            Some(base)
+        }
+        false => None,
+    };
+    let line = |what: &str, seconds: f64| {
+        let ratio = base.map_or(String::new(), |base| format!("{:.1}x", base / seconds));
+        println!(
+            "  {what:<40} {seconds:>9.3} {:>9.1} {:>10.1} {ratio:>9}",
+            cells / seconds / 1e6,
+            seconds * 1e9 / cells
+        );
+    };
+    if let Some(base) = base {
+        line("textbook priority-flood", base);
+    }
+    line("fill", f);
+    line("flow directions, flats included", d);
+    line("flow accumulation", a);
+    line("fill to accumulation", f + d + a);
+    let (listed, s) = timed(|| conditioning::sink_hierarchy(dem, &frame, &[], &Silent));
+    line(&format!("hierarchy of {} sinks", listed?.len()), s);
+    let (drawn, n) = timed(|| {
+        network::extract(&directions, &accumulation, &filled, &frame, Threshold::cells(5000), &Silent)
+    });
+    line(&format!("network, {} reaches", drawn?.reaches.len()), n);
+    let outlet = (0..accumulation.len()).max_by_key(|&i| accumulation.values()[i]).unwrap_or(0);
+    let (found, c) = timed(|| catchments::delineate(&directions, directions.cell(outlet)));
+    line(&format!("largest catchment, {:.0} % of cells", found?.cells as f64 / cells * 100.0), c);
+    // A pour point as it is asked for: about one per cent of the land.
+    let typical = (0..accumulation.len())
+        .min_by_key(|&i| (accumulation.values()[i] as i64 - (cells / 100.0) as i64).abs())
+        .unwrap_or(0);
+    let (found, t) = timed(|| catchments::delineate(&directions, directions.cell(typical)));
+    line(&format!("catchment of {:.1} % of cells", found?.cells as f64 / cells * 100.0), t);
+    println!("  these two against one accumulation: {:.2} and {:.2}", c / a, t / a);
+    if forgets {
+        println!("  memory of fill to accumulation above the input: {peak:.1} bytes a cell at its peak");
+    }
+    println!("  longest wait after Cancel: {:.3} s", longest_wait(dem, f + d + a)?);
+    Ok(())
+}
+
+/// Cancels after a while, and remembers when.
+struct Impatient {
+    begun: Instant,
+    after: Duration,
+    seen: AtomicBool,
+}
+
+impl Monitor for Impatient {
+    fn progress(&self, _share: f64) {}
+    fn is_cancelled(&self) -> bool {
+        let cancelled = self.begun.elapsed() >= self.after;
+        self.seen.fetch_or(cancelled, Ordering::Relaxed);
+        cancelled
+    }
+}
+
+/// Cancels fill, directions and accumulation at twenty moments; the longest time from the moment to
+/// the return, seconds.
+fn longest_wait(dem: &Grid<f32>, whole: f64) -> anyhow::Result<f64> {
+    let mut longest = 0f64;
+    for moment in 0..20 {
+        let after = Duration::from_secs_f64(whole * (moment as f64 + 0.5) / 20.0);
+        let impatient = Impatient { begun: Instant::now(), after, seen: AtomicBool::new(false) };
+        let done = conditioning::fill(dem, &impatient)
+            .and_then(|filled| routing::flow_directions(&filled, &impatient))
+            .and_then(|directions| routing::flow_accumulation(&directions, &impatient));
+        match done {
+            Err(Error::Cancelled) => {
+                longest = longest.max((impatient.begun.elapsed() - after).as_secs_f64());
+            }
+            // It was done before the moment came.
+            Ok(_) => {}
+            Err(other) => return Err(other.into()),
+        }
+    }
+    Ok(longest)
 }

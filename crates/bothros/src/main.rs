@@ -55,6 +55,9 @@ enum Command {
         /// Edges of the terrains that go through the whole application
         #[arg(long, value_delimiter = ',', default_value = "1000,5000")]
         studies: Vec<usize>,
+        /// Leave out the textbook's filling, which takes longest
+        #[arg(long)]
+        no_baseline: bool,
     },
 }
 
@@ -87,10 +90,10 @@ fn main() -> anyhow::Result<ExitCode> {
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().context("starting")?;
     match cli.command {
-        Command::Bench { sizes, studies } => {
+        Command::Bench { sizes, studies, no_baseline } => {
             // The application first: its memory is the peak of this process.
             runtime.block_on(bench_site::run(&studies))?;
-            bench::run(&sizes)
+            bench::run(&sizes, !no_baseline)
         }
         Command::Run { recipe, out, overwrite } => {
             runtime.spawn(async {

@@ -7,7 +7,9 @@ mod features;
 mod files;
 mod noise;
 mod scenario;
+mod terrains;
 
 pub use files::write_files;
-pub use noise::{Noise, fractal_terrain};
+pub use noise::Noise;
 pub use scenario::{Crossing, Gauge, Scenario, generate};
+pub use terrains::{eroded_terrain, fractal_terrain};

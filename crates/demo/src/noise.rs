@@ -1,7 +1,5 @@
 //! Smooth random surfaces from a seed.
 
-use bothros_core::Grid;
-
 /// A generator of numbers that depend on nothing but a seed and a place.
 #[derive(Debug, Clone, Copy)]
 pub struct Noise(pub u64);
@@ -43,17 +41,4 @@ impl Noise {
     pub fn normal(self, x: i64, y: i64) -> f64 {
         (0..12).map(|i| Noise(self.0.wrapping_add(i * 104_729)).at(x, y)).sum::<f64>() - 6.0
     }
-}
-
-/// Rough terrain of `size` x `size` cells for measurements of speed, elevations in metres.
-pub fn fractal_terrain(size: usize, seed: u64) -> Grid<f32> {
-    use rayon::prelude::*;
-    let noise = Noise(seed);
-    let mut values = vec![0f32; size * size];
-    values.par_chunks_mut(size).enumerate().for_each(|(row, out)| {
-        for (col, z) in out.iter_mut().enumerate() {
-            *z = (300.0 * noise.fractal(col as f64 / 512.0, row as f64 / 512.0, 10, 0.55)) as f32;
-        }
-    });
-    Grid::from_vec(size, size, values)
 }

@@ -47,6 +47,8 @@ pub struct App {
     grids: GridCache,
     events: broadcast::Sender<Event>,
     options: Arc<Options>,
+    /// the task that hears events
+    hearing: tokio::task::AbortHandle,
 }
 
 impl App {
@@ -55,7 +57,7 @@ impl App {
         let (events, _) = broadcast::channel(256);
         let mut heard = store.events().await?;
         let sender = events.clone();
-        tokio::spawn(async move {
+        let hearing = tokio::spawn(async move {
             loop {
                 match heard.next().await {
                     // Nobody may be listening; that is no fault.
@@ -67,7 +69,8 @@ impl App {
                 }
             }
         });
-        Ok(Self { store, grids, events, options: Arc::new(options) })
+        let hearing = hearing.abort_handle();
+        Ok(Self { store, grids, events, options: Arc::new(options), hearing })
     }
 
     /// All addresses of the application.
@@ -142,6 +145,7 @@ impl App {
                 tokio::time::sleep(std::time::Duration::from_secs(60)).await;
             }
         });
+        let hearing = self.hearing.clone();
         let service = self.router().into_make_service_with_connect_info::<SocketAddr>();
         let answering = axum::serve(listener, service);
         // Streams of events never end by themselves, so that requests are not waited for.
@@ -150,6 +154,7 @@ impl App {
             () = stop => Ok(()),
         };
         purging.abort();
+        hearing.abort();
         ended
     }
 }

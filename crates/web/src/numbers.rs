@@ -54,6 +54,15 @@ pub fn metres(m: impl Into<f64>) -> String {
     format!("{}{:.2} m", if m < 0.0 { "−" } else { "" }, m.abs())
 }
 
+/// A unit of length as a CRS names it, in short.
+pub fn unit(name: &str) -> &str {
+    match name {
+        "metre" | "meter" => "m",
+        "US survey foot" | "foot" | "Foot_US" => "ft",
+        other => other,
+    }
+}
+
 /// A size of a file.
 pub fn bytes(n: u64) -> String {
     match n {

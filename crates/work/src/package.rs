@@ -373,7 +373,7 @@ fn readme(from: &Ingredients, files: &[String]) -> String {
     if let Some(made) = facts.terrain.as_ref().and_then(|t| t.preparation.as_ref()) {
         out += &format!("Warped from {} ({} resampling).\n", made.from, made.resampling.code());
     }
-    out += "Sinks filled to their spill level (priority-flood; Barnes, Lehman and Mulla 2014).\n\
+    out += "Sinks filled to their spill level (basins and passes; Cordonnier, Bovy and Braun 2019; Barnes 2016).\n\
         Flow directions: D8 (O'Callaghan and Mark 1984), flats after Garbrecht and Martz 1997.\n\
         Flow accumulation counts the cells upstream, the cell itself not included.\n";
     out += &format!(

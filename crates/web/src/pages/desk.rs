@@ -78,7 +78,7 @@ fn source_facts(facts: &Facts) -> Vec<Fact> {
         out.push(fact("CRS", if source.crs_chosen { format!("{crs} (chosen by hand)") } else { crs }));
         if facts.terrain.as_ref().is_none_or(|t| t.preparation.is_some()) {
             let [_, width, _, _, _, height] = source.info.geo_transform;
-            let unit = source.crs.as_ref().map_or("units", |c| c.unit.as_str());
+            let unit = source.crs.as_ref().map_or("units", |c| numbers::unit(&c.unit));
             out.push(fact(
                 "Cells of the file",
                 format!(
@@ -117,7 +117,7 @@ fn source_facts(facts: &Facts) -> Vec<Fact> {
                 numbers::whole(frame.cols as u64),
                 numbers::whole(frame.rows as u64),
                 numbers::real(frame.cell_size, 6),
-                terrain.crs.unit
+                numbers::unit(&terrain.crs.unit)
             ),
         ));
         let [west, south, east, north] = frame.extent();

@@ -45,7 +45,7 @@ pub fn stages(
                         format!(
                             "{} {}, {} cells",
                             t.frame.cell_size,
-                            short_unit(&t.crs.unit),
+                            numbers::unit(&t.crs.unit),
                             numbers::whole(t.summary.cells)
                         ),
                     ),
@@ -109,14 +109,6 @@ pub fn stages(
             Stage { key, name, number: at + 1, state, state_text, fact }
         })
         .collect()
-}
-
-fn short_unit(unit: &str) -> &str {
-    match unit {
-        "metre" | "meter" => "m",
-        "US survey foot" | "foot" | "Foot_US" => "ft",
-        other => other,
-    }
 }
 
 #[derive(Template)]

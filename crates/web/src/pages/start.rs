@@ -64,7 +64,7 @@ pub async fn start(State(app): State<App>, Extension(token): Extension<Token>) -
                 numbers::whole(t.frame.cols as u64),
                 numbers::whole(t.frame.rows as u64),
                 t.frame.cell_size,
-                t.crs.unit
+                numbers::unit(&t.crs.unit)
             ),
             (None, Some(s)) => format!(
                 "{} × {} cells",

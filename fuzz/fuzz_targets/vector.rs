@@ -1,0 +1,25 @@
+//! Any bytes as a file of points, lines or polygons: they are read or refused, and every coordinate that
+//! is read is a number.
+#![no_main]
+
+use bothros_formats::{Crs, Geometry, Wanted, read_features};
+use libfuzzer_sys::fuzz_target;
+
+fuzz_target!(|data: &[u8]| {
+    let Some((&pick, bytes)) = data.split_first() else { return };
+    let name = ["f.csv", "f.geojson", "f.fgb"][pick as usize % 3];
+    let wanted = [Wanted::Points, Wanted::Lines, Wanted::PointsOrPolygons][pick as usize / 3 % 3];
+    let dir = tempfile::tempdir_in("/dev/shm").expect("a folder in memory");
+    let path = dir.path().join(name);
+    std::fs::write(&path, bytes).expect("a file in memory");
+    let to = Crs::parse("EPSG:4326").expect("WGS 84 is known");
+    let Ok(read) = read_features(&path, name, None, wanted, &to) else { return };
+    let finite = |p: &[f64; 2]| assert!(p[0].is_finite() && p[1].is_finite());
+    for feature in read.features {
+        match feature.shape {
+            Geometry::Point(p) => finite(&p),
+            Geometry::Line(line) => line.iter().for_each(finite),
+            Geometry::Polygons(polygons) => polygons.iter().flatten().flatten().for_each(finite),
+        }
+    }
+});
