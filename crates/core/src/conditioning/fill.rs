@@ -9,7 +9,7 @@ use crate::{Error, Grid, Monitor, Result};
 
 /// Edge of a tile: so small that its cells stay in a processor's cache, and that the basins of a
 /// tile can be told apart by 16 bits in the worst case (one in four cells is a local minimum).
-const TILE: usize = 256;
+pub(super) const TILE: usize = 256;
 
 /// Raises every sink to its spill level, exactly, so that each cell of the footprint has a way
 /// out over cells that are not higher.

@@ -3,6 +3,9 @@
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
+use super::fill::TILE;
+use super::skeleton::Tiling;
+use super::tile::{Scratch, Tile};
 use crate::monitor::{SharedPace, check};
 use crate::{Area, Cell, Error, Frame, Grid, Monitor, Result};
 
@@ -44,8 +47,8 @@ pub struct Depression {
 ///
 /// Of equally low passes the one whose higher cell comes first in row order counts.
 ///
-/// The cost is that of sorting the passes between neighbouring basins; see the table of speeds in
-/// the documentation for how it compares with filling.
+/// Basins, and the passes that join them, are found tile by tile as in [`fill`](super::fill()); only
+/// those passes are sorted, of which there are as many as basins.
 ///
 /// # Errors
 /// [`Error::NoData`], [`Error::TooManyCells`], [`Error::Cancelled`].
@@ -74,82 +77,137 @@ pub fn sink_hierarchy(
     outlets: &[u32],
     monitor: &dyn Monitor,
 ) -> Result<Vec<Depression>> {
+    hierarchy_by_tiles(dem, frame, outlets, TILE, monitor)
+}
+
+fn hierarchy_by_tiles(
+    dem: &Grid<f32>,
+    frame: &Frame,
+    outlets: &[u32],
+    size: usize,
+    monitor: &dyn Monitor,
+) -> Result<Vec<Depression>> {
     dem.numbered()?;
     if dem.values().par_iter().all(|z| z.is_nan()) {
         return Err(Error::NoData);
     }
-    let pace = SharedPace::new(monitor, 2 * dem.rows().div_ceil(BAND) + 4);
-    let (label, bottoms) = basins(dem, outlets, &pace)?;
-    let passes = passes(dem, &label, &pace)?;
-    let mut trees = Trees::new(bottoms.len());
+    let tiling = Tiling::new(dem.rows(), dem.cols(), size);
+    let pace = SharedPace::new(monitor, tiling.tiles() * 2);
+    let tiles: Vec<Tile> = (0..tiling.tiles())
+        .into_par_iter()
+        .map_init(Scratch::that_tells_joins, |scratch, number| {
+            pace.advance(1)?;
+            Ok(scratch.work(dem, tiling.place(number), outlets))
+        })
+        .collect::<Result<_>>()?;
+    let nodes = Nodes::new(tiling, &tiles, dem.cols());
+    let mut passes: Vec<Pass> = tiles
+        .par_iter()
+        .enumerate()
+        .flat_map_iter(|(number, tile)| {
+            let nodes = &nodes;
+            tile.joins.iter().map(move |&(high, low)| {
+                let cell = nodes.cell(tile, high);
+                Pass {
+                    level: dem.values()[cell as usize],
+                    high: cell,
+                    low: nodes.cell(tile, low),
+                    high_basin: nodes.node(number, tile, high),
+                    low_basin: nodes.node(number, tile, low),
+                }
+            })
+        })
+        .collect();
+    check(monitor)?;
+    passes.par_sort_unstable_by(|a, b| {
+        a.level.total_cmp(&b.level).then(a.high.cmp(&b.high)).then(a.low.cmp(&b.low))
+    });
+    check(monitor)?;
+    let mut trees = Trees::new(nodes.bottoms(&tiles));
     for (number, pass) in passes.iter().enumerate() {
         if number.is_multiple_of(1 << 16) {
             check(monitor)?;
         }
-        trees.take(pass);
+        trees.take(dem, pass);
     }
-    pace.advance(1)?;
-    let held = trees.hold(dem, &label, monitor)?;
-    pace.advance(1)?;
-    let sinks = trees.list(dem, frame, &bottoms, &held);
+    drop(passes);
+    let ancestors = trees.ancestors();
+    let held = trees.hold(dem, &tiles, &nodes, &ancestors, &pace)?;
+    let sinks = trees.list(dem, frame, &held, &ancestors);
     monitor.progress(1.0);
     Ok(sinks)
 }
 
-/// Rows worked at a time by one thread.
-const BAND: usize = 128;
-/// Label of what drains without being filled.
+/// What drains without being filled.
 const OCEAN: u32 = 0;
 
-/// Labels each cell with its basin, from 1 ([`OCEAN`] for what drains to the footprint's edge or an
-/// outlet); also the bottom of each basin, that of the ocean a dummy.
-fn basins(dem: &Grid<f32>, outlets: &[u32], pace: &SharedPace<'_>) -> Result<(Vec<u32>, Vec<u32>)> {
-    let (cols, z) = (dem.cols().max(1), dem.values());
-    let mut lower: Vec<u32> = vec![0; dem.len()];
-    lower.par_chunks_mut(BAND * cols).enumerate().try_for_each(|(band, out)| {
-        pace.advance(1)?;
-        for (i, lower) in out.iter_mut().enumerate() {
-            let at = band * BAND * cols + i;
-            *lower = at as u32;
-            if z[at].is_nan() || dem.is_edge(at) || outlets.binary_search(&(at as u32)).is_ok() {
-                continue;
-            }
-            let mut best = at;
-            for (_, n) in dem.neighbours(at) {
-                if (z[n], n) < (z[best], best) {
-                    best = n;
-                }
-            }
-            *lower = best as u32;
-        }
-        Ok::<(), Error>(())
-    })?;
-    let mut label = vec![u32::MAX; dem.len()];
-    let mut bottoms = vec![u32::MAX];
-    let mut path = Vec::new();
-    for start in 0..dem.len() {
-        let mut at = start;
-        while label[at] == u32::MAX && lower[at] as usize != at {
-            path.push(at as u32);
-            at = lower[at] as usize;
-        }
-        if label[at] == u32::MAX {
-            let drains = z[at].is_nan() || dem.is_edge(at) || outlets.binary_search(&(at as u32)).is_ok();
-            label[at] = if drains {
-                OCEAN
-            } else {
-                bottoms.push(at as u32);
-                bottoms.len() as u32 - 1
-            };
-        }
-        for passed in path.drain(..) {
-            label[passed as usize] = label[at];
-        }
-    }
-    Ok((label, bottoms))
+/// Numbers for the nodes of the graph: the ocean, the cells of the tiles' rims, and all basins.
+struct Nodes {
+    tiling: Tiling,
+    cols: usize,
+    /// the number of each tile's first basin
+    first: Vec<u32>,
+    count: u32,
 }
 
-/// A pass between two basins: its level, its higher cell and the cell on the other side.
+impl Nodes {
+    fn new(tiling: Tiling, tiles: &[Tile], cols: usize) -> Self {
+        let mut count = tiling.nodes() as u32;
+        let first = tiles
+            .iter()
+            .map(|tile| {
+                let first = count;
+                count += (tile.drains.len() - tile.seeds.len()) as u32;
+                first
+            })
+            .collect();
+        Self { tiling, cols, first, count }
+    }
+
+    fn count(&self) -> usize {
+        self.count as usize
+    }
+
+    /// The number in the whole grid of a cell of a tile.
+    fn cell(&self, tile: &Tile, at: u32) -> u32 {
+        let width = tile.place.right - tile.place.left + 1;
+        let (row, col) = (at as usize / width, at as usize % width);
+        ((tile.place.top + row) * self.cols + tile.place.left + col) as u32
+    }
+
+    /// The node of a cell of a tile: its basin, or itself on the rim.
+    fn node(&self, number: usize, tile: &Tile, at: u32) -> u32 {
+        self.of_label(number, tile, tile.basin[at as usize])
+    }
+
+    fn of_label(&self, number: usize, tile: &Tile, label: u16) -> u32 {
+        let label = label as usize;
+        if label == 0 {
+            OCEAN
+        } else if let Some(&(row, col)) = tile.seeds.get(label) {
+            self.tiling.node(row as usize, col as usize) as u32
+        } else {
+            self.first[number] + (label - tile.seeds.len()) as u32
+        }
+    }
+
+    /// The lowest cell of each node, by number in the whole grid.
+    fn bottoms(&self, tiles: &[Tile]) -> Vec<u32> {
+        let mut bottoms = vec![NOBODY; self.count()];
+        for (number, tile) in tiles.iter().enumerate() {
+            for &(row, col) in tile.seeds.iter().skip(1) {
+                let cell = (row as usize * self.cols + col as usize) as u32;
+                bottoms[self.tiling.node(row as usize, col as usize)] = cell;
+            }
+            for (at, &bottom) in tile.bottoms.iter().skip(tile.seeds.len()).enumerate() {
+                bottoms[self.first[number] as usize + at] = self.cell(tile, bottom);
+            }
+        }
+        bottoms
+    }
+}
+
+/// A pass between two nodes: its level, its higher cell and the cell on the other side.
 #[derive(Debug, Clone, Copy)]
 struct Pass {
     level: f32,
@@ -159,76 +217,39 @@ struct Pass {
     low_basin: u32,
 }
 
-/// The lowest pass between each two neighbouring basins, lowest first.
-fn passes(dem: &Grid<f32>, label: &[u32], pace: &SharedPace<'_>) -> Result<Vec<Pass>> {
-    let (rows, cols, z) = (dem.rows(), dem.cols(), dem.values());
-    let order = |p: &Pass| (p.level, p.high, p.low);
-    let by_order = |a: &Pass, b: &Pass| {
-        let ((l, h, o), (m, i, q)) = (order(a), order(b));
-        l.total_cmp(&m).then(h.cmp(&i)).then(o.cmp(&q))
-    };
-    let pair = |p: &Pass| (p.high_basin.min(p.low_basin), p.high_basin.max(p.low_basin));
-    let lowest_of_each = |all: &mut Vec<Pass>| {
-        all.sort_unstable_by(|a, b| pair(a).cmp(&pair(b)).then_with(|| by_order(a, b)));
-        all.dedup_by_key(|p| pair(p));
-    };
-    let bands: Vec<Vec<Pass>> = (0..rows.div_ceil(BAND))
-        .into_par_iter()
-        .map(|band| {
-            pace.advance(1)?;
-            let mut found = Vec::new();
-            for at in band * BAND * cols..((band + 1) * BAND).min(rows) * cols {
-                if z[at].is_nan() {
-                    continue;
-                }
-                for (k, n) in dem.neighbours(at) {
-                    // East, south-east, south, south-west: each pair once.
-                    if k > 3 || label[n] == label[at] || z[n].is_nan() {
-                        continue;
-                    }
-                    let (high, low) = if (z[at], at) > (z[n], n) { (at, n) } else { (n, at) };
-                    found.push(Pass {
-                        level: z[high],
-                        high: high as u32,
-                        low: low as u32,
-                        high_basin: label[high],
-                        low_basin: label[low],
-                    });
-                }
-            }
-            lowest_of_each(&mut found);
-            Ok(found)
-        })
-        .collect::<Result<_>>()?;
-    let mut all = bands.concat();
-    all.par_sort_unstable_by(by_order);
-    Ok(all)
-}
-
 const NOBODY: u32 = u32::MAX;
 
-/// Sinks while they are joined: nodes 1.. are basins, then those that hold two.
+/// Sinks while they are joined: first the nodes of the graph, then those that hold two sinks.
 struct Trees {
     /// for union and find, over nodes
     root: Vec<u32>,
     parent: Vec<u32>,
-    /// pass over which a node spills
+    /// the lowest cell of each node
+    bottom: Vec<u32>,
+    /// pass over which a node spills, and its level; below all where it does not
     spill: Vec<Option<Pass>>,
+    level: Vec<f32>,
     /// nodes on the other side of the spill, as they were then
     beyond: Vec<u32>,
+    /// whether the higher cell of the pass lies on that side
+    high_beyond: Vec<bool>,
     children: Vec<[u32; 2]>,
     basins: usize,
 }
 
 impl Trees {
-    fn new(basins: usize) -> Self {
+    fn new(bottom: Vec<u32>) -> Self {
+        let nodes = bottom.len();
         Self {
-            root: (0..basins as u32).collect(),
-            parent: vec![NOBODY; basins],
-            spill: vec![None; basins],
-            beyond: vec![NOBODY; basins],
-            children: vec![[NOBODY; 2]; basins],
-            basins,
+            root: (0..nodes as u32).collect(),
+            parent: vec![NOBODY; nodes],
+            bottom,
+            spill: vec![None; nodes],
+            level: vec![f32::NEG_INFINITY; nodes],
+            beyond: vec![NOBODY; nodes],
+            high_beyond: vec![false; nodes],
+            children: vec![[NOBODY; 2]; nodes],
+            basins: nodes,
         }
     }
 
@@ -240,16 +261,33 @@ impl Trees {
         at
     }
 
+    /// The elevation and number of a node's lowest cell.
+    fn lowest(&self, dem: &Grid<f32>, node: u32) -> (f32, u32) {
+        let bottom = self.bottom[node as usize];
+        (dem.values()[bottom as usize], bottom)
+    }
+
     /// Joins what a pass connects; passes come from the lowest up.
-    fn take(&mut self, pass: &Pass) {
+    fn take(&mut self, dem: &Grid<f32>, pass: &Pass) {
         let (a, b) = (self.find(pass.high_basin), self.find(pass.low_basin));
         if a == b {
             return;
         }
+        if a != OCEAN && b != OCEAN {
+            // What has no depth below the pass (a cell of a rim, a step on a flat) is no sink of its own.
+            let (low, high) = if self.lowest(dem, a) < self.lowest(dem, b) { (a, b) } else { (b, a) };
+            if self.lowest(dem, high).0 >= pass.level {
+                self.root[high as usize] = low;
+                self.parent[high as usize] = low;
+                return;
+            }
+        }
         for (one, other) in [(a, b), (b, a)] {
             if one != OCEAN {
                 self.spill[one as usize] = Some(*pass);
+                self.level[one as usize] = pass.level;
                 self.beyond[one as usize] = other;
+                self.high_beyond[one as usize] = one == b;
             }
         }
         if a == OCEAN || b == OCEAN {
@@ -257,10 +295,14 @@ impl Trees {
             return;
         }
         let node = self.root.len() as u32;
+        let lower = if self.lowest(dem, b) < self.lowest(dem, a) { b } else { a };
         self.root.push(node);
         self.parent.push(NOBODY);
+        self.bottom.push(self.bottom[lower as usize]);
         self.spill.push(None);
+        self.level.push(f32::NEG_INFINITY);
         self.beyond.push(NOBODY);
+        self.high_beyond.push(false);
         self.children.push([a, b]);
         for child in [a, b] {
             self.root[child as usize] = node;
@@ -269,22 +311,27 @@ impl Trees {
     }
 
     /// For each node: how many cells lie below its spill level, and the sum of their elevations.
-    fn hold(&self, dem: &Grid<f32>, label: &[u32], monitor: &dyn Monitor) -> Result<Vec<(u64, f64)>> {
+    fn hold(
+        &self,
+        dem: &Grid<f32>,
+        tiles: &[Tile],
+        nodes: &Nodes,
+        ancestors: &Ancestors,
+        pace: &SharedPace<'_>,
+    ) -> Result<Vec<(u64, f64)>> {
+        let far = &ancestors.far;
+        let by_tile: Vec<Vec<(u32, u64, f64)>> = tiles
+            .par_iter()
+            .enumerate()
+            .map(|(number, tile)| {
+                pace.advance(1)?;
+                Ok(self.hold_tile(dem, number, tile, nodes, far))
+            })
+            .collect::<Result<_>>()?;
         let mut held = vec![(0u64, 0f64); self.root.len()];
-        for (at, (&z, &basin)) in dem.values().iter().zip(label).enumerate() {
-            if at.is_multiple_of(1 << 20) {
-                check(monitor)?;
-            }
-            // The first sink above the cell that covers it.
-            let mut node = basin;
-            while node != OCEAN && node != NOBODY {
-                if self.spill[node as usize].is_some_and(|s| z < s.level) {
-                    held[node as usize].0 += 1;
-                    held[node as usize].1 += z as f64;
-                    break;
-                }
-                node = self.parent[node as usize];
-            }
+        for (node, cells, sum) in by_tile.into_iter().flatten() {
+            held[node as usize].0 += cells;
+            held[node as usize].1 += sum;
         }
         for node in self.basins..self.root.len() {
             for child in self.children[node] {
@@ -296,40 +343,156 @@ impl Trees {
         Ok(held)
     }
 
-    fn list(&self, dem: &Grid<f32>, frame: &Frame, bottoms: &[u32], held: &[(u64, f64)]) -> Vec<Depression> {
-        let z = |cell: u32| dem.values()[cell as usize];
-        let mut bottom = bottoms.to_vec();
-        for node in self.basins..self.root.len() {
-            let [a, b] = self.children[node].map(|c| bottom[c as usize]);
-            bottom.push(if (z(a), a) < (z(b), b) { a } else { b });
+    /// For each node an ancestor so far up that, taking it or the parent, any ancestor is reached in
+    /// steps that grow as the logarithm of their distance; a node without a parent has itself.
+    ///
+    /// Source: Myers 1983, Information Processing Letters 17, 241-244 (skew-binary jumps).
+    fn ancestors(&self) -> Ancestors {
+        let mut far = vec![NOBODY; self.root.len()];
+        let mut depth = vec![0u32; self.root.len()];
+        let mut path = Vec::new();
+        for start in (0..self.root.len()).rev() {
+            let mut at = start;
+            while far[at] == NOBODY {
+                path.push(at);
+                match self.parent[at] {
+                    NOBODY => break,
+                    parent => at = parent as usize,
+                }
+            }
+            while let Some(node) = path.pop() {
+                far[node] = match self.parent[node] {
+                    NOBODY => node as u32,
+                    parent => {
+                        let (parent, jump) = (parent as usize, far[parent as usize] as usize);
+                        depth[node] = depth[parent] + 1;
+                        let (first, second) =
+                            (depth[parent] - depth[jump], depth[jump] - depth[far[jump] as usize]);
+                        if first == second { far[jump] } else { parent as u32 }
+                    }
+                };
+            }
         }
-        // A sink without depth holds nothing: a step on a flat.
+        Ancestors { far, depth }
+    }
+
+    /// The first sink from a node up that covers an elevation.
+    #[inline]
+    fn covering(&self, mut at: u32, z: f32, far: &[u32]) -> u32 {
+        // Levels never fall on the way up.
+        while z >= self.level[at as usize] {
+            let jump = far[at as usize];
+            if jump != at && z >= self.level[jump as usize] {
+                at = jump;
+            } else {
+                at = self.parent[at as usize];
+                if at == NOBODY {
+                    break;
+                }
+            }
+        }
+        at
+    }
+
+    /// The cells of a tile, each given to the first sink above it that covers it. Rims belong to the
+    /// tile to the south or east.
+    fn hold_tile(
+        &self,
+        dem: &Grid<f32>,
+        number: usize,
+        tile: &Tile,
+        nodes: &Nodes,
+        far: &[u32],
+    ) -> Vec<(u32, u64, f64)> {
+        let place = tile.place;
+        let width = place.right - place.left + 1;
+        let rows = if place.bottom + 1 == dem.rows() { place.bottom + 1 } else { place.bottom };
+        let cols = if place.right + 1 == dem.cols() { width } else { width - 1 };
+        let mut held: std::collections::HashMap<u32, (u64, f64)> = Default::default();
+        let mut order = Vec::new();
+        let (mut node, mut cells, mut sum) = (OCEAN, 0u64, 0f64);
+        let mut put = |node: u32, cells: u64, sum: f64| {
+            if cells > 0 {
+                let held = held.entry(node).or_insert_with(|| {
+                    order.push(node);
+                    (0, 0.0)
+                });
+                held.0 += cells;
+                held.1 += sum;
+            }
+        };
+        for row in place.top..rows {
+            let labels = &tile.basin[(row - place.top) * width..][..cols];
+            let z = &dem.values()[row * dem.cols() + place.left..][..cols];
+            for (&label, &z) in labels.iter().zip(z) {
+                let basin = nodes.of_label(number, tile, label);
+                let at = if basin == OCEAN { OCEAN } else { self.covering(basin, z, far) };
+                if at == OCEAN || at == NOBODY {
+                    continue;
+                }
+                // Neighbours lie mostly in the same sink.
+                if at != node {
+                    put(node, cells, sum);
+                    (node, cells, sum) = (at, 0, 0.0);
+                }
+                cells += 1;
+                sum += z as f64;
+            }
+        }
+        put(node, cells, sum);
+        order.into_iter().map(|node| (node, held[&node].0, held[&node].1)).collect()
+    }
+
+    /// Whether a node is a sink by itself: it spills, and holds more than its parts do by then.
+    fn is_sink(&self, dem: &Grid<f32>, node: usize) -> bool {
+        let filled_before = match self.children[node] {
+            [NOBODY, _] => match self.bottom[node] {
+                NOBODY => return false,
+                bottom => dem.values()[bottom as usize],
+            },
+            [child, _] => self.level[child as usize],
+        };
+        self.spill[node].is_some() && self.level[node] > filled_before
+    }
+
+    fn list(
+        &self,
+        dem: &Grid<f32>,
+        frame: &Frame,
+        held: &[(u64, f64)],
+        ancestors: &Ancestors,
+    ) -> Vec<Depression> {
         let mut id_of = vec![NOBODY; self.root.len()];
         let mut ids = 0;
-        for node in 1..self.root.len() {
-            if self.spill[node].is_some_and(|s| s.level > z(bottom[node])) {
-                id_of[node] = ids;
+        for (node, id) in id_of.iter_mut().enumerate().skip(1) {
+            if self.is_sink(dem, node) {
+                *id = ids;
                 ids += 1;
             }
         }
-        let id = |node: u32| match node {
-            OCEAN | NOBODY => None,
-            node => Some(id_of[node as usize]).filter(|&id| id != NOBODY),
-        };
         let cell_m2 = frame.cell_area().as_m2();
         (1..self.root.len())
+            .filter(|&node| id_of[node] != NOBODY)
             .filter_map(|node| {
-                let spill = self.spill[node].filter(|_| id_of[node] != NOBODY)?;
+                let spill = self.spill[node]?;
                 let (cells, sum) = held[node];
+                let mut parent = self.parent[node];
+                while parent != NOBODY && id_of[parent as usize] == NOBODY {
+                    parent = self.parent[parent as usize];
+                }
+                let (beyond, basin) = match self.high_beyond[node] {
+                    true => (spill.high, spill.high_basin),
+                    false => (spill.low, spill.low_basin),
+                };
                 Some(Depression {
                     id: id_of[node],
-                    parent: id(self.parent[node]),
-                    bottom: dem.cell(bottom[node] as usize),
+                    parent: id_of.get(parent as usize).copied(),
+                    bottom: dem.cell(self.bottom[node] as usize),
                     spill_level_m: spill.level,
                     spill: dem.cell(spill.high as usize),
-                    beyond: dem.cell(self.other_side(node as u32, &spill) as usize),
-                    beyond_sink: id(self.beyond[node]),
-                    depth_m: spill.level - z(bottom[node]),
+                    beyond: dem.cell(beyond as usize),
+                    beyond_sink: self.largest_sink(basin, self.beyond[node], &id_of, ancestors),
+                    depth_m: spill.level - dem.values()[self.bottom[node] as usize],
                     cells,
                     area: frame.area_of(cells),
                     volume_m3: (spill.level as f64 * cells as f64 - sum) * cell_m2,
@@ -338,13 +501,36 @@ impl Trees {
             .collect()
     }
 
-    /// The cell of a pass that does not lie in a node's basins.
-    fn other_side(&self, node: u32, pass: &Pass) -> u32 {
-        let mut at = pass.high_basin;
-        while at != node && at != OCEAN && at != NOBODY {
-            at = self.parent[at as usize];
+    /// The largest sink that holds a basin, up to the node `up_to` that holds it too.
+    fn largest_sink(&self, basin: u32, mut up_to: u32, id_of: &[u32], ancestors: &Ancestors) -> Option<u32> {
+        while up_to != OCEAN && up_to != NOBODY {
+            if id_of[up_to as usize] != NOBODY {
+                return Some(id_of[up_to as usize]);
+            }
+            if up_to == basin {
+                return None;
+            }
+            // On the way down to the basin.
+            up_to = ancestors.at_depth(self, basin, ancestors.depth[up_to as usize] + 1);
         }
-        if at == node { pass.low } else { pass.high }
+        None
+    }
+}
+
+/// Ways up the trees that skip most of them.
+struct Ancestors {
+    far: Vec<u32>,
+    depth: Vec<u32>,
+}
+
+impl Ancestors {
+    /// The ancestor of a node that lies so many parents below its root; itself where it lies higher.
+    fn at_depth(&self, trees: &Trees, mut node: u32, depth: u32) -> u32 {
+        while self.depth[node as usize] > depth {
+            let far = self.far[node as usize];
+            node = if self.depth[far as usize] >= depth { far } else { trees.parent[node as usize] };
+        }
+        node
     }
 }
 
@@ -358,10 +544,18 @@ mod tests {
 
     proptest! {
         #[test]
-        fn roots_hold_what_filling_raises(dem in any_terrain(16), keep in 0u32..256) {
+        fn roots_hold_what_filling_raises(dem in any_terrain(16), keep in 0u32..256, size in 1usize..9) {
             let frame = Frame { rows: dem.rows(), cols: dem.cols(), left: 0.0, top: 0.0, cell_size: 3.0, unit_m: 1.0 };
             let outlets: Vec<u32> = (keep < dem.len() as u32 && !dem.values()[keep as usize].is_nan()).then_some(keep).into_iter().collect();
-            let sinks = sink_hierarchy(&dem, &frame, &outlets, &Silent).unwrap();
+            let sinks = hierarchy_by_tiles(&dem, &frame, &outlets, size, &Silent).unwrap();
+            // Cut into tiles or not, the sinks are the same.
+            let whole = sink_hierarchy(&dem, &frame, &outlets, &Silent).unwrap();
+            let facts = |sinks: &[Depression]| {
+                let mut facts: Vec<_> = sinks.iter().map(|s| (s.bottom, s.cells, s.spill_level_m.to_bits(), s.depth_m.to_bits())).collect();
+                facts.sort_unstable();
+                facts
+            };
+            prop_assert_eq!(facts(&sinks), facts(&whole));
             let filled = fill_to_outlets(&dem, &outlets, &Silent).unwrap();
             let raised = dem.values().iter().zip(filled.values()).filter(|(z, f)| f > z);
             let (cells, volume) = raised.fold((0u64, 0f64), |(n, v), (z, f)| (n + 1, v + (f - z) as f64 * 9.0));

@@ -48,7 +48,7 @@ impl Tiling {
     }
 
     /// A number for a cell on a rim, from 1; 0 is the ocean.
-    fn node(&self, row: usize, col: usize) -> usize {
+    pub(super) fn node(&self, row: usize, col: usize) -> usize {
         let line = |at: usize, cells: usize| {
             if at.is_multiple_of(self.size) {
                 Some(at / self.size)
@@ -65,7 +65,7 @@ impl Tiling {
         }
     }
 
-    fn nodes(&self) -> usize {
+    pub(super) fn nodes(&self) -> usize {
         1 + (self.rows.div_ceil(self.size) + 1) * self.cols + (self.cols.div_ceil(self.size) + 1) * self.rows
     }
 }

@@ -53,6 +53,12 @@ pub(super) struct Tile {
     pub seeds: Vec<(u32, u32)>,
     /// passes between seeds: a minimum spanning forest
     pub passes: Vec<Pass>,
+    /// where it was asked for, the passes over which basins and seeds were joined, as the numbers of
+    /// their higher and lower cells in the tile: a minimum spanning forest of all
+    pub joins: Vec<(u32, u32)>,
+    /// where it was asked for, the local minimum of each basin by its number in the tile; of seeds and
+    /// the ocean nothing
+    pub bottoms: Vec<u32>,
 }
 
 /// Memory that is used again from tile to tile.
@@ -70,6 +76,11 @@ pub(super) struct Scratch {
     best: Vec<(f32, u32)>,
     other: Vec<u16>,
     root: Vec<u16>,
+    /// whether joins are to be told, and those so far, by number in the scratch memory
+    tells_joins: bool,
+    joins: Vec<(u32, u32)>,
+    /// for each basin, the cells of its lowest pass
+    ends: Vec<(u32, u32)>,
 }
 
 /// A pass between two basins: what they are joined to by now, and what they were at first.
@@ -80,11 +91,18 @@ struct Edge {
     b: u16,
     first_a: u16,
     first_b: u16,
+    /// its cells: the higher and the lower
+    ends: (u32, u32),
 }
 
 impl Scratch {
-    /// Finds the basins of a tile of `dem` and joins them. `is_outlet` tells cells that keep
-    /// their elevation beyond those at the footprint's edge.
+    /// Memory that notes every join.
+    pub(super) fn that_tells_joins() -> Self {
+        Self { tells_joins: true, ..Self::default() }
+    }
+
+    /// Finds the basins of a tile of `dem` and joins them. `outlets` are cells that keep their
+    /// elevation beyond those at the footprint's edge, by number in the whole grid, ascending.
     pub(super) fn work(&mut self, dem: &Grid<f32>, place: Place, outlets: &[u32]) -> Tile {
         let (rows, cols) = (place.rows(), place.cols());
         let width = cols + 2;
@@ -115,8 +133,23 @@ impl Scratch {
         for row in 1..=rows {
             basin.extend_from_slice(&self.label[row * width + 1..row * width + 1 + cols]);
         }
+        self.joins.clear();
+        let mut bottoms = Vec::new();
+        // From numbers with one more cell all round to numbers in the tile.
+        let inner = |at: u32| ((at as usize / width - 1) * cols + at as usize % width - 1) as u32;
+        if self.tells_joins {
+            bottoms.resize(basins, u32::MAX);
+            for row in 2..rows.max(2) {
+                for at in row * width + 2..row * width + cols.max(2) {
+                    if self.lower[at] as usize == at && self.label[at] as usize >= seeds.len() {
+                        bottoms[self.label[at] as usize] = inner(at as u32);
+                    }
+                }
+            }
+        }
         let (drains, passes) = self.join(rows, cols, seeds.len(), basins);
-        Tile { place, basin, drains, seeds, passes }
+        let joins = self.joins.iter().map(|&(high, low)| (inner(high), inner(low))).collect();
+        Tile { place, basin, drains, seeds, passes, joins, bottoms }
     }
 
     /// Copies the elevations; whether there is nodata or the border among them.
@@ -228,6 +261,8 @@ impl Scratch {
         self.other.clear();
         self.other.resize(basins, NONE);
         self.edges.clear();
+        self.ends.clear();
+        self.ends.resize(basins, (u32::MAX, u32::MAX));
 
         // The first rounds read passes from the cells: most basins are gone after them.
         let mut open = basins - seeds;
@@ -242,8 +277,8 @@ impl Scratch {
         {
             let Self { z, label, edges, over, .. } = self;
             over.resize(cols + 2, f32::INFINITY);
-            each_pass(z, label, rows, over, |a, b, level| {
-                edges.push(Edge { level, a, b, first_a: a, first_b: b });
+            each_pass(z, label, rows, over, |a, b, level, ends| {
+                edges.push(Edge { level, a, b, first_a: a, first_b: b, ends });
             });
         }
         // Passes between seeds wait until all basins are joined.
@@ -350,15 +385,17 @@ impl Scratch {
         for basin in seeds..basins {
             let (level, cell) = self.best[basin];
             if cell != u32::MAX {
-                let (higher, other) = self.pass_of(cell as usize);
+                let (higher, lower) = self.pass_of(cell as usize);
+                let beyond = if higher == cell { lower } else { higher };
                 self.best[basin] = (level, higher);
-                self.other[basin] = other;
+                self.other[basin] = self.label[beyond as usize];
+                self.ends[basin] = (higher, lower);
             }
         }
     }
 
-    /// The lowest pass from a cell to another basin: the number of its higher cell, and the basin.
-    fn pass_of(&self, cell: usize) -> (u32, u16) {
+    /// The lowest pass from a cell to another basin: its higher and its lower cell.
+    fn pass_of(&self, cell: usize) -> (u32, u32) {
         let w = (self.over.len()) as isize;
         let mut lowest: Option<usize> = None;
         for offset in [-w - 1, -w, 1 - w, -1, 1, w - 1, w, w + 1] {
@@ -369,8 +406,7 @@ impl Scratch {
             }
         }
         let n = lowest.unwrap_or(cell);
-        let higher = if (self.z[n], n) > (self.z[cell], cell) { n } else { cell };
-        (higher as u32, self.label[n])
+        in_order(&self.z, cell, n)
     }
 
     /// The lowest pass of each basin among the edges. With `chosen`, those that will join two are
@@ -381,9 +417,14 @@ impl Scratch {
         for (number, e) in self.edges.iter().enumerate() {
             for (one, two) in [(e.a, e.b), (e.b, e.a)] {
                 let best = &mut self.best[one as usize];
-                if e.level < best.0 || best.1 == u32::MAX {
+                // Equally low passes are ordered by their cells, so that both sides choose the same.
+                let lower = e.level < best.0
+                    || best.1 == u32::MAX
+                    || (e.level == best.0 && e.ends < self.ends[one as usize]);
+                if lower {
                     *best = (e.level, number as u32);
                     self.other[one as usize] = two;
+                    self.ends[one as usize] = e.ends;
                 }
             }
         }
@@ -420,6 +461,9 @@ impl Scratch {
                 continue;
             }
             *joined = (other as u16, level);
+            if self.tells_joins {
+                self.joins.push(self.ends[basin]);
+            }
             self.root[basin] = other as u16;
         }
         for basin in seeds..basins {
@@ -508,31 +552,44 @@ fn passes_of_row(za: &[f32], zh: &[f32], zb: &[f32], la: &[u16], lh: &[u16], lb:
     }
 }
 
-/// Calls `found` for each two neighbouring cells of different labels, with the higher of the two
-/// elevations. `over` is a row of scratch memory, as wide as the rows of `z`.
+/// Two cells as the higher and the lower; of equally high ones the later is higher.
 #[inline]
-fn each_pass(z: &[f32], label: &[u16], rows: usize, over: &mut [f32], mut found: impl FnMut(u16, u16, f32)) {
+fn in_order(z: &[f32], a: usize, b: usize) -> (u32, u32) {
+    if (z[a], a) > (z[b], b) { (a as u32, b as u32) } else { (b as u32, a as u32) }
+}
+
+/// Calls `found` for each two neighbouring cells of different labels, with the higher of the two
+/// elevations and the two cells. `over` is a row of scratch memory, as wide as the rows of `z`.
+#[inline]
+fn each_pass(
+    z: &[f32],
+    label: &[u16],
+    rows: usize,
+    over: &mut [f32],
+    mut found: impl FnMut(u16, u16, f32, (u32, u32)),
+) {
     let width = over.len();
     for row in 1..=rows {
         let [above, here, below] = [row - 1, row, row + 1].map(|r| r * width..(r + 1) * width);
-        let (z0, l0) = (&z[here.clone()], &label[here]);
-        let (z1, l1) = (&z[below.clone()], &label[below]);
-        passes_of_row(&z[above.clone()], z0, z1, &label[above], l0, l1, over);
+        passes_of_row(
+            &z[above.clone()],
+            &z[here.clone()],
+            &z[below.clone()],
+            &label[above],
+            &label[here.clone()],
+            &label[below],
+            over,
+        );
         for col in 1..width - 1 {
             // Most cells lie amid their own kind.
             if over[col] == f32::INFINITY {
                 continue;
             }
-            let (a, here) = (l0[col], z0[col]);
-            for (b, there) in [
-                (l0[col + 1], z0[col + 1]),
-                (l1[col - 1], z1[col - 1]),
-                (l1[col], z1[col]),
-                (l1[col + 1], z1[col + 1]),
-            ] {
+            let at = here.start + col;
+            for n in [at + 1, at + width - 1, at + width, at + width + 1] {
                 // Around the tile there is nothing.
-                if b != a && b != NONE {
-                    found(a, b, here.max(there));
+                if label[n] != label[at] && label[n] != NONE {
+                    found(label[at], label[n], z[at].max(z[n]), in_order(z, at, n));
                 }
             }
         }
