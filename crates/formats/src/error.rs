@@ -47,6 +47,26 @@ pub enum Error {
         /// rows
         rows: usize,
     },
+    /// A DEM with more cells than can be told apart.
+    #[error(
+        "{name} has {cols} x {rows} cells; at most 4 294 967 294 can be processed, so use a larger cell size or a smaller area"
+    )]
+    TooLarge {
+        /// name of the file as the user knows it
+        name: String,
+        /// columns
+        cols: usize,
+        /// rows
+        rows: usize,
+    },
+    /// More bands than a DEM can have.
+    #[error("{name} has {bands} bands; a DEM has one or a few: choose the file that holds elevations")]
+    TooManyBands {
+        /// name of the file as the user knows it
+        name: String,
+        /// number of bands
+        bands: usize,
+    },
     /// A band that is not there.
     #[error("there is no band {band}: the file has {bands}")]
     NoBand {

@@ -153,15 +153,47 @@ fn detail(error: &gdal::errors::GdalError) -> String {
     if text.is_empty() { "it cannot be read to its end".into() } else { text }
 }
 
+/// More bands than any DEM has: satellites have dozens, and each costs memory before it is read.
+const MOST_BANDS: usize = 256;
+/// Most bytes that one block of all bands may take: files say how large their blocks are, and a
+/// damaged or malicious one can say anything.
+const MOST_BLOCK: u64 = 1 << 30;
+
+/// Fails where a file promises more than can be read.
+fn guard_size(dataset: &Dataset, name: &str) -> Result<()> {
+    let (cols, rows) = dataset.raster_size();
+    let cells = cols as u64 * rows as u64;
+    if cells >= u32::MAX as u64 {
+        return Err(Error::TooLarge { name: name.to_owned(), cols, rows });
+    }
+    let bands = dataset.raster_count();
+    if bands > MOST_BANDS {
+        return Err(Error::TooManyBands { name: name.to_owned(), bands });
+    }
+    if bands > 0 {
+        let band = dataset
+            .rasterband(1)
+            .map_err(|e| Error::Damaged { name: name.to_owned(), detail: detail(&e) })?;
+        let (width, height) = band.block_size();
+        // Eight bytes at most for a value; blocks may hold all bands.
+        if (width as u64).saturating_mul(height as u64).saturating_mul(8 * bands as u64) > MOST_BLOCK {
+            let detail = format!("blocks of {width} x {height} cells in {bands} bands");
+            return Err(Error::Damaged { name: name.to_owned(), detail });
+        }
+    }
+    Ok(())
+}
+
 /// Reads what a raster file says of itself. `name` is what the user calls it.
 ///
 /// # Errors
 /// [`Error::NotARaster`], [`Error::Damaged`], [`Error::Picture`], [`Error::ValueType`],
-/// [`Error::TooSmall`].
+/// [`Error::TooSmall`], [`Error::TooLarge`], [`Error::TooManyBands`].
 pub fn inspect(path: &Path, name: &str) -> Result<RasterInfo> {
     let dataset = open(path, name)?;
     let damaged = |e: gdal::errors::GdalError| Error::Damaged { name: name.to_owned(), detail: detail(&e) };
     let (cols, rows) = dataset.raster_size();
+    guard_size(&dataset, name)?;
     let mut bands = Vec::new();
     let mut colours = 0;
     for number in 1..=dataset.raster_count() {
@@ -244,6 +276,7 @@ pub fn read_elevation(
     monitor: &dyn Monitor,
 ) -> Result<Grid<f32>> {
     let dataset = open(path, name)?;
+    guard_size(&dataset, name)?;
     let bands = dataset.raster_count();
     if band == 0 || band > bands {
         return Err(Error::NoBand { band, bands });

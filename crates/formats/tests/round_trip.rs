@@ -276,3 +276,45 @@ fn layers_are_read_back_by_the_open_tools() {
     assert!((first[0].as_f64().unwrap() + 15.0).abs() < 0.01, "longitude first: {first}");
     assert_eq!(json["features"][0]["properties"]["touches_edge"], true);
 }
+
+/// A TIFF of 17 rows whose header promises 63,000 bands: found by fuzzing, it took six gigabytes.
+#[test]
+fn headers_that_promise_too_much_are_refused() {
+    let dir = tempdir().unwrap();
+    let entry = |tag: u16, kind: u16, value: u32| {
+        let mut bytes = Vec::new();
+        bytes.extend(tag.to_le_bytes());
+        bytes.extend(kind.to_le_bytes());
+        bytes.extend(1u32.to_le_bytes());
+        bytes.extend(value.to_le_bytes());
+        bytes
+    };
+    let tiff = |cols: u32, rows: u32, bands: u32| {
+        let entries = [
+            entry(256, 4, cols),
+            entry(257, 4, rows),
+            entry(258, 3, 16),
+            entry(259, 3, 1),
+            entry(262, 3, 1),
+            entry(273, 4, 8),
+            entry(277, 3, bands),
+            entry(278, 4, rows),
+            entry(279, 4, 8),
+        ];
+        let mut bytes = b"II*\0\x08\0\0\0".to_vec();
+        bytes.extend((entries.len() as u16).to_le_bytes());
+        bytes.extend(entries.concat());
+        bytes.extend([0; 4]);
+        bytes
+    };
+    for (cols, rows, bands, told) in [
+        (11_796, 17, 63_000, "63000 bands"),
+        (4_000_000, 4_000_000, 1, "4000000 x 4000000 cells"),
+    ] {
+        let path = dir.path().join("dem.tif");
+        std::fs::write(&path, tiff(cols, rows, bands)).unwrap();
+        let error = inspect(&path, "dem.tif").unwrap_err().to_string();
+        assert!(error.contains(told), "{cols} {rows} {bands}: {error}");
+        assert!(read_elevation(&path, "dem.tif", 1, VerticalUnit::Metre, &Silent).is_err());
+    }
+}

@@ -13,9 +13,11 @@ mod fill;
 mod hierarchy;
 mod lakes;
 mod lines;
+mod rows;
 mod sinks;
 mod skeleton;
 mod tile;
+mod trees;
 mod voids;
 
 pub use breach::{Breach, BreachLimits, BreachReport, bottoms, breach};

@@ -6,13 +6,13 @@
 //! basin. The lowest pass out of each basin is found, basins are joined over these passes, and so
 //! on (minimum spanning forest, Borůvka 1926), until every basin is joined to a seed.
 
-use multiversion::multiversion;
-
+use super::rows::{each_pass, in_order, lowest_neighbours, passes_of_row};
 use crate::Grid;
 
 /// Label of the cells where water leaves: the footprint's edge, kept sinks, and all outside.
 pub(super) const OCEAN: u16 = 0;
-const NONE: u16 = u16::MAX;
+/// Label of the cells round a tile, and of those that have none yet.
+pub(super) const NONE: u16 = u16::MAX;
 const ROUNDS_OVER_CELLS: usize = 2;
 
 /// Where a tile lies: rows and columns, both ends included.
@@ -483,115 +483,4 @@ fn outlets_between(outlets: &[u32], cols: usize, place: Place) -> &[u32] {
     let from = outlets.partition_point(|&o| (o as usize) < place.top * cols);
     let to = outlets.partition_point(|&o| (o as usize) < (place.bottom + 1) * cols);
     &outlets[from..to]
-}
-
-/// For a row whose first cell has the number `first`, the number of each inner cell's lowest
-/// neighbour, or its own where none is lower.
-#[multiversion(targets("x86_64+avx2"))]
-fn lowest_neighbours(above: &[f32], here: &[f32], below: &[f32], first: u32, lower: &mut [u32]) {
-    let n = here.len();
-    if n < 3 {
-        return;
-    }
-    let (above, here, below, lower) = (&above[..n], &here[..n], &below[..n], &mut lower[..n]);
-    let width = n as u32;
-    for col in 1..n - 1 {
-        let own = first + col as u32;
-        let (mut best, mut to) = (here[col], own);
-        macro_rules! consider {
-            ($z:expr, $better:tt, $number:expr) => {
-                let better = $z $better best;
-                best = if better { $z } else { best };
-                to = if better { $number } else { to };
-            };
-        }
-        // Cells that come later must be lower; earlier ones win where they are equal.
-        consider!(here[col + 1], <, own + 1);
-        consider!(below[col + 1], <, own + width + 1);
-        consider!(below[col], <, own + width);
-        consider!(below[col - 1], <, own + width - 1);
-        consider!(here[col - 1], <=, own - 1);
-        consider!(above[col + 1], <=, own - width + 1);
-        consider!(above[col], <=, own - width);
-        consider!(above[col - 1], <=, own - width - 1);
-        lower[col] = to;
-        let _ = best;
-    }
-}
-
-/// For a row, the lowest pass from each inner cell to a neighbour of another label; infinite where
-/// there is none.
-#[multiversion(targets("x86_64+avx2"))]
-fn passes_of_row(za: &[f32], zh: &[f32], zb: &[f32], la: &[u16], lh: &[u16], lb: &[u16], over: &mut [f32]) {
-    let n = over.len();
-    if n < 3 {
-        return;
-    }
-    let (za, zh, zb) = (&za[..n], &zh[..n], &zb[..n]);
-    let (la, lh, lb) = (&la[..n], &lh[..n], &lb[..n]);
-    for col in 1..n - 1 {
-        let own = lh[col];
-        let mut lowest = f32::INFINITY;
-        macro_rules! consider {
-            ($z:ident, $l:ident, $at:expr) => {
-                // Loaded first, so that the loop has no branch.
-                let (z, label) = ($z[$at], $l[$at]);
-                let other = if label == own { f32::INFINITY } else { z };
-                lowest = if other < lowest { other } else { lowest };
-            };
-        }
-        consider!(za, la, col - 1);
-        consider!(za, la, col);
-        consider!(za, la, col + 1);
-        consider!(zh, lh, col - 1);
-        consider!(zh, lh, col + 1);
-        consider!(zb, lb, col - 1);
-        consider!(zb, lb, col);
-        consider!(zb, lb, col + 1);
-        over[col] = if lowest > zh[col] { lowest } else { zh[col] };
-    }
-}
-
-/// Two cells as the higher and the lower; of equally high ones the later is higher.
-#[inline]
-fn in_order(z: &[f32], a: usize, b: usize) -> (u32, u32) {
-    if (z[a], a) > (z[b], b) { (a as u32, b as u32) } else { (b as u32, a as u32) }
-}
-
-/// Calls `found` for each two neighbouring cells of different labels, with the higher of the two
-/// elevations and the two cells. `over` is a row of scratch memory, as wide as the rows of `z`.
-#[inline]
-fn each_pass(
-    z: &[f32],
-    label: &[u16],
-    rows: usize,
-    over: &mut [f32],
-    mut found: impl FnMut(u16, u16, f32, (u32, u32)),
-) {
-    let width = over.len();
-    for row in 1..=rows {
-        let [above, here, below] = [row - 1, row, row + 1].map(|r| r * width..(r + 1) * width);
-        passes_of_row(
-            &z[above.clone()],
-            &z[here.clone()],
-            &z[below.clone()],
-            &label[above],
-            &label[here.clone()],
-            &label[below],
-            over,
-        );
-        for col in 1..width - 1 {
-            // Most cells lie amid their own kind.
-            if over[col] == f32::INFINITY {
-                continue;
-            }
-            let at = here.start + col;
-            for n in [at + 1, at + width - 1, at + width, at + width + 1] {
-                // Around the tile there is nothing.
-                if label[n] != label[at] && label[n] != NONE {
-                    found(label[at], label[n], z[at].max(z[n]), in_order(z, at, n));
-                }
-            }
-        }
-    }
 }

@@ -115,7 +115,8 @@ fn gather_all(directions: &Grid<u8>, starts: &[u32], monitor: &dyn Monitor) -> R
     Ok(Gathered { flats, place })
 }
 
-/// Lists the cells of a flat from its first one, in the order in which they are found.
+/// Lists the cells of a flat from its first one, in the order in which they are found; whether it goes
+/// on beyond the tile.
 ///
 /// An undecided cell never lies at the footprint's edge, so that it has all eight neighbours; and
 /// undecided neighbours are equally high, since the higher of two would have a direction.
@@ -126,8 +127,9 @@ fn gather(
     place: &mut [u32],
     cells: &mut Vec<u32>,
     monitor: &dyn Monitor,
-) -> Result<()> {
+) -> Result<bool> {
     let steps = offsets(cols);
+    let mut crosses = false;
     cells.clear();
     cells.push(start);
     place[start as usize] = 1;
@@ -140,13 +142,14 @@ fn gather(
         }
         for step in steps {
             let n = index.wrapping_add_signed(step);
+            crosses |= codes[n] == BEYOND;
             if codes[n] == UNDECIDED && place[n] == 0 {
                 cells.push(n as u32);
                 place[n] = cells.len() as u32;
             }
         }
     }
-    Ok(())
+    Ok(crosses)
 }
 
 fn offsets(cols: usize) -> [isize; 8] {
@@ -241,7 +244,7 @@ impl Flat {
                 if tile[start] != UNDECIDED || place[start] != 0 {
                     continue;
                 }
-                if gather_in(&tile, width, start as u32, &mut place, &mut cells) {
+                if gather(&tile, width, start as u32, &mut place, &mut cells, monitor)? {
                     waiting.push(((at.top + row - 1) * cols + at.left + col - 1) as u32);
                     continue;
                 }
@@ -324,29 +327,6 @@ impl Flat {
         }
         Ok(())
     }
-}
-
-/// As [`gather`], within a tile; whether the flat goes on beyond.
-fn gather_in(codes: &[u8], cols: usize, start: u32, place: &mut [u32], cells: &mut Vec<u32>) -> bool {
-    let steps = offsets(cols);
-    let mut crosses = false;
-    cells.clear();
-    cells.push(start);
-    place[start as usize] = 1;
-    let mut next = 0;
-    while next < cells.len() {
-        let index = cells[next] as usize;
-        next += 1;
-        for step in steps {
-            let n = index.wrapping_add_signed(step);
-            crosses |= codes[n] == BEYOND;
-            if codes[n] == UNDECIDED && place[n] == 0 {
-                cells.push(n as u32);
-                place[n] = cells.len() as u32;
-            }
-        }
-    }
-    crosses
 }
 
 /// Counts steps from the given cells through the flat; they themselves are at 1.
