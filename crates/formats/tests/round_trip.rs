@@ -307,10 +307,9 @@ fn headers_that_promise_too_much_are_refused() {
         bytes.extend([0; 4]);
         bytes
     };
-    for (cols, rows, bands, told) in [
-        (11_796, 17, 63_000, "63000 bands"),
-        (4_000_000, 4_000_000, 1, "4000000 x 4000000 cells"),
-    ] {
+    for (cols, rows, bands, told) in
+        [(11_796, 17, 63_000, "63000 bands"), (4_000_000, 4_000_000, 1, "4000000 x 4000000 cells")]
+    {
         let path = dir.path().join("dem.tif");
         std::fs::write(&path, tiff(cols, rows, bands)).unwrap();
         let error = inspect(&path, "dem.tif").unwrap_err().to_string();

@@ -81,8 +81,23 @@ pub(super) fn passes_of_row(
 
 /// Two cells as the higher and the lower; of equally high ones the later is higher.
 #[inline]
-pub(super) fn in_order(z: &[f32], a: usize, b: usize) -> (u32, u32) {
+fn in_order(z: &[f32], a: usize, b: usize) -> (u32, u32) {
     if (z[a], a) > (z[b], b) { (a as u32, b as u32) } else { (b as u32, a as u32) }
+}
+
+/// The lowest pass from a cell to a cell of another label: its higher and its lower cell. Rows are
+/// `width` long.
+pub(super) fn lowest_pass(z: &[f32], label: &[u16], width: usize, cell: usize) -> (u32, u32) {
+    let w = width as isize;
+    let mut lowest: Option<usize> = None;
+    for offset in [-w - 1, -w, 1 - w, -1, 1, w - 1, w, w + 1] {
+        let n = cell.wrapping_add_signed(offset);
+        // In row order, so that of equals the first stays.
+        if label[n] != label[cell] && lowest.is_none_or(|l| z[n] < z[l]) {
+            lowest = Some(n);
+        }
+    }
+    in_order(z, cell, lowest.unwrap_or(cell))
 }
 
 /// Calls `found` for each two neighbouring cells of different labels, with the higher of the two

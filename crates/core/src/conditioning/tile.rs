@@ -6,7 +6,7 @@
 //! basin. The lowest pass out of each basin is found, basins are joined over these passes, and so
 //! on (minimum spanning forest, Borůvka 1926), until every basin is joined to a seed.
 
-use super::rows::{each_pass, in_order, lowest_neighbours, passes_of_row};
+use super::rows::{each_pass, lowest_neighbours, lowest_pass, passes_of_row};
 use crate::Grid;
 
 /// Label of the cells where water leaves: the footprint's edge, kept sinks, and all outside.
@@ -215,32 +215,34 @@ impl Scratch {
         }
         // Each goes on to where the one below it has got to, there and back, until all have arrived.
         let (first, last) = (inner.start * width, (inner.end * width).min(self.lower.len()));
+        let lower = &mut self.lower[..];
         loop {
-            let mut moved = false;
+            let mut moved = 0;
             for at in first..last {
-                let next = self.lower[self.lower[at] as usize];
-                moved |= next != self.lower[at];
-                self.lower[at] = next;
+                let next = lower[lower[at] as usize];
+                moved |= next ^ lower[at];
+                lower[at] = next;
             }
-            if !moved {
+            if moved == 0 {
                 break;
             }
             for at in (first..last).rev() {
-                self.lower[at] = self.lower[self.lower[at] as usize];
+                lower[at] = lower[lower[at] as usize];
             }
         }
+        let (lower, label) = (&self.lower[..], &mut self.label[..]);
         let mut labels = seeds;
         for row in inner.clone() {
             for at in row * width + 2..row * width + cols.max(2) {
-                if self.lower[at] as usize == at && self.label[at] == NONE {
-                    self.label[at] = labels as u16;
+                if lower[at] as usize == at && label[at] == NONE {
+                    label[at] = labels as u16;
                     labels += 1;
                 }
             }
         }
         for row in inner {
             for at in row * width + 2..row * width + cols.max(2) {
-                self.label[at] = self.label[self.lower[at] as usize];
+                label[at] = label[lower[at] as usize];
             }
         }
         labels
@@ -367,46 +369,32 @@ impl Scratch {
                 &label[below],
                 over,
             );
-            for col in 2..cols.max(2) {
-                let cell = row * width + col;
-                let basin = self.label[cell] as usize;
-                let best = self.best[basin];
-                if self.over[col] > best.0 || basin < seeds {
+            let inner = row * width + 2..row * width + cols.max(2);
+            let (over, labels) = (&self.over[2..], &self.label[inner.clone()]);
+            let best = &mut self.best[..];
+            for ((cell, &label), &level) in inner.zip(labels).zip(over) {
+                let basin = label as usize;
+                let so_far = best[basin];
+                if level > so_far.0 || basin < seeds || level == f32::INFINITY {
                     continue;
                 }
-                let level = self.over[col];
-                let first = level < best.0 || best.1 == u32::MAX;
-                if level < f32::INFINITY && (first || self.pass_of(cell).0 < self.pass_of(best.1 as usize).0)
-                {
-                    self.best[basin] = (level, cell as u32);
+                let pass = |cell: usize| lowest_pass(&self.z, &self.label, width, cell).0;
+                let first = level < so_far.0 || so_far.1 == u32::MAX;
+                if first || pass(cell) < pass(so_far.1 as usize) {
+                    best[basin] = (level, cell as u32);
                 }
             }
         }
         for basin in seeds..basins {
             let (level, cell) = self.best[basin];
             if cell != u32::MAX {
-                let (higher, lower) = self.pass_of(cell as usize);
+                let (higher, lower) = lowest_pass(&self.z, &self.label, width, cell as usize);
                 let beyond = if higher == cell { lower } else { higher };
                 self.best[basin] = (level, higher);
                 self.other[basin] = self.label[beyond as usize];
                 self.ends[basin] = (higher, lower);
             }
         }
-    }
-
-    /// The lowest pass from a cell to another basin: its higher and its lower cell.
-    fn pass_of(&self, cell: usize) -> (u32, u32) {
-        let w = (self.over.len()) as isize;
-        let mut lowest: Option<usize> = None;
-        for offset in [-w - 1, -w, 1 - w, -1, 1, w - 1, w, w + 1] {
-            let n = cell.wrapping_add_signed(offset);
-            // In row order, so that of equals the first stays.
-            if self.label[n] != self.label[cell] && lowest.is_none_or(|l| self.z[n] < self.z[l]) {
-                lowest = Some(n);
-            }
-        }
-        let n = lowest.unwrap_or(cell);
-        in_order(&self.z, cell, n)
     }
 
     /// The lowest pass of each basin among the edges. With `chosen`, those that will join two are
