@@ -295,6 +295,15 @@ pub struct Worker {
     name: String,
 }
 
+/// A task that ends when its owner does, however that ends.
+struct EndsWithUs(tokio::task::JoinHandle<()>);
+
+impl Drop for EndsWithUs {
+    fn drop(&mut self) {
+        self.0.abort();
+    }
+}
+
 impl Worker {
     /// A worker with a name that tells it from all others.
     pub fn new(store: Store, name: impl Into<String>) -> Self {
@@ -312,7 +321,7 @@ impl Worker {
         let queue: PostgresStorage<i64> =
             PostgresStorage::new(pool).with_config(Config::default().queue(QUEUE).batch_size(2));
         let queue = queue.with_pubsub().poll_with_interval(Duration::from_secs(2));
-        let sweeper = tokio::spawn({
+        let sweeper = EndsWithUs(tokio::spawn({
             let store = store.clone();
             async move {
                 loop {
@@ -322,7 +331,7 @@ impl Worker {
                     }
                 }
             }
-        });
+        }));
         let handler = {
             let store = store.clone();
             let name = name.clone();
@@ -350,7 +359,7 @@ impl Worker {
         };
         let running: BoxFuture<'static, _> = Box::pin(worker.run_until(stop));
         let ended = running.await;
-        sweeper.abort();
+        drop(sweeper);
         ended.map_err(|e| StoreError::Queue(e.to_string()))
     }
 }

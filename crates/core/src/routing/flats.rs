@@ -137,9 +137,7 @@ fn gather(
     while next < cells.len() {
         let index = cells[next] as usize;
         next += 1;
-        if next.is_multiple_of(1 << 18) {
-            check(monitor)?;
-        }
+        look(next, monitor)?;
         for step in steps {
             let n = index.wrapping_add_signed(step);
             crosses |= codes[n] == BEYOND;
@@ -276,6 +274,7 @@ impl Flat {
         self.lower_rim.clear();
         self.higher_rim.clear();
         for (at, &index) in cells.iter().enumerate() {
+            look(at, monitor)?;
             let (mut exit, mut beside_higher) = (OUTLET, false);
             for k in STRAIGHT_FIRST {
                 let n = (index as usize).wrapping_add_signed(steps[k]);
@@ -300,11 +299,8 @@ impl Flat {
         if self.lower_rim.len() == cells.len() {
             return Ok(());
         }
-        check(monitor)?;
-        spread(&self.lower_rim, cells, place, &steps, &mut self.queue, &mut self.towards);
-        check(monitor)?;
-        spread(&self.higher_rim, cells, place, &steps, &mut self.queue, &mut self.away);
-        check(monitor)?;
+        spread(&self.lower_rim, cells, place, &steps, &mut self.queue, &mut self.towards, monitor)?;
+        spread(&self.higher_rim, cells, place, &steps, &mut self.queue, &mut self.away, monitor)?;
         let greatest = self.away.iter().copied().max().unwrap_or(0);
         // Both distances in one number: the height of the cell in the flat.
         for (towards, away) in self.towards.iter_mut().zip(&self.away) {
@@ -313,6 +309,7 @@ impl Flat {
         let heights = &self.towards;
         let first_is_bottom = self.codes[0] == OUTLET && self.lower_rim == [0];
         for (at, &index) in cells.iter().enumerate() {
+            look(at, monitor)?;
             if self.codes[at] != OUTLET || (at == 0 && first_is_bottom) {
                 continue;
             }
@@ -337,7 +334,8 @@ fn spread(
     offsets: &[isize; 8],
     queue: &mut Vec<u32>,
     steps: &mut Vec<u32>,
-) {
+    monitor: &dyn Monitor,
+) -> Result<()> {
     steps.clear();
     steps.resize(cells.len(), 0);
     queue.clear();
@@ -347,6 +345,7 @@ fn spread(
     }
     let mut next = 0;
     while next < queue.len() {
+        look(next, monitor)?;
         let at = queue[next] as usize;
         next += 1;
         for &offset in offsets {
@@ -357,6 +356,13 @@ fn spread(
             }
         }
     }
+    Ok(())
+}
+
+/// Looks whether the work was cancelled, once in many cells: a flat may be as large as a sea.
+#[inline]
+fn look(number: usize, monitor: &dyn Monitor) -> Result<()> {
+    if number & 0xFFFF == 0xFFFF { check(monitor) } else { Ok(()) }
 }
 
 #[cfg(test)]
