@@ -147,37 +147,45 @@ impl Land {
         Ok((line, water))
     }
 
-    /// Three swallow holes on interfluves.
+    /// Three swallow holes on interfluves, where the ground is most level.
     pub fn hollows(&mut self, accumulation: &Grid<u32>) -> Vec<(f64, f64)> {
         let mut out: Vec<(f64, f64)> = Vec::new();
-        for attempt in 0..10_000 {
-            let row = 200 + (self.noise.at(attempt, 71) * 1100.0) as usize;
-            let col = 300 + (self.noise.at(attempt, 72) * 1400.0) as usize;
-            let centre = Cell { row, col };
-            let (x, y) = self.frame.centre(centre);
-            let near = |c: &(f64, f64)| (c.0 - x).abs().max((c.1 - y).abs()) < 900.0;
-            // Away from channels: nothing within the hole gathers much.
-            let window = accumulation.window(row - 15, col - 15, 31, 31);
-            if out.iter().any(near) || window.values().iter().any(|&a| a > 1500) {
-                continue;
-            }
-            let floor = self.z.values()[self.z.index(centre)] - 8.0;
-            for r in row - 13..=row + 13 {
-                for c in col - 13..=col + 13 {
-                    let away = ((r as f64 - row as f64).powi(2) + (c as f64 - col as f64).powi(2)).sqrt();
-                    let index = self.z.index(Cell { row: r, col: c });
-                    let cone = floor + (away * 0.75) as f32;
-                    if away <= 13.0 {
-                        self.z.values_mut()[index] = self.z.values()[index].min(cone);
-                    }
+        for most_relief in [8.0, 12.0, 16.0, 24.0, 40.0] {
+            for attempt in 0..10_000 {
+                let row = 200 + (self.noise.at(attempt, 71) * 1100.0) as usize;
+                let col = 300 + (self.noise.at(attempt, 72) * 1400.0) as usize;
+                let (x, y) = self.frame.centre(Cell { row, col });
+                let near = |c: &(f64, f64)| (c.0 - x).abs().max((c.1 - y).abs()) < 900.0;
+                // Away from channels: nothing within the hole gathers much.
+                let window = accumulation.window(row - 15, col - 15, 31, 31);
+                if out.len() == 3 || out.iter().any(near) || window.values().iter().any(|&a| a > 1500) {
+                    continue;
                 }
-            }
-            out.push((x, y));
-            if out.len() == 3 {
-                break;
+                let around = self.z.window(row - 14, col - 14, 29, 29);
+                let lowest = around.values().iter().copied().fold(f32::INFINITY, f32::min);
+                let highest = around.values().iter().copied().fold(f32::NEG_INFINITY, f32::max);
+                if highest - lowest <= most_relief {
+                    // Below all that is around, so that nothing drains it.
+                    self.hollow_out(row, col, lowest - 5.0);
+                    out.push((x, y));
+                }
             }
         }
         out
+    }
+
+    /// Lowers the ground to a funnel of 13 cells' radius.
+    fn hollow_out(&mut self, row: usize, col: usize, floor: f32) {
+        for r in row - 13..=row + 13 {
+            for c in col - 13..=col + 13 {
+                let away = ((r as f64 - row as f64).powi(2) + (c as f64 - col as f64).powi(2)).sqrt();
+                let index = self.z.index(Cell { row: r, col: c });
+                if away <= 13.0 {
+                    let cone = floor + (away * 0.75) as f32;
+                    self.z.values_mut()[index] = self.z.values()[index].min(cone);
+                }
+            }
+        }
     }
 
     /// Raises two embankments and returns them with the places where they cross channels.

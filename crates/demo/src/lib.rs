@@ -11,5 +11,5 @@ mod terrains;
 
 pub use files::write_files;
 pub use noise::Noise;
-pub use scenario::{Crossing, Gauge, Scenario, generate};
+pub use scenario::{Crossing, FRAME, Gauge, Scenario, generate};
 pub use terrains::{eroded_terrain, fractal_terrain};

@@ -263,15 +263,13 @@ fn warped(
         let values = source.read(&part(0.0, 0.5))?;
         let placed = Placed { values: &values, geo_transform: source.info.geo_transform, crs: &source.crs };
         let onto = warp_onto(&placed, crs, &frame, how, &part(0.5, 1.0)).map_err(key)?;
-        notes.push(format!(
-            "{} was warped from {} to {} on cells of {} {} ({})",
-            source.name,
-            source.crs.label(),
-            crs.label(),
-            frame.cell_size,
-            crs.unit,
-            how.code()
-        ));
+        let what = if source.crs.same_as(crs).map_err(key)? {
+            "resampled".to_owned()
+        } else {
+            format!("warped from {} to {}", source.crs.label(), crs.label())
+        };
+        let cells = format!("{} m", frame.cell_m());
+        notes.push(format!("{} was {what} on cells of {cells} ({})", source.name, how.code()));
         match &mut dem {
             None => dem = Some(onto),
             Some(dem) => put_under(dem.values_mut(), onto.values()),
