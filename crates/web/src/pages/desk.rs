@@ -198,7 +198,7 @@ fn offer(facts: &Facts, to: &Crs) -> Result<Offer> {
         label: to.label(),
         cell_size: format!("{}", plan.sensible_cell_size),
         native: numbers::real(plan.native_cell_size, 4),
-        unit: to.unit.clone(),
+        unit: numbers::unit(&to.unit).to_owned(),
     })
 }
 
