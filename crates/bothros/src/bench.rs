@@ -2,7 +2,6 @@
 
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use bothros_core::{
@@ -154,19 +153,16 @@ fn one(kind: &str, size: usize, dem: &Grid<f32>, baseline: bool) -> anyhow::Resu
     Ok(())
 }
 
-/// Cancels after a while, and remembers when.
+/// Cancels after a while.
 struct Impatient {
     begun: Instant,
     after: Duration,
-    seen: AtomicBool,
 }
 
 impl Monitor for Impatient {
     fn progress(&self, _share: f64) {}
     fn is_cancelled(&self) -> bool {
-        let cancelled = self.begun.elapsed() >= self.after;
-        self.seen.fetch_or(cancelled, Ordering::Relaxed);
-        cancelled
+        self.begun.elapsed() >= self.after
     }
 }
 
@@ -177,7 +173,7 @@ fn longest_wait(dem: &Grid<f32>, whole: f64) -> anyhow::Result<f64> {
     let moments = (60.0 / whole).clamp(5.0, 20.0) as usize;
     for moment in 0..moments {
         let after = Duration::from_secs_f64(whole * (moment as f64 + 0.5) / moments as f64);
-        let impatient = Impatient { begun: Instant::now(), after, seen: AtomicBool::new(false) };
+        let impatient = Impatient { begun: Instant::now(), after };
         let done = conditioning::fill(dem, &impatient)
             .and_then(|filled| routing::flow_directions(&filled, &impatient))
             .and_then(|directions| routing::flow_accumulation(&directions, &impatient));

@@ -298,14 +298,7 @@ fn clipped(
     for cell in cells {
         kept.values_mut()[(cell.row - top) * cols + cell.col - left] = dem.values()[dem.index(cell)];
     }
-    let frame = Frame {
-        rows,
-        cols,
-        left: frame.left + left as f64 * frame.cell_size,
-        top: frame.top - top as f64 * frame.cell_size,
-        ..frame
-    };
-    Ok((kept, frame))
+    Ok((kept, frame.window(top, left, rows, cols)))
 }
 
 /// `file.gpkg#layer` is a layer of a file.

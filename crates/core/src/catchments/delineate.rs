@@ -34,22 +34,12 @@ impl Catchment {
     }
     /// Its outline along the edges of its cells, in CRS units.
     pub fn outline(&self, frame: &Frame) -> Outline {
-        outline(&self.mask, &frame_of_window(frame, self.row, self.col, &self.mask))
+        outline(&self.mask, &frame.window(self.row, self.col, self.mask.rows(), self.mask.cols()))
     }
     /// Whether a cell of the whole grid belongs to it.
     pub fn contains(&self, cell: Cell) -> bool {
         let inside = cell.row.checked_sub(self.row).zip(cell.col.checked_sub(self.col));
         inside.and_then(|(row, col)| self.mask.get(Cell { row, col })).copied().unwrap_or(false)
-    }
-}
-
-fn frame_of_window(frame: &Frame, row: usize, col: usize, mask: &Grid<bool>) -> Frame {
-    Frame {
-        rows: mask.rows(),
-        cols: mask.cols(),
-        left: frame.left + col as f64 * frame.cell_size,
-        top: frame.top - row as f64 * frame.cell_size,
-        ..*frame
     }
 }
 

@@ -73,13 +73,7 @@ pub fn outlines(ids: &Grid<u32>, frame: &Frame) -> Vec<(u32, Outline)> {
         .map(|(id, (top, bottom, left, right))| {
             let mask =
                 Grid::from_fn(bottom - top + 1, right - left + 1, |c| at(top + c.row, left + c.col) == id);
-            let place = Frame {
-                rows: mask.rows(),
-                cols: mask.cols(),
-                left: frame.left + left as f64 * frame.cell_size,
-                top: frame.top - top as f64 * frame.cell_size,
-                ..*frame
-            };
+            let place = frame.window(top, left, mask.rows(), mask.cols());
             // A corner that lies between three areas or more, or two that meet crosswise.
             let node = |row: usize, col: usize| {
                 let (row, col) = ((top + row) as isize, (left + col) as isize);

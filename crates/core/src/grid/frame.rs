@@ -53,6 +53,22 @@ impl Frame {
         let inside = col >= 0.0 && row >= 0.0 && col < self.cols as f64 && row < self.rows as f64;
         inside.then_some(Cell { row: row as usize, col: col as usize })
     }
+    /// The place of a rectangle of cells cut out of the grid, by its first row and column and its size.
+    ///
+    /// ```
+    /// # use bothros_core::Frame;
+    /// let frame = Frame { rows: 9, cols: 9, left: 100.0, top: 90.0, cell_size: 10.0, unit_m: 1.0 };
+    /// assert_eq!(frame.window(2, 3, 4, 5).extent(), [130.0, 30.0, 180.0, 70.0]);
+    /// ```
+    pub fn window(&self, row: usize, col: usize, rows: usize, cols: usize) -> Frame {
+        Frame {
+            rows,
+            cols,
+            left: self.left + col as f64 * self.cell_size,
+            top: self.top - row as f64 * self.cell_size,
+            ..*self
+        }
+    }
     /// `[west, south, east, north]`, CRS units.
     pub fn extent(&self) -> [f64; 4] {
         [

@@ -2,7 +2,7 @@
 
 use rayon::prelude::*;
 
-use super::DIRECTION_NODATA;
+use super::{DIRECTION_NODATA, REAL_ACCUMULATION_NODATA, inflows_of_row};
 use crate::monitor::{SharedPace, check};
 use crate::{Grid, Monitor, NEIGHBOURS, Result};
 
@@ -65,11 +65,15 @@ pub fn weighted_accumulation(
     monitor: &dyn Monitor,
 ) -> Result<Grid<f64>> {
     directions.same_shape(weights)?;
-    let weight = |index: usize| match weights.values()[index] {
+    accumulate(directions, &|index| weight(weights, index), REAL_ACCUMULATION_NODATA, BAND, monitor)
+}
+
+/// The weight of a cell; 0 where it has none.
+pub(super) fn weight(weights: &Grid<f32>, index: usize) -> f64 {
+    match weights.values()[index] {
         w if w.is_nan() => 0.0,
         w => w as f64,
-    };
-    accumulate(directions, &weight, -1.0, BAND, monitor)
+    }
 }
 
 /// A cell that has been passed on.
@@ -101,7 +105,10 @@ where
             pace.advance(1)?;
             let first = at * at_once;
             for (row, waiting) in waiting.chunks_mut(cols).enumerate() {
-                count_inflows(codes, rows, cols, at * band + row, waiting);
+                inflows_of_row(directions, at * band + row, 0, waiting);
+                for waiting in waiting {
+                    *waiting = waiting.count_ones() as u8;
+                }
             }
             let mut leaving = Vec::new();
             for start in 0..sums.len() {
@@ -171,33 +178,6 @@ fn code_offsets(cols: usize) -> [isize; 256] {
         steps[n.code as usize] = n.rows * cols as isize + n.cols;
     }
     steps
-}
-
-/// For a row, how many neighbours drain to each cell.
-fn count_inflows(codes: &[u8], rows: usize, cols: usize, row: usize, counts: &mut [u8]) {
-    let line = |r: usize| &codes[r * cols..(r + 1) * cols];
-    let here = line(row);
-    for col in 1..cols {
-        counts[col] += u8::from(here[col - 1] == 1);
-        counts[col - 1] += u8::from(here[col] == 16);
-    }
-    let mut beside = |line: &[u8], straight: u8, from_west: u8, from_east: u8| {
-        for (count, &code) in counts.iter_mut().zip(line) {
-            *count += u8::from(code == straight);
-        }
-        for (count, &code) in counts[1..].iter_mut().zip(line) {
-            *count += u8::from(code == from_west);
-        }
-        for (count, &code) in counts.iter_mut().zip(&line[1..]) {
-            *count += u8::from(code == from_east);
-        }
-    };
-    if row > 0 {
-        beside(line(row - 1), 4, 2, 8);
-    }
-    if row + 1 < rows {
-        beside(line(row + 1), 64, 128, 32);
-    }
 }
 
 #[cfg(test)]

@@ -3,6 +3,7 @@
 use rayon::prelude::*;
 
 use super::DIRECTION_NODATA;
+use super::accumulation::weight;
 use crate::monitor::{SharedPace, check};
 use crate::{Grid, Monitor, NEIGHBOURS, Result};
 
@@ -36,13 +37,7 @@ pub(super) fn accumulate_divided(
     if let Some(weights) = weights {
         directions.same_shape(weights)?;
     }
-    let own = |index: usize| match weights {
-        None => 1.0,
-        Some(weights) => match weights.values()[index] {
-            w if w.is_nan() => 0.0,
-            w => w as f64,
-        },
-    };
+    let own = |index: usize| weights.map_or(1.0, |weights| weight(weights, index));
     let (rows, cols) = (directions.rows(), directions.cols());
     let at_once = (BAND * cols).max(1);
     let steps = NEIGHBOURS.map(|n| n.rows * cols as isize + n.cols);
