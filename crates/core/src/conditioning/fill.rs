@@ -63,41 +63,37 @@ fn fill_by_tiles(dem: &Grid<f32>, outlets: &[u32], size: usize, monitor: &dyn Mo
     debug_assert!(outlets.is_sorted());
     let tiling = Tiling::new(dem.rows(), dem.cols(), size);
     let shared = SharedPace::new(monitor, tiling.tiles() * 3 / 2);
-    let tiles: Vec<Tile> = (0..tiling.tiles())
-        .into_par_iter()
-        .map_init(Scratch::default, |scratch, number| {
+    // Until the levels are known, the result holds each cell's basin.
+    let mut filled = vec![0f32; dem.len()];
+    let mut parts = tiling.split(&mut filled);
+    let tiles: Vec<Tile> = parts
+        .par_iter_mut()
+        .enumerate()
+        .map_init(Scratch::default, |scratch, (number, out)| {
             shared.advance(1)?;
-            Ok(scratch.work(dem, tiling.place(number), outlets))
+            Ok(scratch.work(dem, tiling.place(number), outlets, |row, basins| {
+                for (out, &basin) in out.get_mut(row).into_iter().flat_map(|out| out.iter_mut()).zip(basins) {
+                    *out = f32::from_bits(basin as u32);
+                }
+            }))
         })
         .collect::<Result<_>>()?;
     let levels = solve(tiling, &tiles, monitor)?;
-
-    let (rows, cols, across) = (dem.rows(), dem.cols(), tiling.tile_cols());
-    let mut filled = vec![0f32; dem.len()];
-    filled.par_chunks_mut(size * cols).enumerate().try_for_each(|(band, out)| {
-        let top = band * size;
-        // The last line of a grid may stand alone; it is the rim of the tiles above.
-        let tile_row = band.min(tiling.tile_rows() - 1);
-        for tile in &tiles[tile_row * across..(tile_row + 1) * across] {
-            shared.advance_half()?;
-            let level = levels.of_tile(tile);
-            let place = tile.place;
-            let width = place.right - place.left + 1;
-            for (row, out) in out.chunks_mut(cols).enumerate() {
-                let row = top + row;
-                let at = (row - place.top) * width;
-                let basins = &tile.basin[at..at + width];
-                let z = &dem.values()[row * cols + place.left..][..width];
-                for ((out, &basin), &z) in out[place.left..=place.right].iter_mut().zip(basins).zip(z) {
-                    let level = level[basin as usize];
-                    *out = if level > z { level } else { z };
-                }
+    parts.par_iter_mut().zip(&tiles).try_for_each(|(out, tile)| {
+        shared.advance_half()?;
+        let level = levels.of_tile(tile);
+        for (row, out) in out.iter_mut().enumerate() {
+            let z = &dem.values()[(tile.place.top + row) * dem.cols() + tile.place.left..][..out.len()];
+            for (out, &z) in out.iter_mut().zip(z) {
+                let level = level[out.to_bits() as usize];
+                *out = if level > z { level } else { z };
             }
         }
         Ok(())
     })?;
+    drop(parts);
     monitor.progress(1.0);
-    Ok(Grid::from_vec(rows, cols, filled))
+    Ok(Grid::from_vec(dem.rows(), dem.cols(), filled))
 }
 
 #[cfg(test)]

@@ -94,11 +94,18 @@ fn hierarchy_by_tiles(
     }
     let tiling = Tiling::new(dem.rows(), dem.cols(), size);
     let pace = SharedPace::new(monitor, tiling.tiles() * 2);
-    let tiles: Vec<Tile> = (0..tiling.tiles())
+    let mut labels = vec![0u16; dem.len()];
+    let tiles: Vec<Tile> = tiling
+        .split(&mut labels)
         .into_par_iter()
-        .map_init(Scratch::that_tells_joins, |scratch, number| {
+        .enumerate()
+        .map_init(Scratch::that_tells_joins, |scratch, (number, mut out)| {
             pace.advance(1)?;
-            Ok(scratch.work(dem, tiling.place(number), outlets))
+            Ok(scratch.work(dem, tiling.place(number), outlets, |row, basins| {
+                if let Some(out) = out.get_mut(row) {
+                    out.copy_from_slice(&basins[..out.len()]);
+                }
+            }))
         })
         .collect::<Result<_>>()?;
     let nodes = Nodes::new(tiling, &tiles, dem.cols());
@@ -107,14 +114,14 @@ fn hierarchy_by_tiles(
         .enumerate()
         .flat_map_iter(|(number, tile)| {
             let nodes = &nodes;
-            tile.joins.iter().map(move |&(high, low)| {
-                let cell = nodes.cell(tile, high);
+            tile.joins.iter().map(move |join| {
+                let cell = nodes.cell(tile, join.high);
                 Pass {
                     level: dem.values()[cell as usize],
                     high: cell,
-                    low: nodes.cell(tile, low),
-                    high_basin: nodes.node(number, tile, high),
-                    low_basin: nodes.node(number, tile, low),
+                    low: nodes.cell(tile, join.low),
+                    high_basin: nodes.of_label(number, tile, join.high_label),
+                    low_basin: nodes.of_label(number, tile, join.low_label),
                 }
             })
         })
@@ -133,7 +140,7 @@ fn hierarchy_by_tiles(
     }
     drop(passes);
     let ancestors = trees.ancestors();
-    let held = trees.hold(dem, &tiles, &nodes, &ancestors, &pace)?;
+    let held = trees.hold(dem, &labels, &tiles, &nodes, &ancestors, &pace)?;
     let sinks = trees.list(dem, frame, &held, &ancestors);
     monitor.progress(1.0);
     Ok(sinks)
@@ -144,7 +151,7 @@ pub(super) const OCEAN: u32 = 0;
 
 /// Numbers for the nodes of the graph: the ocean, the cells of the tiles' rims, and all basins.
 pub(super) struct Nodes {
-    tiling: Tiling,
+    pub(super) tiling: Tiling,
     cols: usize,
     /// the number of each tile's first basin
     first: Vec<u32>,
@@ -176,11 +183,7 @@ impl Nodes {
         ((tile.place.top + row) * self.cols + tile.place.left + col) as u32
     }
 
-    /// The node of a cell of a tile: its basin, or itself on the rim.
-    fn node(&self, number: usize, tile: &Tile, at: u32) -> u32 {
-        self.of_label(number, tile, tile.basin[at as usize])
-    }
-
+    /// The node of a label in a tile: a basin, or a cell of the rim.
     pub(super) fn of_label(&self, number: usize, tile: &Tile, label: u16) -> u32 {
         let label = label as usize;
         if label == 0 {

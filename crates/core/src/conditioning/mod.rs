@@ -11,6 +11,7 @@ mod condition;
 mod difference;
 mod fill;
 mod hierarchy;
+mod join;
 mod lakes;
 mod lines;
 mod rows;

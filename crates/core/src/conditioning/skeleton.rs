@@ -4,6 +4,8 @@
 //! So a graph of the rims' cells, with the passes that each tile found between them, tells for
 //! every such cell the lowest level over which it reaches the ocean.
 
+use std::ops::Range;
+
 use rayon::prelude::*;
 
 use super::tile::{OCEAN, Place, Tile};
@@ -45,6 +47,29 @@ impl Tiling {
             left: col * self.size,
             right: ((col + 1) * self.size).min(self.cols - 1),
         }
+    }
+
+    /// The rows and columns of the cells that are a tile's own: those of its top and left rim, and at
+    /// the grid's end those of its other rims too.
+    pub(super) fn own(&self, place: Place) -> (Range<usize>, Range<usize>) {
+        let end = |last: usize, cells: usize| if last + 1 == cells { cells } else { last };
+        (place.top..end(place.bottom, self.rows), place.left..end(place.right, self.cols))
+    }
+
+    /// The values of the cells of each tile, row by row, so that tiles can be written side by side.
+    pub(super) fn split<'a, T>(&self, values: &'a mut [T]) -> Vec<Vec<&'a mut [T]>> {
+        let mut tiles: Vec<Vec<&mut [T]>> = Vec::new();
+        tiles.resize_with(self.tiles(), || Vec::with_capacity(self.size + 1));
+        for (row, mut values) in values.chunks_mut(self.cols).enumerate() {
+            let tile_row = (row / self.size).min(self.tile_rows() - 1);
+            for tile in tile_row * self.tile_cols()..(tile_row + 1) * self.tile_cols() {
+                let own = self.own(self.place(tile)).1;
+                let (mine, rest) = values.split_at_mut(own.len());
+                tiles[tile].push(mine);
+                values = rest;
+            }
+        }
+        tiles
     }
 
     /// A number for a cell on a rim, from 1; 0 is the ocean.

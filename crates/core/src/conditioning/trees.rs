@@ -115,18 +115,18 @@ impl Trees {
     pub(super) fn hold(
         &self,
         dem: &Grid<f32>,
+        labels: &[u16],
         tiles: &[Tile],
         nodes: &Nodes,
         ancestors: &Ancestors,
         pace: &SharedPace<'_>,
     ) -> Result<Vec<(u64, f64)>> {
-        let far = &ancestors.far;
         let by_tile: Vec<Vec<(u32, u64, f64)>> = tiles
             .par_iter()
             .enumerate()
             .map(|(number, tile)| {
                 pace.advance(1)?;
-                Ok(self.hold_tile(dem, number, tile, nodes, far))
+                Ok(self.hold_tile(dem, labels, number, tile, nodes, ancestors))
             })
             .collect::<Result<_>>()?;
         let mut held = vec![(0u64, 0f64); self.root.len()];
@@ -150,6 +150,7 @@ impl Trees {
     /// Source: Myers 1983, Information Processing Letters 17, 241-244 (skew-binary jumps).
     pub(super) fn ancestors(&self) -> Ancestors {
         let mut far = vec![NOBODY; self.root.len()];
+        let mut top = self.level.clone();
         let mut depth = vec![0u32; self.root.len()];
         let mut path = Vec::new();
         for start in (0..self.root.len()).rev() {
@@ -166,6 +167,7 @@ impl Trees {
                     NOBODY => node as u32,
                     parent => {
                         let (parent, jump) = (parent as usize, far[parent as usize] as usize);
+                        top[node] = top[parent];
                         depth[node] = depth[parent] + 1;
                         let (first, second) =
                             (depth[parent] - depth[jump], depth[jump] - depth[far[jump] as usize]);
@@ -174,7 +176,7 @@ impl Trees {
                 };
             }
         }
-        Ancestors { far, depth }
+        Ancestors { far, depth, top }
     }
 
     /// The first sink from a node up that covers an elevation.
@@ -200,48 +202,49 @@ impl Trees {
     fn hold_tile(
         &self,
         dem: &Grid<f32>,
+        labels: &[u16],
         number: usize,
         tile: &Tile,
         nodes: &Nodes,
-        far: &[u32],
+        ancestors: &Ancestors,
     ) -> Vec<(u32, u64, f64)> {
-        let place = tile.place;
-        let width = place.right - place.left + 1;
-        let rows = if place.bottom + 1 == dem.rows() { place.bottom + 1 } else { place.bottom };
-        let cols = if place.right + 1 == dem.cols() { width } else { width - 1 };
-        let mut held: std::collections::HashMap<u32, (u64, f64)> = Default::default();
-        let mut order = Vec::new();
-        let (mut node, mut cells, mut sum) = (OCEAN, 0u64, 0f64);
-        let mut put = |node: u32, cells: u64, sum: f64| {
-            if cells > 0 {
-                let held = held.entry(node).or_insert_with(|| {
-                    order.push(node);
-                    (0, 0.0)
-                });
-                held.0 += cells;
-                held.1 += sum;
-            }
-        };
-        for row in place.top..rows {
-            let labels = &tile.basin[(row - place.top) * width..][..cols];
-            let z = &dem.values()[row * dem.cols() + place.left..][..cols];
-            for (&label, &z) in labels.iter().zip(z) {
-                let basin = nodes.of_label(number, tile, label);
-                let at = if basin == OCEAN { OCEAN } else { self.covering(basin, z, far) };
-                if at == OCEAN || at == NOBODY {
-                    continue;
+        let (rows, cols) = nodes.tiling.own(tile.place);
+        let of_label: Vec<(u32, f32, f32)> = (0..tile.drains.len())
+            .map(|label| match nodes.of_label(number, tile, label as u16) {
+                OCEAN => (OCEAN, f32::NEG_INFINITY, f32::NEG_INFINITY),
+                node => (node, self.level[node as usize], ancestors.top[node as usize]),
+            })
+            .collect();
+        // Most cells in a sink lie in that of their own basin.
+        let mut by_label = vec![(0u64, 0f64); of_label.len()];
+        let mut held = Vec::new();
+        let (mut run, mut cells, mut sum) = (NOBODY, 0u64, 0f64);
+        for row in rows {
+            let own = row * dem.cols() + cols.start..row * dem.cols() + cols.end;
+            for (&label, &z) in labels[own.clone()].iter().zip(&dem.values()[own]) {
+                let (node, level, top) = of_label[label as usize];
+                if z < level {
+                    let held = &mut by_label[label as usize];
+                    *held = (held.0 + 1, held.1 + z as f64);
+                } else if z < top {
+                    let node = self.covering(node, z, &ancestors.far);
+                    if node != run {
+                        if cells > 0 {
+                            held.push((run, cells, sum));
+                        }
+                        (run, cells, sum) = (node, 0, 0.0);
+                    }
+                    cells += 1;
+                    sum += z as f64;
                 }
-                // Neighbours lie mostly in the same sink.
-                if at != node {
-                    put(node, cells, sum);
-                    (node, cells, sum) = (at, 0, 0.0);
-                }
-                cells += 1;
-                sum += z as f64;
             }
         }
-        put(node, cells, sum);
-        order.into_iter().map(|node| (node, held[&node].0, held[&node].1)).collect()
+        if cells > 0 {
+            held.push((run, cells, sum));
+        }
+        let own = by_label.iter().zip(&of_label).filter(|((cells, _), _)| *cells > 0);
+        held.extend(own.map(|(&(cells, sum), &(node, ..))| (node, cells, sum)));
+        held
     }
 
     /// Whether a node is a sink by itself: it spills, and holds more than its parts do by then.
@@ -322,6 +325,8 @@ impl Trees {
 pub(super) struct Ancestors {
     far: Vec<u32>,
     depth: Vec<u32>,
+    /// the level of the highest ancestor: nothing above it is covered
+    top: Vec<f32>,
 }
 
 impl Ancestors {

@@ -121,7 +121,7 @@ const DIAGONAL: f32 = std::f32::consts::FRAC_1_SQRT_2;
 const LOOK: u8 = 253;
 
 /// Codes of the inner cells of a row.
-#[multiversion(targets("x86_64+avx2"))]
+#[multiversion(targets("x86_64+avx512f+avx512bw+avx512vl+avx512dq", "x86_64+avx2"))]
 fn steepest_in_row(above: &[f32], here: &[f32], below: &[f32], out: &mut [u8]) {
     let n = here.len();
     if n < 3 {

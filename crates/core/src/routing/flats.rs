@@ -1,28 +1,29 @@
 //! Directions over flats: away from higher ground and towards lower.
+//!
+//! Steps are counted tile by tile, in memory near the processor. Flats that reach beyond a tile are
+//! counted on in rounds: each tile tells the steps at its rim, and those whose neighbours told
+//! something new count again, until nothing is new.
 
 use rayon::prelude::*;
 
-use super::d8::{DIRECTION_NODATA, OUTLET, UNDECIDED};
+use super::d8::DIRECTION_NODATA;
+use super::flat_tile::{FlatTile, Place, Scratch, Steps, UNREACHED};
 use crate::monitor::{SharedPace, check};
 use crate::{Grid, Monitor, NEIGHBOURS, Result};
 
-/// Ties between equally good neighbours: straight ones before diagonal ones.
-const STRAIGHT_FIRST: [usize; 8] = [0, 2, 4, 6, 1, 3, 5, 7];
-/// Edge of the tiles that are worked by themselves, in memory near the processor; flats that reach
-/// beyond wait until all are done.
+/// Edge of a tile.
 const TILE: usize = 256;
-/// An undecided cell just outside a tile.
-const BEYOND: u8 = 252;
 
 /// Gives a direction to every undecided cell.
 ///
 /// For each flat, two distances are counted in steps: `towards`, from the cells beside its lower
 /// rim, and `away`, from the cells beside higher ground. A cell drains to the neighbour in the
-/// flat where `2 towards + (greatest away - away)` is smallest. `away` of two neighbours differs
-/// by one at most, and some neighbour is one step nearer to the rim, so that the sum falls along
-/// every step and there are no cycles.
+/// flat where `2 towards - away` is smallest. `away` of two neighbours differs by one at most, and
+/// some neighbour is one step nearer to the rim, so that this falls along every step and there are no
+/// cycles.
 ///
-/// Each flat is worked by itself, so that the result does not depend on the number of threads.
+/// Distances are what they are, in whatever order they are found: the result does not depend on the
+/// number of threads or on the tiles.
 ///
 /// # Source
 /// Garbrecht and Martz 1997, Journal of Hydrology 193, 204-213; in the form of Barnes, Lehman
@@ -38,331 +39,234 @@ pub(super) fn resolve_flats(
 fn resolve_in_tiles(
     surface: &Grid<f32>,
     directions: &mut Grid<u8>,
-    tile: usize,
+    size: usize,
     monitor: &dyn Monitor,
 ) -> Result<()> {
     let (rows, cols) = (surface.rows(), surface.cols());
+    let (bands, across) = (rows.div_ceil(size), cols.div_ceil(size));
     let row_of = |row: Option<usize>, codes: &[u8]| match row {
         Some(row) if row < rows => codes[row * cols..(row + 1) * cols].to_vec(),
         _ => vec![DIRECTION_NODATA; cols],
     };
     // What lies just outside a band of tiles is read while others may write there: from a copy.
-    let rims: Vec<(Vec<u8>, Vec<u8>)> = (0..rows.div_ceil(tile))
-        .map(|at| {
+    let beside: Vec<(Vec<u8>, Vec<u8>)> = (0..bands)
+        .map(|band| {
             let codes = directions.values();
-            (row_of((at * tile).checked_sub(1), codes), row_of(Some((at + 1) * tile), codes))
+            (row_of((band * size).checked_sub(1), codes), row_of(Some((band + 1) * size), codes))
         })
         .collect();
-    let pace = SharedPace::new(monitor, rims.len() + rims.len() / 4);
-    let waiting: Vec<Vec<u32>> = directions
+    let pace = SharedPace::new(monitor, bands * across * 2);
+    // Tiles with flats that cross their rims; all others are done at once.
+    let mut crossing: Vec<Option<FlatTile>> = directions
         .values_mut()
-        .par_chunks_mut((tile * cols).max(1))
-        .zip(rims.par_iter())
+        .par_chunks_mut(size * cols)
+        .zip(beside.par_iter())
         .enumerate()
-        .map_init(Flat::default, |flat, (at, (codes, (above, below)))| {
-            pace.advance(1)?;
-            let mut waiting = Vec::new();
-            for left in (0..cols).step_by(tile) {
-                check(monitor)?;
-                let place = TilePlace { top: at * tile, left, right: (left + tile).min(cols) };
-                flat.resolve_tile(surface, place, codes, above, below, &mut waiting, monitor)?;
-            }
-            Ok(waiting)
+        .map_init(Scratch::default, |scratch, (band, (codes, (above, below)))| {
+            (0..across)
+                .map(|tile| {
+                    pace.advance(1)?;
+                    let place = Place::new(surface, band, tile, size);
+                    FlatTile::begin(surface, place, codes, above, below, scratch, monitor)
+                })
+                .collect::<Result<Vec<_>>>()
         })
-        .collect::<Result<_>>()?;
-    // The first cell of a flat in row order is the one that it is gathered from.
-    let mut waiting = waiting.concat();
-    waiting.sort_unstable();
-    let crossing = gather_all(directions, &waiting, monitor)?;
-    let place = crossing.place;
-    let whole = Window { z: surface.values(), cols };
-    let resolved: Vec<Vec<u8>> = crossing
-        .flats
-        .par_iter()
-        .map_init(Flat::default, |flat, cells| {
-            check(monitor)?;
-            flat.resolve(&whole, cells, &place, monitor)?;
-            Ok(std::mem::take(&mut flat.codes))
-        })
-        .collect::<Result<_>>()?;
-    for (cells, codes) in crossing.flats.iter().zip(resolved) {
-        for (&cell, code) in cells.iter().zip(codes) {
-            directions.values_mut()[cell as usize] = code;
-        }
+        .collect::<Result<Vec<_>>>()?
+        .into_iter()
+        .flatten()
+        .collect();
+    if crossing.iter().any(Option::is_some) {
+        let mut rims = Rims::new(rows, cols, size);
+        let news = rims.publish_all(&crossing, |_| true);
+        count_in_rounds(&mut crossing, &mut rims, news, monitor)?;
+        drain_closed(&mut crossing, &rims, monitor)?;
+        rims.publish_all(&crossing, |_| true);
+        directions.values_mut().par_chunks_mut(size * cols).zip(crossing.par_chunks_mut(across)).try_for_each(
+            |(codes, tiles)| {
+                for tile in tiles {
+                    pace.advance(1)?;
+                    if let Some(tile) = tile.take() {
+                        tile.end(&rims, codes, cols);
+                    }
+                }
+                Ok(())
+            },
+        )?;
     }
     monitor.progress(1.0);
     Ok(())
 }
 
-/// Flats gathered before any is resolved.
-struct Gathered {
-    flats: Vec<Vec<u32>>,
-    /// for each cell of a flat, its place in the flat's list, from 1; 0 elsewhere
-    place: Vec<u32>,
-}
-
-fn gather_all(directions: &Grid<u8>, starts: &[u32], monitor: &dyn Monitor) -> Result<Gathered> {
-    // Zeroed memory that nobody touches costs nothing.
-    let mut place = vec![0u32; if starts.is_empty() { 0 } else { directions.len() }];
-    let mut flats = Vec::new();
-    for &start in starts {
-        if place[start as usize] == 0 {
-            let mut cells = Vec::new();
-            gather(directions.values(), directions.cols(), start, &mut place, &mut cells, monitor)?;
-            flats.push(cells);
-        }
-    }
-    Ok(Gathered { flats, place })
-}
-
-/// Lists the cells of a flat from its first one, in the order in which they are found; whether it goes
-/// on beyond the tile.
-///
-/// An undecided cell never lies at the footprint's edge, so that it has all eight neighbours; and
-/// undecided neighbours are equally high, since the higher of two would have a direction.
-fn gather(
-    codes: &[u8],
-    cols: usize,
-    start: u32,
-    place: &mut [u32],
-    cells: &mut Vec<u32>,
-    monitor: &dyn Monitor,
-) -> Result<bool> {
-    let steps = offsets(cols);
-    let mut crosses = false;
-    cells.clear();
-    cells.push(start);
-    place[start as usize] = 1;
-    let mut next = 0;
-    while next < cells.len() {
-        let index = cells[next] as usize;
-        next += 1;
-        look(next, monitor)?;
-        for step in steps {
-            let n = index.wrapping_add_signed(step);
-            crosses |= codes[n] == BEYOND;
-            if codes[n] == UNDECIDED && place[n] == 0 {
-                cells.push(n as u32);
-                place[n] = cells.len() as u32;
-            }
-        }
-    }
-    Ok(crosses)
-}
-
-fn offsets(cols: usize) -> [isize; 8] {
-    NEIGHBOURS.map(|n| n.rows * cols as isize + n.cols)
-}
-
-/// Elevations, numbered as the cells of a list are.
-struct Window<'a> {
-    z: &'a [f32],
-    cols: usize,
-}
-
-/// Where a tile lies: its first row, its first column and the column after its last.
-struct TilePlace {
-    top: usize,
-    left: usize,
-    right: usize,
-}
-
-/// Memory for one flat, used again from flat to flat.
-#[derive(Default)]
-struct Flat {
-    /// a tile with one more cell all round: elevations and codes
-    tile_z: Vec<f32>,
-    tile_codes: Vec<u8>,
-    place: Vec<u32>,
-    cells: Vec<u32>,
-    /// the result: a code for each cell
-    codes: Vec<u8>,
-    towards: Vec<u32>,
-    away: Vec<u32>,
-    lower_rim: Vec<u32>,
-    higher_rim: Vec<u32>,
-    queue: Vec<u32>,
-}
-
-impl Flat {
-    /// Resolves the flats that lie in a tile by themselves, and adds to `waiting` the first cell in
-    /// the tile of each that does not, by number in the whole grid. `codes` is the band of rows
-    /// that holds the tile, `above` and `below` are the rows beside it.
-    #[allow(clippy::too_many_arguments)]
-    fn resolve_tile(
-        &mut self,
-        surface: &Grid<f32>,
-        at: TilePlace,
-        codes: &mut [u8],
-        above: &[u8],
-        below: &[u8],
-        waiting: &mut Vec<u32>,
-        monitor: &dyn Monitor,
-    ) -> Result<()> {
-        let (cols, height, width) = (surface.cols(), codes.len() / surface.cols(), at.right - at.left + 2);
-        let mut tile = std::mem::take(&mut self.tile_codes);
-        let mut z = std::mem::take(&mut self.tile_z);
-        let mut place = std::mem::take(&mut self.place);
-        let mut cells = std::mem::take(&mut self.cells);
-        tile.clear();
-        tile.resize((height + 2) * width, DIRECTION_NODATA);
-        z.clear();
-        z.resize(tile.len(), f32::NAN);
-        place.clear();
-        place.resize(tile.len(), 0);
-        let (from, to) = (at.left.saturating_sub(1), (at.right + 1).min(cols));
-        let shift = from + 1 - at.left;
-        for row in 0..height + 2 {
-            let line = match row {
-                0 => above,
-                row if row == height + 1 => below,
-                row => &codes[(row - 1) * cols..row * cols],
-            };
-            let tile = &mut tile[row * width + shift..][..to - from];
-            tile.copy_from_slice(&line[from..to]);
-            if let Some(row) = (at.top + row).checked_sub(1).filter(|&row| row < surface.rows()) {
-                z[(row + 1 - at.top) * width + shift..][..to - from]
-                    .copy_from_slice(&surface.values()[row * cols + from..row * cols + to]);
-            }
-        }
-        // Those in the ring round the tile belong to others.
-        let mark = |code: &mut u8| *code = if *code == UNDECIDED { BEYOND } else { *code };
-        let last = (height + 1) * width;
-        tile[..width].iter_mut().for_each(mark);
-        tile[last..].iter_mut().for_each(mark);
-        for row in 1..=height {
-            mark(&mut tile[row * width]);
-            mark(&mut tile[(row + 1) * width - 1]);
-        }
-
-        let window = Window { z: &z, cols: width };
-        for row in 1..=height {
-            for col in 1..width - 1 {
-                let start = row * width + col;
-                if tile[start] != UNDECIDED || place[start] != 0 {
-                    continue;
-                }
-                if gather(&tile, width, start as u32, &mut place, &mut cells, monitor)? {
-                    waiting.push(((at.top + row - 1) * cols + at.left + col - 1) as u32);
-                    continue;
-                }
-                self.resolve(&window, &cells, &place, monitor)?;
-                for (&cell, &code) in cells.iter().zip(&self.codes) {
-                    tile[cell as usize] = code;
-                }
-            }
-        }
-        for row in 1..=height {
-            codes[(row - 1) * cols + at.left..(row - 1) * cols + at.right]
-                .copy_from_slice(&tile[row * width + 1..(row + 1) * width - 1]);
-        }
-        (self.tile_codes, self.tile_z, self.place, self.cells) = (tile, z, place, cells);
-        Ok(())
-    }
-
-    /// Finds a code for each of `cells`, whose places in that list `place` holds.
-    fn resolve(
-        &mut self,
-        window: &Window<'_>,
-        cells: &[u32],
-        place: &[u32],
-        monitor: &dyn Monitor,
-    ) -> Result<()> {
-        let steps = offsets(window.cols);
-        let z = window.z[cells[0] as usize];
-        self.codes.clear();
-        self.lower_rim.clear();
-        self.higher_rim.clear();
-        for (at, &index) in cells.iter().enumerate() {
-            look(at, monitor)?;
-            let (mut exit, mut beside_higher) = (OUTLET, false);
-            for k in STRAIGHT_FIRST {
-                let n = (index as usize).wrapping_add_signed(steps[k]);
-                let other = window.z[n];
-                beside_higher |= other > z;
-                if exit == OUTLET && other == z && place[n] == 0 {
-                    exit = NEIGHBOURS[k].code;
-                }
-            }
-            self.codes.push(exit);
-            if exit != OUTLET {
-                self.lower_rim.push(at as u32);
-            }
-            if beside_higher {
-                self.higher_rim.push(at as u32);
-            }
-        }
-        // The bottom of a closed basin drains to its first cell.
-        if self.lower_rim.is_empty() {
-            self.lower_rim.push(0);
-        }
-        if self.lower_rim.len() == cells.len() {
-            return Ok(());
-        }
-        spread(&self.lower_rim, cells, place, &steps, &mut self.queue, &mut self.towards, monitor)?;
-        spread(&self.higher_rim, cells, place, &steps, &mut self.queue, &mut self.away, monitor)?;
-        let greatest = self.away.iter().copied().max().unwrap_or(0);
-        // Both distances in one number: the height of the cell in the flat.
-        for (towards, away) in self.towards.iter_mut().zip(&self.away) {
-            *towards = 2 * *towards + (greatest - away);
-        }
-        let heights = &self.towards;
-        let first_is_bottom = self.codes[0] == OUTLET && self.lower_rim == [0];
-        for (at, &index) in cells.iter().enumerate() {
-            look(at, monitor)?;
-            if self.codes[at] != OUTLET || (at == 0 && first_is_bottom) {
-                continue;
-            }
-            let (mut lowest, mut code) = (heights[at], OUTLET);
-            for k in STRAIGHT_FIRST {
-                let n = place[(index as usize).wrapping_add_signed(steps[k])] as usize;
-                if n != 0 && heights[n - 1] < lowest {
-                    (lowest, code) = (heights[n - 1], NEIGHBOURS[k].code);
-                }
-            }
-            self.codes[at] = code;
-        }
-        Ok(())
-    }
-}
-
-/// Counts steps from the given cells through the flat; they themselves are at 1.
-fn spread(
-    from: &[u32],
-    cells: &[u32],
-    place: &[u32],
-    offsets: &[isize; 8],
-    queue: &mut Vec<u32>,
-    steps: &mut Vec<u32>,
+/// Counts on over the rims until no tile has news for its neighbours. `news` tells which tiles have.
+fn count_in_rounds(
+    tiles: &mut [Option<FlatTile>],
+    rims: &mut Rims,
+    mut news: Vec<bool>,
     monitor: &dyn Monitor,
 ) -> Result<()> {
-    steps.clear();
-    steps.resize(cells.len(), 0);
-    queue.clear();
-    queue.extend_from_slice(from);
-    for &at in from {
-        steps[at as usize] = 1;
+    while news.contains(&true) {
+        let concerned = rims.beside(&news);
+        tiles.par_iter_mut().zip(concerned.par_iter()).try_for_each_init(
+            Scratch::default,
+            |scratch, (tile, &concerned)| match tile {
+                Some(tile) if concerned => tile.count_on(rims, scratch, monitor),
+                _ => Ok(()),
+            },
+        )?;
+        news = rims.publish_all(tiles, |tile| concerned[tile]);
     }
-    let mut next = 0;
-    while next < queue.len() {
-        look(next, monitor)?;
-        let at = queue[next] as usize;
-        next += 1;
-        for &offset in offsets {
-            let n = place[(cells[at] as usize).wrapping_add_signed(offset)] as usize;
-            if n != 0 && steps[n - 1] == 0 {
-                steps[n - 1] = steps[at] + 1;
-                queue.push(n as u32 - 1);
+    Ok(())
+}
+
+/// Flats that reach no lower rim, only where the surface was not filled: each drains to its first cell
+/// in row order.
+fn drain_closed(tiles: &mut [Option<FlatTile>], rims: &Rims, monitor: &dyn Monitor) -> Result<()> {
+    let mut closed: Vec<u32> = tiles.par_iter().flatten().flat_map_iter(|tile| tile.unreached(rims.cols)).collect();
+    closed.par_sort_unstable();
+    let mut queue: Vec<u32> = Vec::new();
+    for first in closed {
+        if rims.steps_at(tiles, first) != Some(UNREACHED) {
+            continue;
+        }
+        rims.set(tiles, first, 1, true);
+        queue.clear();
+        queue.push(first);
+        let mut next = 0;
+        while let Some(&cell) = queue.get(next) {
+            if next & 0xFFFF == 0 {
+                check(monitor)?;
+            }
+            next += 1;
+            let steps = rims.steps_at(tiles, cell).unwrap_or(0) + 1;
+            // A cell of a flat never lies at the border, so that it has all eight neighbours.
+            for n in NEIGHBOURS {
+                let n = cell.wrapping_add_signed((n.rows * rims.cols as isize + n.cols) as i32);
+                if rims.steps_at(tiles, n) == Some(UNREACHED) {
+                    rims.set(tiles, n, steps, false);
+                    queue.push(n);
+                }
             }
         }
     }
     Ok(())
 }
 
-/// Looks whether the work was cancelled, once in many cells: a flat may be as large as a sea.
-#[inline]
-fn look(number: usize, monitor: &dyn Monitor) -> Result<()> {
-    if number & 0xFFFF == 0xFFFF { check(monitor) } else { Ok(()) }
+/// The steps of the cells at the tiles' rims, as they were told last.
+pub(super) struct Rims {
+    rows: usize,
+    cols: usize,
+    size: usize,
+    /// two rows for each row of tiles: their first and their last
+    lines: Vec<Steps>,
+    /// two columns for each column of tiles
+    columns: Vec<Steps>,
+}
+
+impl Rims {
+    fn new(rows: usize, cols: usize, size: usize) -> Self {
+        let lines = vec![Steps::default(); 2 * rows.div_ceil(size) * cols];
+        let columns = vec![Steps::default(); 2 * cols.div_ceil(size) * rows];
+        Self { rows, cols, size, lines, columns }
+    }
+
+    fn across(&self) -> usize {
+        self.cols.div_ceil(self.size)
+    }
+
+    /// Takes down the rims of those tiles that are `wanted`; for each tile whether something is new.
+    fn publish_all(&mut self, tiles: &[Option<FlatTile>], wanted: impl Fn(usize) -> bool) -> Vec<bool> {
+        let mut news = vec![false; tiles.len()];
+        for (number, tile) in tiles.iter().enumerate() {
+            if let Some(tile) = tile.as_ref().filter(|_| wanted(number)) {
+                news[number] = self.publish(tile);
+            }
+        }
+        news
+    }
+
+    fn publish(&mut self, tile: &FlatTile) -> bool {
+        let place = tile.place;
+        let mut new = false;
+        let mut tell = |told: &mut Steps, row: usize, col: usize| {
+            let steps = tile.steps(row, col);
+            new |= *told != steps;
+            *told = steps;
+        };
+        let (band, column) = (place.top / self.size, place.left / self.size);
+        for (line, row) in [(2 * band, 0), (2 * band + 1, place.height - 1)] {
+            let told = &mut self.lines[line * self.cols + place.left..][..place.width];
+            told.iter_mut().enumerate().for_each(|(col, told)| tell(told, row, col));
+        }
+        for (line, col) in [(2 * column, 0), (2 * column + 1, place.width - 1)] {
+            let told = &mut self.columns[line * self.rows + place.top..][..place.height];
+            told.iter_mut().enumerate().for_each(|(row, told)| tell(told, row, col));
+        }
+        new
+    }
+
+    /// The tiles beside those marked.
+    fn beside(&self, marked: &[bool]) -> Vec<bool> {
+        let across = self.across();
+        let mut beside = vec![false; marked.len()];
+        for number in (0..marked.len()).filter(|&number| marked[number]) {
+            let (row, col) = (number / across, number % across);
+            for row in row.saturating_sub(1)..=(row + 1).min(marked.len() / across - 1) {
+                for col in col.saturating_sub(1)..=(col + 1).min(across - 1) {
+                    beside[row * across + col] |= (row, col) != (number / across, number % across);
+                }
+            }
+        }
+        beside
+    }
+
+    /// Calls `each` for every cell just outside a tile: its row and column in the tile's memory, which
+    /// has one more cell all round, and its steps.
+    pub(super) fn around(&self, place: &Place, mut each: impl FnMut(usize, usize, Steps)) {
+        let (band, column) = (place.top / self.size, place.left / self.size);
+        let from = place.left.saturating_sub(1);
+        let to = (place.left + place.width + 1).min(self.cols);
+        let mut line = |line: usize, row: usize| {
+            for col in from..to {
+                each(row, col + 1 - place.left, self.lines[line * self.cols + col]);
+            }
+        };
+        if place.top > 0 {
+            line(2 * band - 1, 0);
+        }
+        if place.top + place.height < self.rows {
+            line(2 * band + 2, place.height + 1);
+        }
+        let mut down = |line: usize, col: usize| {
+            for row in 0..place.height {
+                each(row + 1, col, self.columns[line * self.rows + place.top + row]);
+            }
+        };
+        if place.left > 0 {
+            down(2 * column - 1, 0);
+        }
+        if place.left + place.width < self.cols {
+            down(2 * column + 2, place.width + 1);
+        }
+    }
+
+    /// The tile of a cell, and the cell's row and column there.
+    fn locate(&self, cell: u32) -> (usize, usize, usize) {
+        let (row, col) = (cell as usize / self.cols, cell as usize % self.cols);
+        let tile = row / self.size * self.across() + col / self.size;
+        (tile, row % self.size, col % self.size)
+    }
+
+    fn steps_at(&self, tiles: &[Option<FlatTile>], cell: u32) -> Option<u32> {
+        let (tile, row, col) = self.locate(cell);
+        Some(tiles[tile].as_ref()?.steps(row, col).towards)
+    }
+
+    fn set(&self, tiles: &mut [Option<FlatTile>], cell: u32, steps: u32, bottom: bool) {
+        let (tile, row, col) = self.locate(cell);
+        if let Some(tile) = &mut tiles[tile] {
+            tile.set(row, col, steps, bottom);
+        }
+    }
 }
 
 #[cfg(test)]

@@ -9,6 +9,7 @@ mod d8;
 mod dinf;
 mod distance;
 mod fall;
+mod flat_tile;
 mod flats;
 mod inflows;
 mod mfd;
