@@ -361,6 +361,7 @@ pub(crate) fn conditioning(
         return Ok(Conditioning {
             sinks: TreatSinks::Keep,
             fill_voids: recipe.terrain.fill_voids,
+            volumes_only: true,
             ..Default::default()
         });
     };
@@ -398,6 +399,7 @@ pub(crate) fn conditioning(
         None => Vec::new(),
     };
     Ok(Conditioning {
+        volumes_only: true,
         fill_voids: recipe.terrain.fill_voids,
         lakes,
         burn,

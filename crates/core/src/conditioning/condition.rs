@@ -5,8 +5,8 @@ use std::time::Instant;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    BreachLimits, BreachLineOutcome, Burn, ClosedBasin, CutAndFill, Line, Polygons, Sink, breach, burn,
-    closed_basin_bottoms, cut_and_fill, fill, fill_no_deeper, fill_to_outlets, fill_voids, level_lakes,
+    BreachLimits, BreachLineOutcome, Burn, Changes, ClosedBasin, CutAndFill, Line, Polygons, Sink, breach,
+    burn, closed_basin_bottoms, cut_and_fill, fill, fill_no_deeper, fill_to_outlets, fill_voids, level_lakes,
     lower_along, raise_along, stream_cells,
 };
 use crate::monitor::check;
@@ -48,6 +48,8 @@ pub struct Conditioning {
     pub max_fill_depth_m: Option<f64>,
     /// limits of breaching
     pub breach_limits: BreachLimits,
+    /// whether steps tell volumes only and no difference rasters, to save memory
+    pub volumes_only: bool,
 }
 
 impl Default for BreachLimits {
@@ -84,6 +86,9 @@ pub struct Step {
     /// the ground it moved: of the routing surface for burning and walls, of the ground surface for
     /// all others
     pub moved: CutAndFill,
+    /// the difference raster of the same surface, unless only volumes were wanted
+    #[serde(skip)]
+    pub changes: Option<Changes>,
     /// wall time, seconds
     pub seconds: f64,
 }
@@ -187,7 +192,7 @@ pub fn condition(
     how: &Conditioning,
     monitor: &dyn Monitor,
 ) -> Result<Conditioned> {
-    let mut work = Work { frame, steps: Vec::new(), remarks: Vec::new() };
+    let mut work = Work { frame, volumes_only: how.volumes_only, steps: Vec::new(), remarks: Vec::new() };
     let mut ground = dem.clone();
     if how.fill_voids {
         let (next, cells) =
@@ -257,7 +262,7 @@ pub fn condition(
     let ground = work.sinks(ground, how, &mut open, &Part::new(monitor, 0.35, share))?;
     let routing = match routing {
         Some(surface) => {
-            let mut own = Work { frame, steps: Vec::new(), remarks: Vec::new() };
+            let mut own = Work { frame, volumes_only: true, steps: Vec::new(), remarks: Vec::new() };
             // What is open has been decided.
             let how = Conditioning { max_fill_depth_m: None, ..how.clone() };
             Some(own.sinks(surface, &how, &mut open, &Part::new(monitor, share, 1.0))?)
@@ -270,6 +275,7 @@ pub fn condition(
 
 struct Work<'a> {
     frame: &'a Frame,
+    volumes_only: bool,
     steps: Vec<Step>,
     remarks: Vec<Remark>,
 }
@@ -285,7 +291,11 @@ impl Work<'_> {
         let begun = Instant::now();
         let (after, told) = run(before)?;
         let moved = cut_and_fill(before, &after, self.frame)?;
-        self.steps.push(Step { kind, moved, seconds: begun.elapsed().as_secs_f64() });
+        let changes = match self.volumes_only {
+            true => None,
+            false => Some(Changes::between(before, &after)?),
+        };
+        self.steps.push(Step { kind, moved, changes, seconds: begun.elapsed().as_secs_f64() });
         Ok((after, told))
     }
 
@@ -364,6 +374,31 @@ mod tests {
             done.steps.iter().map(|s| s.kind).collect::<Vec<_>>(),
             [StepKind::Walls, StepKind::BreachLines, StepKind::Fill]
         );
+    }
+
+    #[test]
+    fn steps_tell_what_they_changed() {
+        let mut how = Conditioning {
+            breach_lines: vec![vec![[5.5, 5.5], [5.5, 3.5]]],
+            closed_basins: vec![ClosedBasin::At([1.5, 5.5])],
+            ..Default::default()
+        };
+        let mut dem = valley();
+        dem.values_mut()[3 * 11 + 5] = 2.0;
+        let done = condition(&dem, &FRAME, &how, &Silent).unwrap();
+        let mut rebuilt = dem.clone();
+        for step in &done.steps {
+            let changes = step.changes.as_ref().unwrap();
+            assert!(!changes.cells.is_empty());
+            let volume: f64 = changes.change_m.iter().map(|&m| m as f64).sum();
+            assert!((volume - (step.moved.fill_m3 - step.moved.cut_m3)).abs() < 1e-6);
+            for (z, change) in rebuilt.values_mut().iter_mut().zip(changes.to_grid().values()) {
+                *z += change;
+            }
+        }
+        assert_eq!(rebuilt, done.ground, "one after the other they lead to the ground surface");
+        how.volumes_only = true;
+        assert!(condition(&dem, &FRAME, &how, &Silent).unwrap().steps.iter().all(|s| s.changes.is_none()));
     }
 
     #[test]

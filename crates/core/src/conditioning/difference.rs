@@ -87,3 +87,65 @@ pub fn difference(before: &Grid<f32>, after: &Grid<f32>) -> Result<Grid<f32>> {
     let values = before.values().par_iter().zip(after.values()).map(|(old, new)| new - old).collect();
     Ok(Grid::from_vec(before.rows(), before.cols(), values))
 }
+
+/// A difference raster of which only the cells that changed are kept.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Changes {
+    rows: usize,
+    cols: usize,
+    /// numbers of the cells in row order, ascending
+    pub cells: Vec<u32>,
+    /// how much higher each is than before, metres; negative where it was lowered
+    pub change_m: Vec<f32>,
+}
+
+impl Changes {
+    /// What changed from `before` to `after`, both elevations in metres; only where both are known. It
+    /// takes eight bytes for each cell that changed.
+    ///
+    /// # Errors
+    /// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch).
+    ///
+    /// ```
+    /// use bothros_core::{Grid, conditioning::Changes};
+    /// let before = Grid::from_vec(1, 4, vec![5.0, 5.0, 5.0, f32::NAN]);
+    /// let after = Grid::from_vec(1, 4, vec![3.0, 5.0, 5.5, 1.0]);
+    /// let changes = Changes::between(&before, &after)?;
+    /// assert_eq!((changes.cells.as_slice(), changes.change_m.as_slice()), (&[0, 2][..], &[-2.0, 0.5][..]));
+    /// assert_eq!(changes.to_grid().values(), [-2.0, 0.0, 0.5, 0.0]);
+    /// # Ok::<(), bothros_core::Error>(())
+    /// ```
+    pub fn between(before: &Grid<f32>, after: &Grid<f32>) -> Result<Self> {
+        before.same_shape(after)?;
+        let cols = before.cols();
+        let rows: Vec<(Vec<u32>, Vec<f32>)> = before
+            .values()
+            .par_chunks(cols.max(1))
+            .zip(after.values().par_chunks(cols.max(1)))
+            .enumerate()
+            .map(|(row, (before, after))| {
+                let changed = before.iter().zip(after).enumerate().filter_map(|(col, (old, new))| {
+                    let change = new - old;
+                    (change != 0.0 && !change.is_nan()).then_some(((row * cols + col) as u32, change))
+                });
+                changed.unzip()
+            })
+            .collect();
+        let count = rows.iter().map(|(cells, _)| cells.len()).sum();
+        let (mut cells, mut change_m) = (Vec::with_capacity(count), Vec::with_capacity(count));
+        for (row_cells, row_change) in rows {
+            cells.extend(row_cells);
+            change_m.extend(row_change);
+        }
+        Ok(Self { rows: before.rows(), cols, cells, change_m })
+    }
+
+    /// The whole difference raster, metres; 0 where nothing changed.
+    pub fn to_grid(&self) -> Grid<f32> {
+        let mut grid = Grid::filled(self.rows, self.cols, 0.0);
+        for (&cell, &change) in self.cells.iter().zip(&self.change_m) {
+            grid.values_mut()[cell as usize] = change;
+        }
+        grid
+    }
+}

@@ -212,7 +212,9 @@ impl Joining {
                 continue;
             }
             let own = label[high as usize] as usize == basin;
-            let low = lowest_beside(z, width, high as usize, |n| (label[n] as usize == basin) != own && label[n] != NONE);
+            let low = lowest_beside(z, width, high as usize, |n| {
+                (label[n] as usize == basin) != own && label[n] != NONE
+            });
             let beyond = if own { low } else { high };
             self.best[basin] = (z[high as usize], high);
             self.other[basin] = label[beyond as usize];

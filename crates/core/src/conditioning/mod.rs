@@ -4,6 +4,7 @@
 //! Every step takes a surface and gives a new one; [`cut_and_fill`] and [`difference`] tell what it
 //! changed. [`condition`] runs them all in their order.
 
+mod barriers;
 mod breach;
 mod burn;
 mod closed;
@@ -20,12 +21,14 @@ mod skeleton;
 mod tile;
 mod trees;
 mod voids;
+mod way_out;
 
+pub use barriers::{Barrier, BarrierSearch, find_barriers};
 pub use breach::{Breach, BreachLimits, BreachReport, bottoms, breach};
 pub use burn::{Burn, burn, stream_cells};
 pub use closed::{ClosedBasin, KeptSinks, closed_basin_bottoms, fill_no_deeper};
 pub use condition::{Conditioned, Conditioning, Remark, Step, StepKind, TreatSinks, condition};
-pub use difference::{CutAndFill, cut_and_fill, difference};
+pub use difference::{Changes, CutAndFill, cut_and_fill, difference};
 pub use fill::{fill, fill_to_outlets};
 pub use hierarchy::{Depression, sink_hierarchy};
 pub use lakes::{LakeLevel, Polygons, level_lakes};

@@ -87,7 +87,12 @@ impl FlatTile {
         scratch.load_elevations(surface, &place);
         let crosses = scratch.find_rims(&place);
         // A tile counts no steps in what lies round it.
-        let ring = |at: usize| at < across || at >= (place.height + 1) * across || at.is_multiple_of(across) || at % across == across - 1;
+        let ring = |at: usize| {
+            at < across
+                || at >= (place.height + 1) * across
+                || at.is_multiple_of(across)
+                || at % across == across - 1
+        };
         for at in 0..scratch.towards.len() {
             if ring(at) {
                 (scratch.towards[at], scratch.away[at]) = (0, 0);
@@ -111,7 +116,9 @@ impl FlatTile {
             }
         }
         for &cell in &scratch.cells {
-            if let Some(code) = code_of(cell as usize, across, &scratch.codes, &scratch.towards, &scratch.away) {
+            if let Some(code) =
+                code_of(cell as usize, across, &scratch.codes, &scratch.towards, &scratch.away)
+            {
                 let (row, col) = (cell as usize / across - 1, cell as usize % across - 1);
                 codes[row * surface.cols() + place.left + col] = code;
             }
@@ -120,7 +127,12 @@ impl FlatTile {
     }
 
     /// Counts on from the steps told at the rims of other tiles.
-    pub(super) fn count_on(&mut self, rims: &Rims, scratch: &mut Scratch, monitor: &dyn Monitor) -> Result<()> {
+    pub(super) fn count_on(
+        &mut self,
+        rims: &Rims,
+        scratch: &mut Scratch,
+        monitor: &dyn Monitor,
+    ) -> Result<()> {
         let across = self.place.width + 2;
         scratch.lower_rim.clear();
         scratch.higher_rim.clear();

@@ -81,8 +81,11 @@ fn resolve_in_tiles(
         count_in_rounds(&mut crossing, &mut rims, news, monitor)?;
         drain_closed(&mut crossing, &rims, monitor)?;
         rims.publish_all(&crossing, |_| true);
-        directions.values_mut().par_chunks_mut(size * cols).zip(crossing.par_chunks_mut(across)).try_for_each(
-            |(codes, tiles)| {
+        directions
+            .values_mut()
+            .par_chunks_mut(size * cols)
+            .zip(crossing.par_chunks_mut(across))
+            .try_for_each(|(codes, tiles)| {
                 for tile in tiles {
                     pace.advance(1)?;
                     if let Some(tile) = tile.take() {
@@ -90,8 +93,7 @@ fn resolve_in_tiles(
                     }
                 }
                 Ok(())
-            },
-        )?;
+            })?;
     }
     monitor.progress(1.0);
     Ok(())
@@ -121,7 +123,8 @@ fn count_in_rounds(
 /// Flats that reach no lower rim, only where the surface was not filled: each drains to its first cell
 /// in row order.
 fn drain_closed(tiles: &mut [Option<FlatTile>], rims: &Rims, monitor: &dyn Monitor) -> Result<()> {
-    let mut closed: Vec<u32> = tiles.par_iter().flatten().flat_map_iter(|tile| tile.unreached(rims.cols)).collect();
+    let mut closed: Vec<u32> =
+        tiles.par_iter().flatten().flat_map_iter(|tile| tile.unreached(rims.cols)).collect();
     closed.par_sort_unstable();
     let mut queue: Vec<u32> = Vec::new();
     for first in closed {
