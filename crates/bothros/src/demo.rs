@@ -7,13 +7,21 @@ use anyhow::{Context, bail};
 use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
 use bothros_demo::{Scenario, generate, write_files};
-use bothros_store::{JobKind, Store, Study, StudyPart};
+use bothros_store::{JobKind, LayerRole, Store, Study, StudyPart};
 use bothros_work::{
-    Facts, GridCache, NewStudy, PourPointPlace, Settings, begin_study, place_pour_point, set_threshold,
+    Facts, GridCache, NewLayer, NewStudy, PourPointPlace, Settings, add_layer, begin_study, place_pour_point,
+    set_threshold,
 };
 use serde_json::json;
 
 const NAME: &str = "Sorrel Water";
+/// What lies beside the DEM; the culvert survey is left for the analyst to add.
+const LAYERS: [(LayerRole, &str); 4] = [
+    (LayerRole::MappedStreams, "mapped_streams.gpkg"),
+    (LayerRole::Lakes, "reservoir.gpkg"),
+    (LayerRole::Dams, "dam.gpkg"),
+    (LayerRole::Boundaries, "town.gpkg"),
+];
 const POOR: &str = "Sorrel region, 30 m";
 
 fn generated() -> anyhow::Result<Scenario> {
@@ -79,6 +87,20 @@ pub async fn load(store: &Store, grids: &GridCache) -> anyhow::Result<()> {
         // It gets its name when all of it is there, so that a broken start is told from a whole one.
         let study = import(store, &format!("{name} (loading)"), description, &dir.path().join(file)).await?;
         if name == NAME {
+            for (role, file) in LAYERS {
+                let new = NewLayer {
+                    role,
+                    file: file.into(),
+                    path: dir.path().join(file),
+                    layer: None,
+                    source: "made up for the demo".into(),
+                    date: String::new(),
+                    licence: "none needed".into(),
+                };
+                add_layer(store, study.id, new).await?;
+            }
+            store.enqueue(study.id, JobKind::Review, json!({})).await?;
+            finish(store, study.id).await?;
             store.enqueue(study.id, JobKind::Route, json!({})).await?;
             finish(store, study.id).await?;
             let facts = Facts::of(&store.study(study.id).await?)?;

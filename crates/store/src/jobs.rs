@@ -41,7 +41,9 @@ pub enum JobKind {
     Import,
     /// warp or crop the DEM
     Prepare,
-    /// fill, route, accumulate
+    /// find sinks and barriers
+    Review,
+    /// condition, route, accumulate
     Route,
     /// write the package for download
     Package,
@@ -53,20 +55,24 @@ impl JobKind {
         match self {
             Self::Import => "import",
             Self::Prepare => "prepare",
+            Self::Review => "review",
             Self::Route => "route",
             Self::Package => "package",
         }
     }
     /// From its name.
     pub fn from_name(name: &str) -> Option<Self> {
-        [Self::Import, Self::Prepare, Self::Route, Self::Package].into_iter().find(|k| k.name() == name)
+        [Self::Import, Self::Prepare, Self::Review, Self::Route, Self::Package]
+            .into_iter()
+            .find(|k| k.name() == name)
     }
     /// In words.
     pub fn title(self) -> &'static str {
         match self {
             Self::Import => "Reading the DEM",
             Self::Prepare => "Preparing the DEM",
-            Self::Route => "Filling sinks and routing flow",
+            Self::Review => "Finding sinks and barriers",
+            Self::Route => "Conditioning and routing flow",
             Self::Package => "Writing the package",
         }
     }

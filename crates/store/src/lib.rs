@@ -1,12 +1,14 @@
 //! What is kept: studies, files, rasters as compressed blocks, jobs, pour points, the log. All of it
 //! is in PostgreSQL. This crate knows nothing of HTTP or templates.
 
+mod barriers;
 mod blocks;
 mod entity;
 mod error;
 mod events;
 mod files;
 mod jobs;
+mod layers;
 mod log;
 mod migration;
 mod pour_points;
@@ -15,14 +17,17 @@ pub mod server;
 mod studies;
 mod undo;
 
+pub use barriers::NewBarrier;
 pub use blocks::{BLOCK, CellValue, Overview};
 pub use entity::{
-    job::Model as Job, log_entry::Model as LogEntry, pour_point::Model as PourPoint, study::Model as Study,
+    barrier::Model as Barrier, job::Model as Job, log_entry::Model as LogEntry,
+    pour_point::Model as PourPoint, study::Model as Study,
 };
 pub use error::{Error, Result};
 pub use events::{Event, Events};
 pub use files::{FileRole, StoredFile};
 pub use jobs::{JobHandle, JobKind, JobState, Outcome, Worker};
+pub use layers::{Layer, LayerFeature, LayerRole, LayerShape, Shape};
 pub use pour_points::NewPourPoint;
 pub use rasters::{NewRaster, RasterMeta, RasterRole, RasterWriter};
 pub use studies::{StudyChange, StudyPart};

@@ -7,7 +7,7 @@ pub struct Migrator;
 #[sea_orm_migration::async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First)]
+        vec![Box::new(First), Box::new(Layers)]
     }
 }
 
@@ -133,6 +133,59 @@ impl MigrationTrait for First {
     async fn down(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let tables = "undo_entry, pour_point, log_entry, job, raster_block, raster, file_chunk, file, study";
         manager.get_connection().execute_unprepared(&format!("DROP TABLE {tables}")).await?;
+        Ok(())
+    }
+}
+
+struct Layers;
+
+impl MigrationName for Layers {
+    fn name(&self) -> &str {
+        "m0002_layers_barriers"
+    }
+}
+
+const LAYERS: &str = r#"
+ALTER TABLE study ADD COLUMN review jsonb;
+CREATE TABLE layer (
+    id bigserial PRIMARY KEY,
+    study_id bigint NOT NULL REFERENCES study ON DELETE CASCADE,
+    role text NOT NULL,
+    name text NOT NULL,
+    provenance jsonb NOT NULL,
+    features integer NOT NULL,
+    version integer NOT NULL,
+    data bytea NOT NULL,
+    deleted_at timestamptz
+);
+ALTER TABLE layer ALTER COLUMN data SET STORAGE EXTERNAL;
+CREATE INDEX ON layer (study_id);
+CREATE TABLE barrier (
+    id bigserial PRIMARY KEY,
+    study_id bigint NOT NULL REFERENCES study ON DELETE CASCADE,
+    x double precision NOT NULL,
+    y double precision NOT NULL,
+    facts jsonb NOT NULL,
+    score double precision NOT NULL,
+    found boolean NOT NULL,
+    decision text,
+    line jsonb
+);
+CREATE INDEX ON barrier (study_id);
+"#;
+
+#[sea_orm_migration::async_trait::async_trait]
+impl MigrationTrait for Layers {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(LAYERS).await?;
+        Ok(())
+    }
+
+    async fn down(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager
+            .get_connection()
+            .execute_unprepared("DROP TABLE barrier, layer; ALTER TABLE study DROP COLUMN review")
+            .await?;
         Ok(())
     }
 }

@@ -23,6 +23,8 @@ pub enum RasterRole {
     Filled,
     /// depth of fill, metres, nodata where nothing was filled
     FillDepth,
+    /// conditioned minus original DEM, metres, nodata where nothing was changed
+    CutFill,
     /// D8 codes
     Direction,
     /// cells upstream
@@ -37,6 +39,7 @@ impl RasterRole {
             Self::Dem => "dem",
             Self::Filled => "filled",
             Self::FillDepth => "fill_depth",
+            Self::CutFill => "cut_fill",
             Self::Direction => "direction",
             Self::Accumulation => "accumulation",
         }
@@ -45,7 +48,7 @@ impl RasterRole {
         match self {
             Self::Source | Self::Dem | Self::Filled => Overview::Mean,
             Self::FillDepth | Self::Accumulation => Overview::Greatest,
-            Self::Direction => Overview::First,
+            Self::Direction | Self::CutFill => Overview::First,
         }
     }
 }

@@ -24,6 +24,8 @@ pub enum StudyPart {
     Source,
     /// the prepared DEM
     Terrain,
+    /// the sinks and barriers that were found before conditioning
+    Review,
     /// what filling and routing found
     Routing,
     /// the network at the chosen threshold
@@ -40,6 +42,7 @@ fn apply(model: &mut study::ActiveModel, change: StudyChange) {
         match part {
             StudyPart::Source => model.source = Set(value),
             StudyPart::Terrain => model.terrain = Set(value),
+            StudyPart::Review => model.review = Set(value),
             StudyPart::Routing => model.routing = Set(value),
             StudyPart::Network => model.network = Set(value),
             StudyPart::Settings => {
@@ -85,6 +88,7 @@ impl Store {
             deleted_at: Set(None),
             source: Set(source),
             terrain: Set(None),
+            review: Set(None),
             routing: Set(None),
             network: Set(None),
             settings: Set(Json::Object(Default::default())),
@@ -154,6 +158,12 @@ impl Store {
             format!("INSERT INTO pour_point (study_id, name, x, y, catchment, outline, problem)
                 SELECT {new}, name, x, y, catchment, outline, problem FROM pour_point
                 WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
+            format!("INSERT INTO layer (study_id, role, name, provenance, features, version, data)
+                SELECT {new}, role, name, provenance, features, version, data FROM layer
+                WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
+            format!("INSERT INTO barrier (study_id, x, y, facts, score, found, decision, line)
+                SELECT {new}, x, y, facts, score, found, decision, line FROM barrier
+                WHERE study_id = {id} ORDER BY id"),
             format!("INSERT INTO raster (study_id, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y)
                 SELECT {new}, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y
                 FROM raster WHERE study_id = {id}"),

@@ -4,6 +4,7 @@ use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, ModelTrait, QueryFilter, QueryOrder,
 };
 use serde::{Deserialize, Serialize};
+use serde_json::Value as Json;
 
 use crate::entity::undo_entry;
 use crate::{Result, Store};
@@ -32,6 +33,44 @@ pub enum Inverse {
         x: f64,
         /// the northing it had
         y: f64,
+    },
+    /// a layer was added
+    RemoveLayer {
+        /// its number
+        id: i64,
+    },
+    /// a layer was deleted
+    RestoreLayer {
+        /// its number
+        id: i64,
+    },
+    /// a feature was drawn
+    RemoveFeature {
+        /// the layer's number
+        layer: i64,
+        /// the feature's number in it
+        feature: u32,
+    },
+    /// a feature was deleted
+    RestoreFeature {
+        /// the layer's number
+        layer: i64,
+        /// the feature
+        feature: Json,
+    },
+    /// something was decided about a barrier
+    Decide {
+        /// its number
+        barrier: i64,
+        /// what had been decided before
+        decision: Option<String>,
+        /// the line it had, where it was not the proposed one
+        line: Option<Json>,
+    },
+    /// choices were changed
+    SetSettings {
+        /// what they were
+        settings: Json,
     },
     /// the threshold was changed
     SetThreshold {

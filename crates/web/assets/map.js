@@ -1,6 +1,7 @@
 // The map: layers on the study's own grid, in its own CRS.
 import { ask } from './common.js';
 import { closeUp } from './cells.js';
+import { barrierLayer, featureLayer, loadBarriers, loadFeatures } from './conditioning.js';
 import { Flow } from './flow.js';
 
 const ol = window.ol;
@@ -10,10 +11,10 @@ const AREA_RAMP = ['#F3EBD3', '#D5DCC0', '#A3C4B5', '#6BA5A5', '#3A7F8C', '#2158
 
 export const LAYERS = [
   { key: 'relief', name: 'Terrain' }, { key: 'area', name: 'Accumulation' }, { key: 'direction', name: 'Flow direction' },
-  { key: 'sinks', name: 'Sinks' }, { key: 'streams', name: 'Network' }, { key: 'catchments', name: 'Catchments' }, { key: 'cells', name: 'Cell values' },
+  { key: 'sinks', name: 'Sinks' }, { key: 'change', name: 'Cut and fill' }, { key: 'features', name: 'Layers' }, { key: 'barriers', name: 'Crossings' }, { key: 'streams', name: 'Network' }, { key: 'catchments', name: 'Catchments' }, { key: 'cells', name: 'Cell values' },
 ];
 export const DRAWN_AT = {
-  terrain: ['relief', 'cells'], conditioning: ['relief', 'sinks', 'cells'], network: ['relief', 'streams', 'cells'],
+  terrain: ['relief', 'cells'], conditioning: ['relief', 'sinks', 'features', 'barriers', 'cells'], network: ['relief', 'streams', 'cells'],
   catchments: ['relief', 'streams', 'catchments', 'cells'], handover: ['relief', 'streams', 'catchments', 'cells'],
 };
 
@@ -106,15 +107,25 @@ export class StudyMap {
       this.layers.direction = this.picture('direction', rasters.direction, '', false);
       this.layers.direction.setOpacity(0.85);
       this.layers.sinks = this.picture('sinks', rasters.sinks, `?high=${this.data.deepest_m ?? 1}`, false);
+      if (rasters.change) this.layers.change = this.picture('change', rasters.change, `?high=${this.data.change_m || 1}`, false);
       this.layers.streams = this.lines();
       this.layers.catchments = this.catchments();
     }
+    if (rasters.dem) {
+      this.layers.features = featureLayer();
+      this.layers.barriers = barrierLayer(this);
+    }
     this.layers.cells = closeUp(this);
-    for (const key of ['relief', 'sinks', 'direction', 'area', 'streams', 'catchments', 'cells']) if (this.layers[key]) this.map.addLayer(this.layers[key]);
+    for (const key of ['relief', 'sinks', 'change', 'direction', 'area', 'streams', 'catchments', 'features', 'barriers', 'cells']) if (this.layers[key]) this.map.addLayer(this.layers[key]);
     this.show();
     this.redrawStreams();
     this.loadCatchments();
+    this.loadFeatures();
+    this.loadBarriers();
   }
+
+  loadFeatures() { return loadFeatures(this).catch((e) => this.onProblem?.(e.message)); }
+  loadBarriers() { return loadBarriers(this).catch((e) => this.onProblem?.(e.message)); }
 
   setStretch(low, high) {
     this.stretch = [low, Math.max(high, low + 0.1)];
@@ -277,6 +288,7 @@ export function keyOf(key, map) {
   if (key === 'relief' && d.stretch) ramp(['#B9C8A6', '#D3D7B0', '#E6DDB9', '#D9C3A0', '#C3AA9B', '#DCD5D2'], `${Math.round(d.stretch[0])} m`, `${Math.round(d.stretch[1])} m`);
   if (key === 'area') ramp(AREA_RAMP, area(10 ** map.stretch[0] * d.cell_area_m2), area(10 ** map.stretch[1] * d.cell_area_m2));
   if (key === 'sinks' && d.deepest_m) ramp(['#E3CFE6', '#B98BC4', '#84519B', '#4A2466'], 'shallow', `${d.deepest_m.toFixed(2)} m deep`);
+  if (key === 'change' && d.change_m) ramp(['#8A3414', '#CF8450', '#F1DCC8', '#FFFDF8', '#DCE3F0', '#7F8FC4', '#2E3A7E'], `cut ${d.change_m.toFixed(1)} m`, `fill ${d.change_m.toFixed(1)} m`);
   if (key === 'streams') ramp(WATER, 'order 1', 'higher');
   if (key === 'direction') {
     const canvas = document.createElement('canvas');

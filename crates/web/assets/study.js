@@ -1,5 +1,6 @@
 // The study page: stages, desk, map, log and keys held together.
 import { ask, hearErrors, notice, send } from './common.js';
+import { Conditioning } from './conditioning.js';
 import { DRAWN_AT, LAYERS, StudyMap, area, keyOf } from './map.js';
 
 const shell = document.getElementById('study');
@@ -74,6 +75,7 @@ async function fetchDesk() {
   desk.dataset.stage = stage;
   prepareThreshold();
   prepareStretch();
+  if (stage === 'conditioning') conditioning.prepare();
 }
 
 function markStage() {
@@ -116,9 +118,9 @@ async function loadMap() {
     const there = await map.load(view);
     state.textContent = there ? '' : 'No terrain to show yet. The desk tells what comes next.';
     if (there && !map.onMove) {
-      map.onMove = () => { remember(); if (map.shown.has('streams')) map.redrawStreams(); };
+      map.onMove = () => { remember(); if (map.shown.has('streams')) map.redrawStreams(); if (map.shown.has('features')) map.loadFeatures(); };
       map.map.on('pointermove', (e) => { if (!e.dragging) { pointer = e.coordinate; readOut(); } });
-      map.map.on('singleclick', (e) => { if (mode) useMode(e.coordinate); });
+      map.map.on('singleclick', (e) => { if (mode) useMode(e.coordinate); else if (stage === 'conditioning') conditioning.pick(e.coordinate); });
     }
     drawList();
   } catch (error) {
@@ -193,6 +195,7 @@ function enter(what, text) {
   target.focus();
 }
 function leave() {
+  conditioning.stop();
   mode = null;
   document.getElementById('mode').hidden = true;
   target.classList.remove('placing');
@@ -200,7 +203,9 @@ function leave() {
 }
 async function useMode([x, y]) {
   const m = mode;
+  if (m.drawing) return;
   leave();
+  if (m.place) { await m.place([x, y]); return; }
   await send(m.move ? `${base}/pour-points/${m.move}/move` : `${base}/pour-points`, { x, y });
 }
 async function placeMode() {
@@ -312,6 +317,7 @@ document.addEventListener('click', async (e) => {
     list.closest('details').open = false;
     return;
   }
+  if (stage === 'conditioning' && conditioning.click(e.target)) return;
   if (e.target.closest('button, summary, input, select, form')) return;
   const place = e.target.closest('a[data-x], tr[data-x], li[data-x]');
   if (place && map.map) {
@@ -320,12 +326,15 @@ document.addEventListener('click', async (e) => {
   }
 });
 
-function choose(element) {
+function choose(element, go = true) {
   for (const other of desk.querySelectorAll('.chosen')) other.classList.remove('chosen');
   element.classList.add('chosen');
   element.scrollIntoView({ block: 'nearest' });
-  map.goTo(Number(element.dataset.x), Number(element.dataset.y));
+  if (go) map.goTo(Number(element.dataset.x), Number(element.dataset.y), !element.dataset.barrierRow);
+  if (element.dataset.barrierRow) { map.unmark(); conditioning.show(element.dataset.barrierRow, go); }
 }
+
+const conditioning = new Conditioning({ base, map, desk, enter, leave: () => leave(), choose, fetchDesk, refreshParts });
 
 document.getElementById('goto').addEventListener('submit', async (e) => {
   e.preventDefault();
@@ -339,6 +348,8 @@ document.getElementById('goto').addEventListener('submit', async (e) => {
 // ---- keys ----
 document.addEventListener('keydown', async (e) => {
   if (e.key === 'Escape') { leave(); map.unmark(); return; }
+  if (conditioning.pen && ((e.ctrlKey && e.key === 'z') || e.key === 'Backspace')) { e.preventDefault(); conditioning.back(); return; }
+  if (conditioning.pen && e.key === 'Enter') { conditioning.finish(); return; }
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'z' && !e.target.closest('input[type=text], input:not([type]), textarea')) { e.preventDefault(); send(`${base}/undo`); return; }
   if (e.ctrlKey || e.metaKey || e.altKey) return;
   const typing = e.target.closest('input:not([type=range]):not([type=checkbox]), textarea, select');
@@ -347,6 +358,7 @@ document.addEventListener('keydown', async (e) => {
   if (e.key === 'Enter' && e.target.matches('[data-x]')) { choose(e.target); return; }
   const n = '12345'.indexOf(e.key);
   if (n >= 0) { openStage(STAGES[n], true); return; }
+  if (stage === 'conditioning' && conditioning.key(e.key.toLowerCase())) return;
   switch (e.key) {
     case '[': sliding?.step(-1); break;
     case ']': sliding?.step(1); break;
@@ -358,6 +370,7 @@ document.addEventListener('keydown', async (e) => {
       switch (e.key.toLowerCase()) {
         case 'u': send(`${base}/route`); break;
         case 'p': placeMode(); break;
+        case 'b': if (map.layers.features) { if (stage !== 'conditioning') await openStage('conditioning'); conditioning.draw('breach_lines'); } break;
         case 'f': shell.dispatchEvent(new Event('fold-desk')); break;
         case 'l': shell.dispatchEvent(new Event('open-log')); break;
         case 'x': if (under?.x != null) {

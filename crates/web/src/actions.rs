@@ -17,13 +17,13 @@ use crate::error::{Result, WebError};
 use crate::map_data::read_place;
 
 /// The page is told what has changed by an event of htmx.
-fn changed(what: &'static str) -> Response {
+pub(crate) fn changed(what: &'static str) -> Response {
     let mut headers = HeaderMap::new();
     headers.insert("HX-Trigger", HeaderValue::from_static(what));
     (StatusCode::NO_CONTENT, headers).into_response()
 }
 
-const STUDY: &str = "study-changed";
+pub(crate) const STUDY: &str = "study-changed";
 const POINTS: &str = "points-changed";
 
 #[derive(Deserialize)]
@@ -119,7 +119,7 @@ pub struct Warp {
     resampling: Resampling,
 }
 
-fn number(text: &str, what: &str) -> Result<f64> {
+pub(crate) fn number(text: &str, what: &str) -> Result<f64> {
     let value = text.trim().replace(['\u{202F}', ' '], "").parse::<f64>();
     value
         .ok()
@@ -219,7 +219,8 @@ pub async fn snapping(
     if !(0.0..=10_000.0).contains(&snap_m) {
         return Err(WebError::refused("the snapping distance must lie between 0 and 10 000 m"));
     }
-    let settings = Settings { snap_m, snap_to: form.snap_to };
+    let before = Facts::of(&app.store.study(study).await?)?.settings;
+    let settings = Settings { snap_m, snap_to: form.snap_to, ..before };
     app.store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
     Ok(changed(POINTS))
 }
@@ -348,14 +349,26 @@ pub async fn undo(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
             let new = bothros_work::place_pour_point(&app.store, &app.grids, study, place).await?;
             app.store.change_pour_point(study, id, new).await?;
         }
+        Inverse::RemoveLayer { id } => app.store.set_layer_deleted(study, id, true).await?,
+        Inverse::RestoreLayer { id } => app.store.set_layer_deleted(study, id, false).await?,
+        Inverse::RemoveFeature { layer, feature } => {
+            app.store.remove_feature(study, layer, feature).await?;
+        }
+        Inverse::RestoreFeature { layer, feature } => {
+            app.store.restore_feature(study, layer, serde_json::from_value(feature)?).await?;
+        }
+        Inverse::Decide { barrier, decision, line } => {
+            app.store.decide(study, barrier, decision.as_deref(), line).await?;
+        }
+        Inverse::SetSettings { settings } => {
+            app.store.change_study(study, vec![(StudyPart::Settings, Some(settings))]).await?;
+        }
         Inverse::SetThreshold { cells } => {
             bothros_work::set_threshold(&app.store, &app.grids, study, Threshold::cells(cells), false)
                 .await?;
         }
     }
-    app.store
-        .log(study, "Catchments", &format!("Undone: {}", last.label), json!({}), Default::default())
-        .await?;
+    app.store.log(study, "Study", &format!("Undone: {}", last.label), json!({}), Default::default()).await?;
     let mut headers = HeaderMap::new();
     let told = json!({ "study-changed": true, "points-changed": true, "undone": last.label }).to_string();
     // Names may hold letters that a header cannot.

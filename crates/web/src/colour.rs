@@ -53,6 +53,17 @@ pub fn fill_depth(share: f32) -> [u8; 4] {
     [r as u8, g as u8, b as u8, 225]
 }
 
+/// Deep cut over nothing to high fill.
+const CUT: [Rgb; 3] = [rgb(0xF1DCC8), rgb(0xCF8450), rgb(0x8A3414)];
+const RAISED: [Rgb; 3] = [rgb(0xDCE3F0), rgb(0x7F8FC4), rgb(0x2E3A7E)];
+
+/// Change of the ground, from -1 (deepest cut) over 0 to 1 (highest fill).
+pub fn cut_and_fill(share: f32) -> [u8; 4] {
+    let ramp = if share < 0.0 { &CUT } else { &RAISED };
+    let [r, g, b] = along(ramp, share.abs());
+    [r as u8, g as u8, b as u8, 235]
+}
+
 /// A D8 code.
 pub fn direction(code: u8) -> [u8; 4] {
     match code {

@@ -4,6 +4,7 @@
 mod actions;
 mod assets;
 mod colour;
+mod conditioning;
 mod download;
 mod error;
 mod events;
@@ -92,6 +93,13 @@ impl App {
             .route("/crop", post(actions::crop))
             .route("/reread", post(actions::reread))
             .route("/route", post(actions::route))
+            .route("/review", post(conditioning::review))
+            .route("/conditioning", post(conditioning::choose))
+            .route("/layers/{layer}/delete", post(conditioning::delete_layer))
+            .route("/draw", post(conditioning::draw))
+            .route("/barriers", get(conditioning::barriers))
+            .route("/barriers/{barrier}", get(pages::barrier))
+            .route("/barriers/{barrier}/decide", post(conditioning::decide))
             .route("/threshold", post(actions::threshold))
             .route("/snapping", post(actions::snapping))
             .route("/pour-points", post(actions::add_pour_point))
@@ -114,6 +122,7 @@ impl App {
         let limit = self.options.upload_limit;
         let upload = Router::new()
             .route("/studies", post(upload::create))
+            .route("/studies/{study}/layers", get(conditioning::layers).post(conditioning::add_layer))
             .layer(axum::extract::DefaultBodyLimit::max(usize::try_from(limit).unwrap_or(usize::MAX)));
         Router::new()
             .route("/", get(pages::start))

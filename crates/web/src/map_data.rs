@@ -27,12 +27,14 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
         RasterRole::Source,
         RasterRole::Dem,
         RasterRole::FillDepth,
+        RasterRole::CutFill,
         RasterRole::Direction,
         RasterRole::Accumulation,
     ] {
         if let Some(meta) = app.store.raster(study, role).await? {
             let name = match role {
                 RasterRole::FillDepth => "sinks",
+                RasterRole::CutFill => "change",
                 RasterRole::Accumulation => "area",
                 role => role.name(),
             };
@@ -55,6 +57,8 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
         "largest_cells": facts.routing.as_ref().map(|r| r.largest_cells),
         "log_percentiles": facts.routing.as_ref().map(|r| r.log_percentiles),
         "deepest_m": facts.routing.as_ref().and_then(|r| r.sinks.deepest.as_ref()).map(|s| s.depth_m),
+        "change_m": facts.routing.as_ref().and_then(|r| r.conditioned.as_ref())
+            .map(|c| c.routing.deepest_cut_m.max(c.routing.highest_fill_m)),
         "threshold_cells": facts.network.map(|n| n.threshold.as_cells()),
     })))
 }

@@ -31,6 +31,7 @@ fn role(what: &str) -> Option<RasterRole> {
         "dem" => RasterRole::Dem,
         "filled" => RasterRole::Filled,
         "sinks" => RasterRole::FillDepth,
+        "change" => RasterRole::CutFill,
         "direction" => RasterRole::Direction,
         "area" => RasterRole::Accumulation,
         _ => return None,
@@ -80,6 +81,16 @@ pub async fn tile(
                 true => [0; 4],
                 // The square root shows shallow sinks too.
                 false => colour::fill_depth((d / deepest).sqrt()),
+            });
+            ("image/png", png(TILE, TILE, pixels)?)
+        }
+        RasterRole::CutFill => {
+            let change = app.store.read_window::<f32>(&meta, level, at, size).await?;
+            let most = stretch.high.unwrap_or(1.0).max(0.01);
+            let pixels = change.values().iter().map(|&c| match c.is_nan() {
+                true => [0; 4],
+                // The square root shows small changes too.
+                false => colour::cut_and_fill((c.abs() / most).sqrt().copysign(c)),
             });
             ("image/png", png(TILE, TILE, pixels)?)
         }

@@ -11,7 +11,7 @@ use tokio::io::AsyncWriteExt;
 use crate::App;
 use crate::error::{Result, WebError};
 
-fn broken_off(error: MultipartError) -> WebError {
+pub(crate) fn broken_off(error: MultipartError) -> WebError {
     if error.status() == StatusCode::PAYLOAD_TOO_LARGE {
         return WebError {
             status: StatusCode::PAYLOAD_TOO_LARGE,
@@ -25,7 +25,7 @@ fn broken_off(error: MultipartError) -> WebError {
 }
 
 /// Writes a part of the request to disk, `limit` bytes at most.
-async fn keep(mut field: Field<'_>, path: &std::path::Path, limit: u64) -> Result<u64> {
+pub(crate) async fn keep(mut field: Field<'_>, path: &std::path::Path, limit: u64) -> Result<u64> {
     let mut file = tokio::fs::File::create(path).await?;
     let mut bytes = 0;
     while let Some(piece) = field.chunk().await.map_err(broken_off)? {

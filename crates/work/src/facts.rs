@@ -1,14 +1,14 @@
 //! What is known of a study at each stage, as it is kept with it.
 
 use bothros_core::catchments::SnapTo;
-use bothros_core::conditioning::SinkReport;
+use bothros_core::conditioning::{CutAndFill, Remark, SinkReport, Step};
 use bothros_core::terrain::Summary;
-use bothros_core::{Frame, Threshold};
+use bothros_core::{Cell, Frame, Threshold};
 use bothros_formats::{Crs, RasterInfo, Resampling, VerticalUnit};
 use bothros_store::Study;
 use serde::{Deserialize, Serialize};
 
-use crate::Result;
+use crate::{Choices, Result};
 
 /// The DEM file as it was given, and what was said of it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -82,10 +82,53 @@ pub struct TerrainFacts {
     pub full_rectangle: Option<(usize, usize)>,
 }
 
+/// The sinks of the prepared DEM, before anything is done about them.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ReviewFacts {
+    /// the sinks
+    pub sinks: SinkReport,
+    /// share of the footprint that drains only through filled sinks, from 0 to 1
+    pub through_sinks: f64,
+    /// number of barriers that were proposed
+    pub barriers: usize,
+    /// time taken, seconds
+    pub took_s: f64,
+}
+
+/// What conditioning changed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ConditionedFacts {
+    /// which choices it was done with
+    pub key: String,
+    /// what each step did
+    pub steps: Vec<Step>,
+    /// what should be known
+    pub remarks: Vec<Remark>,
+    /// ground surface against the prepared DEM
+    pub ground: CutAndFill,
+    /// routing surface against the prepared DEM
+    pub routing: CutAndFill,
+    /// where the routing surface was cut deepest, and where filled highest
+    pub deepest_cut: Option<Cell>,
+    /// where it was filled highest
+    pub highest_fill: Option<Cell>,
+    /// cells by change, from the deepest cut to the highest fill, in classes of equal width
+    pub histogram: Vec<u64>,
+    /// lowest and highest elevation before, metres
+    pub range_before_m: (f32, f32),
+    /// lowest and highest elevation after, metres
+    pub range_after_m: (f32, f32),
+    /// sinks that stay open
+    pub open: usize,
+}
+
 /// What filling and routing found.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct RoutingFacts {
-    /// the sinks
+    /// what conditioning changed
+    #[serde(default)]
+    pub conditioned: Option<ConditionedFacts>,
+    /// the sinks that were filled
     pub sinks: SinkReport,
     /// largest contributing area in cells
     pub largest_cells: u32,
@@ -122,11 +165,13 @@ pub struct Settings {
     pub snap_m: f64,
     /// where they snap to
     pub snap_to: SnapTo,
+    /// how the DEM is conditioned
+    pub conditioning: Choices,
 }
 
 impl Default for Settings {
     fn default() -> Self {
-        Self { snap_m: 100.0, snap_to: SnapTo::Largest }
+        Self { snap_m: 100.0, snap_to: SnapTo::Largest, conditioning: Choices::default() }
     }
 }
 
@@ -141,6 +186,8 @@ pub struct Facts {
     pub source: Option<SourceFacts>,
     /// the prepared DEM
     pub terrain: Option<TerrainFacts>,
+    /// sinks and barriers before conditioning
+    pub review: Option<ReviewFacts>,
     /// filling and routing
     pub routing: Option<RoutingFacts>,
     /// the network
@@ -160,6 +207,7 @@ impl Facts {
             name: study.name.clone(),
             source: read(&study.source)?,
             terrain: read(&study.terrain)?,
+            review: read(&study.review)?,
             routing: read(&study.routing)?,
             network: read(&study.network)?,
             settings: serde_json::from_value(study.settings.clone())?,

@@ -162,8 +162,13 @@ pub(crate) fn terrain_facts(
 }
 
 /// Later stages are emptied when the DEM changes.
-pub(crate) const AFTER_TERRAIN: [RasterRole; 4] =
-    [RasterRole::Filled, RasterRole::FillDepth, RasterRole::Direction, RasterRole::Accumulation];
+pub(crate) const AFTER_TERRAIN: [RasterRole; 5] = [
+    RasterRole::Filled,
+    RasterRole::FillDepth,
+    RasterRole::CutFill,
+    RasterRole::Direction,
+    RasterRole::Accumulation,
+];
 
 pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
@@ -207,6 +212,7 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         .change_study(vec![
             (StudyPart::Source, Some(serde_json::to_value(&source)?)),
             (StudyPart::Terrain, terrain.as_ref().map(serde_json::to_value).transpose()?),
+            (StudyPart::Review, None),
             (StudyPart::Routing, None),
             (StudyPart::Network, None),
         ])

@@ -2,24 +2,33 @@
 //! back. Jobs run here, in the server or in any worker process.
 
 mod catchment;
+mod choices;
 mod error;
 mod facts;
 mod findings;
 mod grids;
 mod import;
+mod layers;
 mod package;
 mod prepare;
+mod review;
 mod route;
 mod threshold;
 
 pub use catchment::{CatchmentFacts, PourPointPlace, delineate_at, place_pour_point};
+pub use choices::{Choices, conditioning_key};
 pub use error::{Error, Result};
-pub use facts::{Facts, NetworkFacts, Preparation, RoutingFacts, Settings, SourceFacts, TerrainFacts};
+pub use facts::{
+    ConditionedFacts, Facts, NetworkFacts, Preparation, ReviewFacts, RoutingFacts, Settings, SourceFacts,
+    TerrainFacts,
+};
 pub use findings::{Action, Finding, Severity, findings};
 pub use grids::{GridCache, Grids};
 pub use import::{NewStudy, begin_study, choose_band, set_crs, set_vertical_unit};
+pub use layers::{AddedLayer, NewLayer, add_layer, layer_features, name_on_disk};
 pub use package::package_name;
 pub use prepare::PrepareRequest;
+pub use review::{BarrierFacts, Decision, Profile, profile_along, reasons};
 pub use threshold::set_threshold;
 
 use bothros_store::{Job, JobHandle, JobKind, Outcome, Store};
@@ -29,6 +38,7 @@ pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -
     let done = match JobKind::from_name(&job.kind) {
         Some(JobKind::Import) => import::run(&store, job.study_id, &handle).await,
         Some(JobKind::Prepare) => prepare::run(&store, job.study_id, &job.parameters, &handle).await,
+        Some(JobKind::Review) => review::run(&store, job.study_id, &handle).await,
         Some(JobKind::Route) => route::run(&store, &grids, job.study_id, &handle).await,
         Some(JobKind::Package) => package::run(&store, &grids, job.study_id, &handle).await,
         None => Err(Error::Refused(format!("this version does not know the job “{}”", job.kind))),

@@ -114,6 +114,7 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
     writer
         .change_study(vec![
             (StudyPart::Terrain, Some(serde_json::to_value(&terrain)?)),
+            (StudyPart::Review, None),
             (StudyPart::Routing, None),
             (StudyPart::Network, None),
         ])

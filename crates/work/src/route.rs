@@ -1,53 +1,122 @@
-//! Filling sinks, flow directions and flow accumulation, as one job.
+//! Conditioning, flow directions and flow accumulation, as one job.
 
 use std::time::Instant;
 
-use bothros_core::conditioning::{fill, list_sinks};
-use bothros_core::routing::{ACCUMULATION_NODATA, flow_accumulation, flow_directions};
-use bothros_core::{Frame, Grid, Monitor, Part, Threshold};
+use bothros_core::conditioning::{
+    Conditioned, Conditioning, condition, cut_and_fill, difference, list_sinks,
+};
+use bothros_core::routing::{ACCUMULATION_NODATA, flow_accumulation, flow_directions_to_outlets};
+use bothros_core::{Cell, Frame, Grid, Monitor, Part, Threshold};
 use bothros_store::{JobHandle, NewRaster, RasterRole, Store, StudyPart};
 use serde_json::json;
 
 use crate::catchment::delineate_again;
-use crate::{Error, Facts, GridCache, Result, RoutingFacts, blocking};
-
-/// Sinks kept in the list, the largest by volume.
-const SINKS_LISTED: usize = 200;
+use crate::choices::{conditioning_key, conditioning_of};
+use crate::review::SINKS_LISTED;
+use crate::{ConditionedFacts, Error, Facts, GridCache, Result, RoutingFacts, blocking};
 
 struct Routed {
-    filled: Grid<f32>,
+    ground: Grid<f32>,
     depth: Grid<f32>,
+    change: Grid<f32>,
     directions: Grid<u8>,
     accumulation: Grid<u32>,
     facts: RoutingFacts,
 }
 
-fn compute(dem: Grid<f32>, frame: &Frame, handle: &JobHandle) -> Result<Routed> {
+fn compute(
+    dem: Grid<f32>,
+    frame: &Frame,
+    how: &Conditioning,
+    key: String,
+    handle: &JobHandle,
+) -> Result<Routed> {
     let begun = Instant::now();
     let part = |from: f64, to: f64| Part::new(handle, from, to);
-    handle.say("filling sinks");
-    let filled = fill(&dem, &part(0.05, 0.35))?;
+    handle.say("conditioning the DEM");
+    let done = condition(&dem, frame, how, &part(0.05, 0.35))?;
     handle.say("measuring sinks");
-    let sinks = list_sinks(&dem, &filled, frame, SINKS_LISTED, &part(0.35, 0.4))?;
-    let depth = Grid::from_vec(
-        dem.rows(),
-        dem.cols(),
-        dem.values().iter().zip(filled.values()).map(|(z, f)| if f > z { f - z } else { f32::NAN }).collect(),
-    );
+    // What was filled is measured on the ground as the steps before left it.
+    let mut before = how.clone();
+    before.sinks = bothros_core::conditioning::TreatSinks::Keep;
+    let unfilled = match needs_more_than_filling(how) {
+        true => condition(&dem, frame, &before, &part(0.35, 0.38))?.ground,
+        false => dem.clone(),
+    };
+    let sinks = list_sinks(&unfilled, &done.ground, frame, SINKS_LISTED, &part(0.38, 0.42))?;
+    let depth = unfilled.values().iter().zip(done.ground.values());
+    let depth = depth.map(|(z, f)| if f > z { f - z } else { f32::NAN }).collect();
+    let depth = Grid::from_vec(dem.rows(), dem.cols(), depth);
+    drop(unfilled);
+    handle.say("measuring cut and fill");
+    let mut change = difference(&dem, done.routing_surface())?;
+    let conditioned = what_changed(&dem, &done, &change, frame, key)?;
     drop(dem);
+    for value in change.values_mut() {
+        if *value == 0.0 {
+            *value = f32::NAN;
+        }
+    }
     handle.say("finding flow directions");
-    let directions = flow_directions(&filled, &part(0.4, 0.55))?;
+    let directions = flow_directions_to_outlets(done.routing_surface(), &done.open, &part(0.42, 0.55))?;
     handle.say("accumulating flow");
     let accumulation = flow_accumulation(&directions, &part(0.55, 0.65))?;
     let largest_cells =
         accumulation.values().iter().filter(|&&a| a != ACCUMULATION_NODATA).max().map_or(0, |a| a + 1);
     let facts = RoutingFacts {
+        conditioned: Some(conditioned),
         sinks,
         largest_cells,
         log_percentiles: log_percentiles(&accumulation),
         took_s: begun.elapsed().as_secs_f64(),
     };
-    Ok(Routed { filled, depth, directions, accumulation, facts })
+    Ok(Routed { ground: done.ground, depth, change, directions, accumulation, facts })
+}
+
+/// Whether anything is done to the ground before its sinks are filled.
+fn needs_more_than_filling(how: &Conditioning) -> bool {
+    how.fill_voids || !how.lakes.is_empty() || !how.breach_lines.is_empty()
+}
+
+/// Classes of the histogram of cut and fill.
+const CLASSES: usize = 24;
+
+fn what_changed(
+    dem: &Grid<f32>,
+    done: &Conditioned,
+    change: &Grid<f32>,
+    frame: &Frame,
+    key: String,
+) -> Result<ConditionedFacts> {
+    let known = || change.values().iter().enumerate().filter(|(_, c)| !c.is_nan() && **c != 0.0);
+    let deepest = known().filter(|(_, c)| **c < 0.0).min_by(|a, b| a.1.total_cmp(b.1));
+    let highest = known().filter(|(_, c)| **c > 0.0).max_by(|a, b| a.1.total_cmp(b.1));
+    let (low, high) = (deepest.map_or(0.0, |d| *d.1), highest.map_or(0.0, |h| *h.1));
+    let mut histogram = vec![0u64; CLASSES];
+    for (_, &c) in known() {
+        let class = (c - low) / (high - low).max(f32::MIN_POSITIVE) * CLASSES as f32;
+        histogram[(class as usize).min(CLASSES - 1)] += 1;
+    }
+    let range = |grid: &Grid<f32>| {
+        grid.values()
+            .iter()
+            .filter(|z| !z.is_nan())
+            .fold((f32::INFINITY, f32::NEG_INFINITY), |(l, h), &z| (l.min(z), h.max(z)))
+    };
+    let place = |found: Option<(usize, &f32)>| -> Option<Cell> { found.map(|(index, _)| dem.cell(index)) };
+    Ok(ConditionedFacts {
+        key,
+        ground: cut_and_fill(dem, &done.ground, frame)?,
+        routing: cut_and_fill(dem, done.routing_surface(), frame)?,
+        deepest_cut: place(deepest),
+        highest_fill: place(highest),
+        histogram,
+        range_before_m: range(dem),
+        range_after_m: range(done.routing_surface()),
+        open: done.open.len(),
+        steps: done.steps.clone(),
+        remarks: done.remarks.clone(),
+    })
 }
 
 /// 2 % and 98 % of the decimal logarithm of contributing area in cells, from an even sample.
@@ -71,8 +140,10 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     handle.say("reading elevations");
     let dem = store.read_raster::<f32>(&meta).await?;
     handle.progress(0.05);
-    let (frame, monitor) = (terrain.frame, handle.clone());
-    let routed = blocking(move || compute(dem, &frame, &monitor)).await?;
+    let facts = Facts::of(&store.study(study).await?)?;
+    let (how, key) = (conditioning_of(store, &facts).await?, conditioning_key(store, &facts).await?);
+    let (frame, monitor, lines) = (terrain.frame, handle.clone(), how.breach_lines.len());
+    let routed = blocking(move || compute(dem, &frame, &how, key, &monitor)).await?;
 
     handle.say("keeping the results");
     let writer = store.write(study).await?;
@@ -82,8 +153,9 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
             !handle.is_cancelled()
         }
     };
-    writer.put(NewRaster::at(RasterRole::Filled, &frame), &routed.filled, &keep(0.65, 0.77)).await?;
-    writer.put(NewRaster::at(RasterRole::FillDepth, &frame), &routed.depth, &keep(0.77, 0.82)).await?;
+    writer.put(NewRaster::at(RasterRole::Filled, &frame), &routed.ground, &keep(0.65, 0.75)).await?;
+    writer.put(NewRaster::at(RasterRole::FillDepth, &frame), &routed.depth, &keep(0.75, 0.79)).await?;
+    writer.put(NewRaster::at(RasterRole::CutFill, &frame), &routed.change, &keep(0.79, 0.82)).await?;
     writer.put(NewRaster::at(RasterRole::Direction, &frame), &routed.directions, &keep(0.82, 0.87)).await?;
     writer
         .put(NewRaster::at(RasterRole::Accumulation, &frame), &routed.accumulation, &keep(0.87, 0.97))
@@ -102,11 +174,21 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     crate::threshold::keep_network(store, grids, study, threshold).await?;
     delineate_again(store, grids, study).await?;
     let sinks = &routed.facts.sinks;
+    let lowered = match lines {
+        0 => String::new(),
+        1 => "Lowered the ground along 1 breach line; ".into(),
+        n => format!("Lowered the ground along {n} breach lines; "),
+    };
     let text = format!(
-        "Filled {} sinks ({} cells raised, {:.0} m³), routed flow by D8 and accumulated it",
-        sinks.sinks, sinks.cells_raised, sinks.volume_m3
-    );
-    let settings = json!({ "sinks": "fill", "routing": "d8" });
-    store.log(study, "Conditioning", &text, settings, begun.elapsed()).await?;
-    Ok(text)
+        "{lowered}{} {} sinks ({} cells raised, {:.0} m³), routed flow by D8 and accumulated it",
+        if lowered.is_empty() { "Filled" } else { "filled" },
+        sinks.sinks,
+        sinks.cells_raised,
+        sinks.volume_m3
+    )
+    .replace("  ", " ");
+    let settings =
+        json!({ "conditioning": facts.settings.conditioning, "breach_lines": lines, "routing": "d8" });
+    store.log(study, "Conditioning", text.trim(), settings, begun.elapsed()).await?;
+    Ok(text.trim().to_owned())
 }

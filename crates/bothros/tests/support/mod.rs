@@ -1,6 +1,8 @@
 //! The real application on a PostgreSQL of its own, and ways to talk to it.
 #![allow(dead_code)]
 
+pub mod browser;
+
 use std::net::{IpAddr, Ipv4Addr};
 use std::path::{Path, PathBuf};
 use std::process::Command;

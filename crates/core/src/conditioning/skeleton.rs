@@ -61,11 +61,11 @@ impl Tiling {
         let mut tiles: Vec<Vec<&mut [T]>> = Vec::new();
         tiles.resize_with(self.tiles(), || Vec::with_capacity(self.size + 1));
         for (row, mut values) in values.chunks_mut(self.cols).enumerate() {
-            let tile_row = (row / self.size).min(self.tile_rows() - 1);
-            for tile in tile_row * self.tile_cols()..(tile_row + 1) * self.tile_cols() {
-                let own = self.own(self.place(tile)).1;
+            let first = (row / self.size).min(self.tile_rows() - 1) * self.tile_cols();
+            for (col, tile) in tiles[first..first + self.tile_cols()].iter_mut().enumerate() {
+                let own = self.own(self.place(first + col)).1;
                 let (mine, rest) = values.split_at_mut(own.len());
-                tiles[tile].push(mine);
+                tile.push(mine);
                 values = rest;
             }
         }
@@ -122,10 +122,37 @@ impl Levels {
 
 const NOBODY: u32 = u32::MAX;
 
+/// Two nodes, and the level of the pass between them.
+type Edge = (u32, u32, f32);
+
+/// Sorts edges by level, in parts one after the other, so that Cancel is heard between them.
+fn lowest_first(edges: Vec<Edge>, monitor: &dyn Monitor) -> Result<Vec<Vec<Edge>>> {
+    const PARTS: usize = 64;
+    let every = (edges.len() / (PARTS * 16)).max(1);
+    let mut bounds: Vec<f32> = edges.iter().step_by(every).map(|e| e.2).collect();
+    bounds.sort_unstable_by(f32::total_cmp);
+    let every = (bounds.len() / PARTS).max(1);
+    let bounds: Vec<f32> = bounds.into_iter().step_by(every).skip(1).collect();
+    let mut parts: Vec<Vec<Edge>> = Vec::new();
+    parts.resize_with(bounds.len() + 1, || Vec::with_capacity(edges.len() / PARTS));
+    for some in edges.chunks(1 << 17) {
+        check(monitor)?;
+        for edge in some {
+            parts[bounds.partition_point(|b| b.total_cmp(&edge.2).is_lt())].push(*edge);
+        }
+    }
+    parts.par_iter_mut().try_for_each(|part| {
+        check(monitor)?;
+        part.sort_unstable_by(|a, b| a.2.total_cmp(&b.2));
+        Ok(())
+    })?;
+    Ok(parts)
+}
+
 /// Solves the graph of all rims: edges from the lowest up join what they connect (Kruskal 1956),
 /// and whatever is joined to the ocean by an edge stands at that edge's level.
 pub(super) fn solve(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Result<Levels> {
-    let mut edges: Vec<(u32, u32, f32)> = tiles
+    let edges: Vec<Edge> = tiles
         .par_iter()
         .flat_map_iter(|tile| {
             tile.passes.iter().map(move |pass| {
@@ -142,8 +169,7 @@ pub(super) fn solve(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Re
         .collect();
     check(monitor)?;
     // Equal levels may come in any order: the result is the same.
-    edges.par_sort_unstable_by(|a, b| a.2.total_cmp(&b.2));
-    check(monitor)?;
+    let edges = lowest_first(edges, monitor)?;
 
     let mut level = vec![f32::NEG_INFINITY; tiling.nodes()];
     let mut parent: Vec<u32> = (0..level.len() as u32).collect();
@@ -158,7 +184,7 @@ pub(super) fn solve(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Re
         }
         at
     }
-    for (number, &(a, b, pass)) in edges.iter().enumerate() {
+    for (number, &(a, b, pass)) in edges.iter().flatten().enumerate() {
         if number.is_multiple_of(1 << 18) {
             check(monitor)?;
         }

@@ -1,8 +1,10 @@
 //! The tables as SeaORM sees them.
 
+pub mod barrier;
 pub mod file;
 pub mod file_chunk;
 pub mod job;
+pub mod layer;
 pub mod log_entry;
 pub mod pour_point;
 pub mod raster;

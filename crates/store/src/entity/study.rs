@@ -23,6 +23,8 @@ pub struct Model {
     pub source: Option<Json>,
     /// the prepared DEM
     pub terrain: Option<Json>,
+    /// the sinks and barriers that were found before conditioning
+    pub review: Option<Json>,
     /// what filling and routing found
     pub routing: Option<Json>,
     /// the network at the chosen threshold

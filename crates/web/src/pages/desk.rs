@@ -10,28 +10,29 @@ use bothros_store::Job;
 use bothros_work::{Action, CatchmentFacts, Facts, Finding, Severity, findings};
 use serde::Deserialize;
 
+use super::conditioning::conditioning;
 use super::{STAGES, page};
 use crate::App;
 use crate::error::{Result, WebError};
 use crate::numbers;
 
 /// A name and a value, perhaps with a place on the map.
-struct Fact {
-    name: &'static str,
-    value: String,
-    at: Option<(f64, f64)>,
+pub(super) struct Fact {
+    pub name: &'static str,
+    pub value: String,
+    pub at: Option<(f64, f64)>,
 }
 
-fn fact(name: &'static str, value: impl Into<String>) -> Fact {
+pub(super) fn fact(name: &'static str, value: impl Into<String>) -> Fact {
     Fact { name, value: value.into(), at: None }
 }
 
-struct Busy {
-    title: String,
-    problem: Option<String>,
+pub(super) struct Busy {
+    pub title: String,
+    pub problem: Option<String>,
 }
 
-async fn busy(app: &App, study: i64) -> Result<(bool, Busy)> {
+pub(super) async fn busy(app: &App, study: i64) -> Result<(bool, Busy)> {
     let last = app.store.last_job(study).await?;
     let active = last.as_ref().is_some_and(Job::is_active);
     let problem = last
@@ -199,122 +200,6 @@ fn offer(facts: &Facts, to: &Crs) -> Result<Offer> {
         cell_size: format!("{}", plan.sensible_cell_size),
         native: numbers::real(plan.native_cell_size, 4),
         unit: numbers::unit(&to.unit).to_owned(),
-    })
-}
-
-struct SinkRow {
-    number: usize,
-    depth: String,
-    area: String,
-    volume: String,
-    x: f64,
-    y: f64,
-}
-
-#[derive(Template)]
-#[template(path = "desk_conditioning.html")]
-struct Conditioning {
-    study: i64,
-    active: bool,
-    busy: Busy,
-    ready: bool,
-    done: bool,
-    facts: Vec<Fact>,
-    sinks: Vec<SinkRow>,
-    sinks_all: String,
-    share: Option<String>,
-    points: usize,
-}
-
-async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<Response> {
-    let (active, busy) = busy(app, study).await?;
-    let mut list = Vec::new();
-    let mut sinks = Vec::new();
-    let mut share = None;
-    let mut sinks_all = String::new();
-    if let (Some(routing), Some(terrain)) = (&facts.routing, &facts.terrain) {
-        let report = &routing.sinks;
-        let frame = &terrain.frame;
-        sinks_all = numbers::whole(report.sinks);
-        list.push(fact("Sinks", numbers::whole(report.sinks)));
-        if let Some(deepest) = &report.deepest {
-            list.push(Fact {
-                at: Some(frame.centre(deepest.bottom)),
-                ..fact("Deepest", numbers::metres(deepest.depth_m))
-            });
-        }
-        if let Some(largest) = report.largest.first() {
-            list.push(Fact {
-                at: Some(frame.centre(largest.bottom)),
-                ..fact(
-                    "Largest",
-                    format!(
-                        "{}, {}",
-                        numbers::volume(largest.volume_m3),
-                        numbers::area(largest.area.as_m2())
-                    ),
-                )
-            });
-        }
-        list.push(fact("Volume filled", numbers::volume(report.volume_m3)));
-        let raised = report.cells_raised as f64 / report.cells as f64 * 100.0;
-        list.push(fact(
-            "Cells raised",
-            format!("{} ({} %)", numbers::whole(report.cells_raised), numbers::real(raised, 2)),
-        ));
-        list.push(fact(
-            "Largest contributing area",
-            numbers::area(frame.area_of(routing.largest_cells as u64).as_m2()),
-        ));
-        list.push(fact("Computed in", numbers::duration((routing.took_s * 1000.0) as i64)));
-        if report.volume_m3 > 0.0 {
-            let mut sum = 0.0;
-            let needed = report
-                .largest
-                .iter()
-                .take_while(|s| {
-                    let go = sum < 0.8 * report.volume_m3;
-                    sum += s.volume_m3;
-                    go
-                })
-                .count();
-            let held: f64 = report.largest.iter().take(needed).map(|s| s.volume_m3).sum();
-            share = Some(format!(
-                "{} of {} sinks hold {:.0} % of the volume.",
-                numbers::whole(needed as u64),
-                numbers::whole(report.sinks),
-                held / report.volume_m3 * 100.0
-            ));
-        }
-        sinks = report
-            .largest
-            .iter()
-            .enumerate()
-            .map(|(at, s)| {
-                let (x, y) = frame.centre(s.bottom);
-                SinkRow {
-                    number: at + 1,
-                    depth: numbers::metres(s.depth_m),
-                    area: numbers::area(s.area.as_m2()),
-                    volume: numbers::volume(s.volume_m3),
-                    x,
-                    y,
-                }
-            })
-            .collect();
-    }
-    let points = app.store.pour_points(study).await?.len();
-    page(&Conditioning {
-        study,
-        active,
-        busy,
-        ready: facts.terrain.is_some(),
-        done: facts.routing.is_some(),
-        facts: list,
-        sinks,
-        sinks_all,
-        share,
-        points,
     })
 }
 

@@ -39,9 +39,23 @@ const TOPICS: [(&str, &str, Words); 6] = [
     ),
     (
         "conditioning",
-        "Raw DEMs are full of sinks, most of them noise. Here every sink is raised to its spill level, so that each cell drains; then each \
-         cell gets its flow direction, and the cells upstream are counted. What was changed is listed, largest first.",
+        "Raw DEMs are full of sinks. Most are noise; some are ponds behind a road or railway whose culvert the DEM does not know. Find \
+         sinks and barriers first, walk through the proposed crossings with N and decide about each, then condition and route: voids, \
+         lakes, burning, walls, breach lines, closed basins, and what sinks are left. What was changed is measured.",
         &[
+            (
+                "barrier",
+                "what blocks flow in the DEM but not in the field: mostly an embankment over a culvert",
+            ),
+            ("crossing", "the place where water passes a barrier"),
+            ("breach line", "a line from upstream to downstream along which the ground is lowered"),
+            ("wall", "a line along which the ground is raised so that no flow passes"),
+            ("closed basin", "a sink that is real and is kept: a swallow hole, a quarry"),
+            (
+                "stream burning",
+                "lowering the routing surface along mapped streams; elevations in results stay those of the ground",
+            ),
+            ("cut and fill", "conditioned minus original DEM: negative is cut, positive is fill"),
             ("sink", "connected cells with no downhill way out"),
             ("spill level", "elevation at which a full sink overflows"),
             ("fill", "raise a sink to its spill level"),
@@ -93,9 +107,11 @@ const TOPICS: [(&str, &str, Words); 6] = [
     ),
 ];
 
-pub const KEYS: [(&str, &str); 13] = [
+pub const KEYS: [(&str, &str); 15] = [
     ("1 – 5", "stages"),
-    ("U", "bring up to date: fill, route and accumulate anew"),
+    ("U", "bring up to date: condition, route and accumulate anew"),
+    ("B", "draw a breach line"),
+    ("Y, I, K, R", "the crossing that is shown: breach, fill, keep, draw otherwise"),
     ("P", "place a pour point: click on the map or press Enter at its centre"),
     ("[ and ]", "threshold one step down and up; with Shift ten"),
     ("N, Shift+N", "next and previous finding"),

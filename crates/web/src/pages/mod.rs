@@ -1,11 +1,13 @@
 //! Pages and their parts, made on the server.
 
+mod conditioning;
 mod desk;
 mod help;
 mod rail;
 mod start;
 mod study;
 
+pub use conditioning::barrier;
 pub use desk::{crs_list, desk, warp_plan};
 pub use help::{help, licences};
 pub use rail::{log, rail};
@@ -25,7 +27,7 @@ fn page(template: &impl askama::Template) -> Result<Response> {
 /// The five stages in the order of the work: address, name, what it is for.
 pub const STAGES: [(&str, &str, &str); 5] = [
     ("terrain", "Terrain", "From whatever was given to a DEM that can be computed on."),
-    ("conditioning", "Conditioning", "Sinks found and filled, so that every cell drains."),
+    ("conditioning", "Conditioning", "What is wrong with the DEM for water, mended and measured."),
     ("network", "Network", "The threshold at which streams begin."),
     ("catchments", "Catchments", "What drains to the places that matter."),
     ("handover", "Handover", "The results in open formats, with all that was done."),

@@ -58,8 +58,14 @@ pub fn stages(
                     _ => ("none", "no DEM yet".into()),
                 },
                 "conditioning" => match &facts.routing {
-                    _ if running(&["route"]) => ("running", "working…".into()),
+                    _ if running(&["route", "review"]) => ("running", "working…".into()),
                     Some(r) => ("done", format!("{} sinks filled", numbers::whole(r.sinks.sinks))),
+                    None if facts.review.is_some() => (
+                        "none",
+                        facts.review.as_ref().map_or(String::new(), |r| {
+                            format!("{} sinks, {} barriers", numbers::whole(r.sinks.sinks), r.barriers)
+                        }),
+                    ),
                     None => (
                         "none",
                         if facts.terrain.is_some() { "not begun".into() } else { purpose.to_owned() },

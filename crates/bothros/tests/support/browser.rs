@@ -1,0 +1,114 @@
+//! Headless Chromium, and what a person does in it.
+#![allow(dead_code)]
+
+use std::os::unix::process::CommandExt;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use thirtyfour::prelude::*;
+
+use super::Site;
+
+/// A browser that ends with the test.
+pub struct Browser {
+    pub driver: WebDriver,
+    process: Child,
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        // The driver leads a group that its browser belongs to; they may have ended already.
+        let group = format!("-{}", self.process.id());
+        let _ = Command::new("kill").args(["-KILL", "--", &group]).status();
+        let _ = self.process.wait();
+    }
+}
+
+pub async fn browser() -> Browser {
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let process = Command::new("chromedriver")
+        .arg(format!("--port={port}"))
+        .process_group(0)
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("chromium-driver is installed");
+    let mut capabilities = DesiredCapabilities::chrome();
+    capabilities.set_binary("/usr/bin/chromium").unwrap();
+    for argument in [
+        "--headless=new",
+        "--no-sandbox",
+        "--disable-dev-shm-usage",
+        "--disable-quic",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+        "--disable-gpu",
+        "--window-size=1280,940",
+    ] {
+        capabilities.add_arg(argument).unwrap();
+    }
+    let address = format!("http://127.0.0.1:{port}");
+    for _ in 0..100 {
+        if std::net::TcpStream::connect(("127.0.0.1", port)).is_ok() {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let driver = WebDriver::new(&address, capabilities).await.expect("chromium starts");
+    driver.set_script_timeout(Duration::from_secs(60)).await.unwrap();
+    Browser { driver, process }
+}
+
+/// Waits until an expression in the page is true.
+pub async fn until(driver: &WebDriver, expression: &str) {
+    let script = format!(
+        "const done = arguments[0]; const t0 = Date.now(); (function look() {{ let ok = false; try {{ ok = !!({expression}); }} catch {{}} \
+         if (ok) done(true); else if (Date.now() - t0 > 55000) done(false); else setTimeout(look, 40); }})();"
+    );
+    let found = driver.execute_async(&script, vec![]).await.unwrap();
+    let notice = driver.execute("return document.getElementById('notice')?.textContent + ' | ' + document.getElementById('desk')?.innerText", vec![]).await.unwrap();
+    assert!(found.json().as_bool().unwrap(), "never true: {expression}\n{}", notice.json());
+}
+
+pub async fn value(driver: &WebDriver, expression: &str) -> serde_json::Value {
+    driver.execute(&format!("return {expression}"), vec![]).await.unwrap().json().clone()
+}
+
+pub async fn press(driver: &WebDriver, keys: impl Into<TypingData>) {
+    driver.find(By::Css("body")).await.unwrap().send_keys(keys).await.unwrap();
+}
+
+pub async fn click(driver: &WebDriver, selector: &str) {
+    let element = driver.query(By::Css(selector)).first().await.unwrap();
+    element.scroll_into_view().await.unwrap();
+    element.click().await.unwrap();
+}
+
+/// No violation of WCAG 2.2 A and AA that axe-core finds.
+pub async fn accessible(driver: &WebDriver, view: &str) {
+    let axe =
+        std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../web/vendor/test/axe.min.js"))
+            .unwrap();
+    driver.execute(&axe, vec![]).await.unwrap();
+    let script = "const done = arguments[0]; axe.run({ runOnly: ['wcag2a','wcag2aa','wcag21a','wcag21aa','wcag22aa'] })
+        .then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html + ' ' + n.failureSummary).join(' ; '))));";
+    let found = driver.execute_async(script, vec![]).await.unwrap();
+    assert_eq!(found.json(), &serde_json::json!([]), "{view}");
+}
+
+pub async fn upload(driver: &WebDriver, site: &Site, file: &Path, name: &str) -> i64 {
+    driver.goto(&site.base).await.unwrap();
+    until(driver, "window.Alpine").await;
+    accessible(driver, "start page").await;
+    driver.find(By::Id("files")).await.unwrap().send_keys(file.to_str().unwrap()).await.unwrap();
+    let field = driver.find(By::Id("study-name")).await.unwrap();
+    field.clear().await.unwrap();
+    field.send_keys(name).await.unwrap();
+    click(driver, ".new-study button[type=submit]").await;
+    until(driver, "document.body.dataset.ready === 'yes'").await;
+    let id = value(driver, "document.getElementById('study').dataset.study").await;
+    id.as_str().unwrap().parse().unwrap()
+}

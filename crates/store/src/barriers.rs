@@ -1,0 +1,94 @@
+//! Barriers that were proposed, and what was decided about them.
+
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait,
+};
+use serde_json::Value as Json;
+
+use crate::entity::barrier;
+use crate::{Barrier, Error, Result, Store};
+
+/// A barrier as a search found it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewBarrier {
+    /// easting of its crest
+    pub x: f64,
+    /// northing of its crest
+    pub y: f64,
+    /// from 0 to 1
+    pub score: f64,
+    /// what was measured
+    pub facts: Json,
+}
+
+impl Store {
+    /// The barriers of a study, the likeliest first; those that the last search did not find, but about
+    /// which something was decided, come last.
+    pub async fn barriers(&self, study: i64) -> Result<Vec<Barrier>> {
+        let found = barrier::Entity::find()
+            .filter(barrier::Column::StudyId.eq(study))
+            .order_by_desc(barrier::Column::Found)
+            .order_by_desc(barrier::Column::Score)
+            .order_by_asc(barrier::Column::Id);
+        Ok(found.all(&self.db).await?)
+    }
+
+    /// One barrier of a study.
+    pub async fn barrier(&self, study: i64, id: i64) -> Result<Barrier> {
+        let found = barrier::Entity::find_by_id(id).filter(barrier::Column::StudyId.eq(study));
+        found.one(&self.db).await?.ok_or(Error::NotFound("barrier"))
+    }
+
+    /// Keeps what a search found. A barrier whose crest lies within `near` CRS units of one known before
+    /// takes its place, number and decision; of those known before and not found now, only those stay
+    /// about which something was decided.
+    pub async fn keep_barriers(&self, study: i64, new: Vec<NewBarrier>, near: f64) -> Result<()> {
+        let transaction = self.db.begin().await?;
+        let mut known =
+            barrier::Entity::find().filter(barrier::Column::StudyId.eq(study)).all(&transaction).await?;
+        for one in new {
+            let away = |b: &Barrier| (b.x - one.x).hypot(b.y - one.y);
+            let nearest = (0..known.len()).filter(|&i| away(&known[i]) <= near);
+            let nearest = nearest.min_by(|&a, &b| away(&known[a]).total_cmp(&away(&known[b])));
+            let mut row = match nearest {
+                Some(at) => known.swap_remove(at).into(),
+                None => barrier::ActiveModel {
+                    study_id: Set(study),
+                    decision: Set(None),
+                    line: Set(None),
+                    ..Default::default()
+                },
+            };
+            (row.x, row.y) = (Set(one.x), Set(one.y));
+            (row.score, row.facts, row.found) = (Set(one.score), Set(one.facts), Set(true));
+            row.save(&transaction).await?;
+        }
+        for gone in known {
+            if gone.decision.is_none() {
+                barrier::Entity::delete_by_id(gone.id).exec(&transaction).await?;
+            } else {
+                let mut row: barrier::ActiveModel = gone.into();
+                row.found = Set(false);
+                row.update(&transaction).await?;
+            }
+        }
+        transaction.commit().await?;
+        self.touch_study(study).await
+    }
+
+    /// Decides about a barrier; `line` replaces the proposed one.
+    pub async fn decide(
+        &self,
+        study: i64,
+        id: i64,
+        decision: Option<&str>,
+        line: Option<Json>,
+    ) -> Result<Barrier> {
+        let mut row: barrier::ActiveModel = self.barrier(study, id).await?.into();
+        row.decision = Set(decision.map(str::to_owned));
+        row.line = Set(line);
+        let decided = row.update(&self.db).await?;
+        self.touch_study(study).await?;
+        Ok(decided)
+    }
+}

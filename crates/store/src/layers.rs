@@ -1,0 +1,328 @@
+//! Layers of features: from files, or drawn on the map.
+
+use std::sync::Arc;
+
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
+};
+use serde::{Deserialize, Serialize};
+use serde_json::Value as Json;
+
+use crate::entity::layer;
+use crate::{Error, Result, Store};
+
+/// What a layer is to its study.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum LayerRole {
+    /// streams as somebody mapped them
+    MappedStreams,
+    /// lines along which the ground is lowered
+    BreachLines,
+    /// lines that no flow passes
+    Walls,
+    /// places where water passes a barrier
+    Culverts,
+    /// water at one level
+    Lakes,
+    /// sinks that are real
+    ClosedBasins,
+    /// outlines: of a town, a published catchment
+    Boundaries,
+    /// crests of dams
+    Dams,
+    /// places that matter
+    Sites,
+}
+
+/// Which shapes a role has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LayerShape {
+    /// points
+    Points,
+    /// lines
+    Lines,
+    /// polygons
+    Polygons,
+    /// points or polygons
+    PointsOrPolygons,
+}
+
+impl LayerRole {
+    /// All of them, in the order in which they are offered.
+    pub const ALL: [Self; 9] = [
+        Self::MappedStreams,
+        Self::Culverts,
+        Self::BreachLines,
+        Self::Walls,
+        Self::Lakes,
+        Self::ClosedBasins,
+        Self::Boundaries,
+        Self::Dams,
+        Self::Sites,
+    ];
+
+    /// Name in the database and in addresses.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::MappedStreams => "mapped_streams",
+            Self::BreachLines => "breach_lines",
+            Self::Walls => "walls",
+            Self::Culverts => "culverts",
+            Self::Lakes => "lakes",
+            Self::ClosedBasins => "closed_basins",
+            Self::Boundaries => "boundaries",
+            Self::Dams => "dams",
+            Self::Sites => "sites",
+        }
+    }
+    /// From its name.
+    pub fn from_name(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|role| role.name() == name)
+    }
+    /// In words.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::MappedStreams => "Mapped streams",
+            Self::BreachLines => "Breach lines",
+            Self::Walls => "Walls",
+            Self::Culverts => "Culverts and bridges",
+            Self::Lakes => "Lakes",
+            Self::ClosedBasins => "Closed basins",
+            Self::Boundaries => "Boundaries",
+            Self::Dams => "Dams",
+            Self::Sites => "Sites",
+        }
+    }
+    /// Its shapes.
+    pub fn shape(self) -> LayerShape {
+        match self {
+            Self::MappedStreams | Self::BreachLines | Self::Walls | Self::Dams => LayerShape::Lines,
+            Self::Culverts | Self::Sites => LayerShape::Points,
+            Self::Lakes | Self::Boundaries => LayerShape::Polygons,
+            Self::ClosedBasins => LayerShape::PointsOrPolygons,
+        }
+    }
+}
+
+/// A shape in the study's CRS, x before y.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Shape {
+    /// one place
+    Point([f64; 2]),
+    /// a line of two points or more
+    Line(Vec<[f64; 2]>),
+    /// polygons: rings, each closed, the outer one first
+    Polygons(Vec<Vec<Vec<[f64; 2]>>>),
+}
+
+/// One feature of a layer.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct LayerFeature {
+    /// its number in the layer; numbers are not used again
+    pub id: u32,
+    /// its name, where it has one
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// its shape
+    pub shape: Shape,
+}
+
+/// A layer without its features.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Layer {
+    /// number
+    pub id: i64,
+    /// what it is to the study
+    pub role: LayerRole,
+    /// name as the user knows it
+    pub name: String,
+    /// where it comes from
+    pub provenance: Json,
+    /// number of features
+    pub features: usize,
+    /// counts changes
+    pub version: i32,
+}
+
+fn packed(features: &[LayerFeature]) -> Result<Vec<u8>> {
+    Ok(zstd::bulk::compress(&serde_json::to_vec(features)?, 3)?)
+}
+
+fn unpacked(data: &[u8]) -> Result<Vec<LayerFeature>> {
+    Ok(serde_json::from_slice(&zstd::decode_all(data)?)?)
+}
+
+/// The columns that describe a layer.
+type Described = (i64, String, String, Json, i32, i32);
+
+fn described((id, role, name, provenance, features, version): Described) -> Result<Layer> {
+    let role = LayerRole::from_name(&role).ok_or(Error::NotFound("layer of this role"))?;
+    Ok(Layer { id, role, name, provenance, features: features as usize, version })
+}
+
+impl Store {
+    /// The layers of a study, the oldest first.
+    pub async fn layers(&self, study: i64) -> Result<Vec<Layer>> {
+        let found: Vec<Described> = layer::Entity::find()
+            .select_only()
+            .columns([
+                layer::Column::Id,
+                layer::Column::Role,
+                layer::Column::Name,
+                layer::Column::Provenance,
+                layer::Column::Features,
+                layer::Column::Version,
+            ])
+            .filter(layer::Column::StudyId.eq(study))
+            .filter(layer::Column::DeletedAt.is_null())
+            .order_by_asc(layer::Column::Id)
+            .into_tuple()
+            .all(&self.db)
+            .await?;
+        found.into_iter().map(described).collect()
+    }
+
+    async fn layer_row(&self, study: i64, id: i64) -> Result<layer::Model> {
+        let found =
+            layer::Entity::find_by_id(id).filter(layer::Column::StudyId.eq(study)).one(&self.db).await?;
+        found.ok_or(Error::NotFound("layer"))
+    }
+
+    /// A layer with its features.
+    pub async fn layer(&self, study: i64, id: i64) -> Result<(Layer, Vec<LayerFeature>)> {
+        let row = self.layer_row(study, id).await?;
+        let features = unpacked(&row.data)?;
+        Ok((described((row.id, row.role, row.name, row.provenance, row.features, row.version))?, features))
+    }
+
+    /// All features of a study in a role.
+    pub async fn features_of(&self, study: i64, role: LayerRole) -> Result<Vec<LayerFeature>> {
+        let rows = layer::Entity::find()
+            .filter(layer::Column::StudyId.eq(study))
+            .filter(layer::Column::Role.eq(role.name()))
+            .filter(layer::Column::DeletedAt.is_null())
+            .order_by_asc(layer::Column::Id)
+            .all(&self.db)
+            .await?;
+        let mut all = Vec::new();
+        for row in rows {
+            all.extend(unpacked(&row.data)?);
+        }
+        Ok(all)
+    }
+
+    /// Adds a layer.
+    pub async fn add_layer(
+        &self,
+        study: i64,
+        role: LayerRole,
+        name: &str,
+        provenance: Json,
+        features: Vec<LayerFeature>,
+    ) -> Result<Layer> {
+        let row = layer::ActiveModel {
+            study_id: Set(study),
+            role: Set(role.name().into()),
+            name: Set(name.into()),
+            provenance: Set(provenance.clone()),
+            features: Set(features.len() as i32),
+            version: Set(1),
+            data: Set(packed(&features)?),
+            deleted_at: Set(None),
+            ..Default::default()
+        };
+        let row = row.insert(&self.db).await?;
+        self.touch_study(study).await?;
+        Ok(Layer { id: row.id, role, name: name.into(), provenance, features: features.len(), version: 1 })
+    }
+
+    /// Changes the features of a layer. `change` may be called again where somebody else was quicker.
+    pub async fn change_features<T>(
+        &self,
+        study: i64,
+        id: i64,
+        change: impl Fn(&mut Vec<LayerFeature>) -> Result<T>,
+    ) -> Result<T> {
+        for _ in 0..5 {
+            let row = self.layer_row(study, id).await?;
+            let mut features = unpacked(&row.data)?;
+            let told = change(&mut features)?;
+            let new = layer::ActiveModel {
+                features: Set(features.len() as i32),
+                version: Set(row.version + 1),
+                data: Set(packed(&features)?),
+                ..Default::default()
+            };
+            let changed = layer::Entity::update_many()
+                .set(new)
+                .filter(layer::Column::Id.eq(id))
+                .filter(layer::Column::Version.eq(row.version))
+                .exec(&self.db)
+                .await?;
+            if changed.rows_affected == 1 {
+                self.touch_study(study).await?;
+                return Ok(told);
+            }
+        }
+        Err(Error::Busy("somebody else is changing this layer".into()))
+    }
+
+    /// Draws a feature into the study's own layer of a role, which is made where there is none; the
+    /// layer's number and the feature's.
+    pub async fn draw(
+        &self,
+        study: i64,
+        role: LayerRole,
+        name: Option<String>,
+        shape: Shape,
+    ) -> Result<(i64, u32)> {
+        let drawn = |layer: &&Layer| layer.role == role && layer.provenance["drawn"] == Json::Bool(true);
+        let layers = self.layers(study).await?;
+        let layer = match layers.iter().find(drawn) {
+            Some(layer) => layer.id,
+            None => {
+                let title = format!("{}, drawn", role.title());
+                let provenance = serde_json::json!({ "drawn": true });
+                self.add_layer(study, role, &title, provenance, Vec::new()).await?.id
+            }
+        };
+        let shape = Arc::new(shape);
+        let feature = self
+            .change_features(study, layer, |features| {
+                let id = features.iter().map(|f| f.id + 1).max().unwrap_or(1);
+                features.push(LayerFeature { id, name: name.clone(), shape: (*shape).clone() });
+                Ok(id)
+            })
+            .await?;
+        Ok((layer, feature))
+    }
+
+    /// Takes a feature out of its layer.
+    pub async fn remove_feature(&self, study: i64, layer: i64, feature: u32) -> Result<LayerFeature> {
+        self.change_features(study, layer, |features| {
+            let at = features.iter().position(|f| f.id == feature).ok_or(Error::NotFound("feature"))?;
+            Ok(features.remove(at))
+        })
+        .await
+    }
+
+    /// Puts a feature back into its layer.
+    pub async fn restore_feature(&self, study: i64, layer: i64, feature: LayerFeature) -> Result<()> {
+        self.change_features(study, layer, |features| {
+            let at = features.partition_point(|f| f.id < feature.id);
+            features.insert(at, feature.clone());
+            Ok(())
+        })
+        .await
+    }
+
+    /// Deletes a layer, or brings it back.
+    pub async fn set_layer_deleted(&self, study: i64, id: i64, deleted: bool) -> Result<()> {
+        let mut row: layer::ActiveModel = self.layer_row(study, id).await?.into();
+        row.deleted_at = Set(deleted.then(crate::studies::now));
+        row.update(&self.db).await?;
+        self.touch_study(study).await
+    }
+}

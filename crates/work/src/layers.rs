@@ -1,0 +1,218 @@
+//! Reference layers: read from files, checked against the study, kept.
+
+use std::path::Path;
+use std::time::Instant;
+
+use bothros_formats::{Crs, Geometry, ReadFeature, Transform, Wanted, read_features};
+use bothros_store::{Inverse, Layer, LayerFeature, LayerRole, LayerShape, Shape, Store};
+use serde_json::json;
+use sha2::{Digest, Sha256};
+
+use crate::{Error, Facts, Result, blocking};
+
+/// A file that becomes a layer.
+#[derive(Debug, Clone)]
+pub struct NewLayer {
+    /// what it is to the study
+    pub role: LayerRole,
+    /// name of the file as the user knows it
+    pub file: String,
+    /// where it lies
+    pub path: std::path::PathBuf,
+    /// one of several layers in the file
+    pub layer: Option<String>,
+    /// who made it
+    pub source: String,
+    /// when, and at what scale
+    pub date: String,
+    /// on what terms it may be used
+    pub licence: String,
+}
+
+/// What became of a file.
+#[derive(Debug, Clone, PartialEq)]
+pub struct AddedLayer {
+    /// the layer
+    pub layer: Layer,
+    /// in words: how many features, what was left out, what was converted
+    pub told: String,
+}
+
+fn wanted(role: LayerRole) -> Wanted {
+    match role.shape() {
+        LayerShape::Points => Wanted::Points,
+        LayerShape::Lines => Wanted::Lines,
+        LayerShape::Polygons => Wanted::Polygons,
+        LayerShape::PointsOrPolygons => Wanted::PointsOrPolygons,
+    }
+}
+
+fn shape_of(shape: Geometry) -> Shape {
+    match shape {
+        Geometry::Point(p) => Shape::Point(p),
+        Geometry::Line(line) => Shape::Line(line),
+        Geometry::Polygons(polygons) => Shape::Polygons(polygons),
+    }
+}
+
+/// All points of a shape.
+fn points(shape: &Shape) -> Box<dyn Iterator<Item = &[f64; 2]> + '_> {
+    match shape {
+        Shape::Point(p) => Box::new(std::iter::once(p)),
+        Shape::Line(line) => Box::new(line.iter()),
+        Shape::Polygons(polygons) => Box::new(polygons.iter().flatten().flatten()),
+    }
+}
+
+/// Whether a shape has a size: lines and rings of one place do not.
+fn has_size(shape: &Shape) -> bool {
+    let mut all = points(shape);
+    match (shape, all.next()) {
+        (Shape::Point(_), first) => first.is_some(),
+        (_, Some(first)) => all.any(|p| p != first),
+        (_, None) => false,
+    }
+}
+
+/// Whether the box round a shape touches `[west, south, east, north]`.
+fn touches(shape: &Shape, [west, south, east, north]: [f64; 4]) -> bool {
+    let start = [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
+    let [x0, y0, x1, y1] =
+        points(shape).fold(start, |b, p| [b[0].min(p[0]), b[1].min(p[1]), b[2].max(p[0]), b[3].max(p[1])]);
+    x0 <= east && x1 >= west && y0 <= north && y1 >= south
+}
+
+/// Reads a file, converts it to the study's CRS, leaves out what is empty or lies wholly outside, and
+/// keeps the rest; it can be undone.
+///
+/// # Errors
+/// [`Error::Formats`] where the file cannot be read or holds nothing of the kind, [`Error::Refused`]
+/// where all of it lies outside the study.
+pub async fn add_layer(store: &Store, study: i64, new: NewLayer) -> Result<AddedLayer> {
+    let begun = Instant::now();
+    let facts = Facts::of(&store.study(study).await?)?;
+    let terrain = facts
+        .terrain
+        .ok_or_else(|| Error::Refused("prepare the DEM first: layers are brought to its CRS".into()))?;
+    let (crs, extent) = (terrain.crs.clone(), terrain.frame.extent());
+    let reading = new.clone();
+    let (read, sha256, bytes) = blocking(move || {
+        let read = read_features(
+            &reading.path,
+            &reading.file,
+            reading.layer.as_deref(),
+            wanted(reading.role),
+            &crs,
+        )?;
+        let content = std::fs::read(&reading.path)?;
+        let sha256 = Sha256::digest(&content).iter().map(|b| format!("{b:02x}")).collect::<String>();
+        Ok((read, sha256, content.len()))
+    })
+    .await?;
+    let all = read.features.len();
+    let shapes = read.features.into_iter().map(|ReadFeature { shape, name }| (shape_of(shape), name));
+    let (sized, empty): (Vec<_>, Vec<_>) = shapes.partition(|(shape, _)| has_size(shape));
+    let (inside, outside): (Vec<_>, Vec<_>) =
+        sized.into_iter().partition(|(shape, _)| touches(shape, extent));
+    if inside.is_empty() {
+        let why = if outside.is_empty() { "has no length or area" } else { "lies outside the DEM" };
+        return Err(Error::Refused(format!(
+            "all {all} features of {}: {why}; check that it belongs to this area and says the right CRS",
+            new.file
+        )));
+    }
+    let features: Vec<LayerFeature> =
+        inside.into_iter().zip(1u32..).map(|((shape, name), id)| LayerFeature { id, name, shape }).collect();
+    let mut told = format!("{}: {} of {}", new.file, features.len(), new.role.title().to_lowercase());
+    if let Some(from) = &read.converted_from {
+        told += &format!(", converted from {}", from.label());
+    }
+    let dropped = read.left_out + empty.len();
+    if dropped > 0 {
+        told += &format!("; {dropped} without a usable shape left out");
+    }
+    if !outside.is_empty() {
+        told += &format!("; {} outside the DEM left out", outside.len());
+    }
+    let provenance = json!({
+        "file": new.file, "bytes": bytes, "sha256": sha256, "source": new.source, "date": new.date,
+        "licence": new.licence, "crs": terrain.crs.wkt,
+        "converted_from": read.converted_from.as_ref().map(Crs::label),
+        "left_out": dropped + outside.len(),
+    });
+    let stem = new.file.rsplit_once('.').map_or(new.file.as_str(), |(stem, _)| stem).to_owned();
+    let layer = store.add_layer(study, new.role, &stem, provenance.clone(), features).await?;
+    store.remember(study, &format!("{stem} added"), &Inverse::RemoveLayer { id: layer.id }).await?;
+    store.log(study, stage_of(new.role), &told, provenance, begun.elapsed()).await?;
+    Ok(AddedLayer { layer, told })
+}
+
+/// The stage that a role belongs to, in the log.
+fn stage_of(role: LayerRole) -> &'static str {
+    match role {
+        LayerRole::Boundaries | LayerRole::Sites => "Terrain",
+        _ => "Conditioning",
+    }
+}
+
+/// All features of a study in a role, in its CRS as it is now.
+pub async fn layer_features(store: &Store, facts: &Facts, role: LayerRole) -> Result<Vec<LayerFeature>> {
+    let Some(terrain) = &facts.terrain else { return Ok(Vec::new()) };
+    let mut all = Vec::new();
+    for layer in store.layers(facts.study).await?.into_iter().filter(|l| l.role == role) {
+        let (layer, mut features) = store.layer(facts.study, layer.id).await?;
+        // The DEM may have been warped since.
+        if let Some(wkt) = layer.provenance["crs"].as_str().filter(|wkt| *wkt != terrain.crs.wkt) {
+            let transform = Transform::new(&Crs::parse(wkt)?, &terrain.crs)?;
+            for feature in &mut features {
+                convert(&mut feature.shape, &transform)?;
+            }
+        }
+        all.append(&mut features);
+    }
+    Ok(all)
+}
+
+fn convert(shape: &mut Shape, transform: &Transform) -> Result<()> {
+    let point = |p: &mut [f64; 2]| -> Result<()> {
+        let (x, y) = transform.point(p[0], p[1])?;
+        *p = [x, y];
+        Ok(())
+    };
+    match shape {
+        Shape::Point(p) => point(p),
+        Shape::Line(line) => line.iter_mut().try_for_each(point),
+        Shape::Polygons(polygons) => polygons.iter_mut().flatten().flatten().try_for_each(point),
+    }
+}
+
+/// The name on disk of one part of what was uploaded; what the user calls it never becomes a path.
+pub fn name_on_disk(given: &str) -> Option<&'static str> {
+    let ending = Path::new(given).extension()?.to_str()?.to_lowercase();
+    Some(match ending.as_str() {
+        "gpkg" => "layer.gpkg",
+        "geojson" | "json" => "layer.geojson",
+        "fgb" => "layer.fgb",
+        "csv" => "layer.csv",
+        "shp" => "layer.shp",
+        "shx" => "layer.shx",
+        "dbf" => "layer.dbf",
+        "prj" => "layer.prj",
+        "cpg" => "layer.cpg",
+        _ => return None,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn shapes_are_looked_at() {
+        let line = Shape::Line(vec![[0.0, 0.0], [10.0, 5.0]]);
+        assert!(touches(&line, [9.0, 4.0, 20.0, 20.0]) && !touches(&line, [11.0, 0.0, 20.0, 20.0]));
+        assert!(has_size(&line) && !has_size(&Shape::Line(vec![[1.0, 1.0], [1.0, 1.0]])));
+        assert!(has_size(&Shape::Point([1.0, 1.0])) && !has_size(&Shape::Polygons(vec![])));
+        assert_eq!((name_on_disk("../../etc/a.SHP"), name_on_disk("a.exe")), (Some("layer.shp"), None));
+    }
+}

@@ -1,0 +1,267 @@
+//! The review: sinks and barriers of the prepared DEM, before anything is done about them.
+
+use std::time::Instant;
+
+use bothros_core::conditioning::{
+    Barrier, BarrierSearch, Line, fill, find_barriers, list_sinks, lower_along, sink_hierarchy,
+};
+use bothros_core::routing::{downstream, flow_accumulation, flow_directions};
+use bothros_core::{Cell, Connection, Frame, Grid, Monitor, Part, cells_along};
+use bothros_store::{Barrier as Row, JobHandle, LayerRole, NewBarrier, RasterRole, Store, StudyPart};
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+
+use crate::choices::{lines, places};
+use crate::{Error, Facts, Result, ReviewFacts, blocking, layer_features};
+
+/// Sinks kept in the list, the largest by volume.
+pub(crate) const SINKS_LISTED: usize = 500;
+
+/// What was decided about a barrier.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Decision {
+    /// water passes: the ground is lowered along the line
+    Breach,
+    /// it is filled as any sink
+    Fill,
+    /// it is real, and stays
+    Keep,
+}
+
+impl Decision {
+    /// Name in the database and in addresses.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Breach => "breach",
+            Self::Fill => "fill",
+            Self::Keep => "keep",
+        }
+    }
+    /// From its name.
+    pub fn from_name(name: &str) -> Option<Self> {
+        [Self::Breach, Self::Fill, Self::Keep].into_iter().find(|d| d.name() == name)
+    }
+}
+
+/// A barrier of a study with what was decided.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct BarrierFacts {
+    /// its number
+    pub id: i64,
+    /// what was measured
+    pub barrier: Barrier,
+    /// whether the last search found it
+    pub found: bool,
+    /// what was decided
+    pub decision: Option<Decision>,
+    /// the breach line: the proposed one, or the one drawn instead
+    pub line: Line,
+    /// whether it was drawn
+    pub drawn: bool,
+}
+
+impl BarrierFacts {
+    /// Reads what is kept of a barrier.
+    pub fn of(row: &Row) -> Result<Self> {
+        let barrier: Barrier = serde_json::from_value(row.facts.clone())?;
+        let line = match &row.line {
+            Some(line) => serde_json::from_value(line.clone())?,
+            None => barrier.line.clone(),
+        };
+        Ok(Self {
+            id: row.id,
+            barrier,
+            found: row.found,
+            decision: row.decision.as_deref().and_then(Decision::from_name),
+            line,
+            drawn: row.line.is_some(),
+        })
+    }
+}
+
+/// Why a crossing is thought to be here, in words, the strongest first.
+pub fn reasons(b: &Barrier) -> Vec<String> {
+    let mut out = vec![format!(
+        "{:.1} m high and {:.0} m wide: it holds {:.2} m of water, {:.0} m³",
+        b.height_m, b.width_m, b.sink_depth_m, b.sink_volume_m3
+    )];
+    out.push(match b.contributing.as_km2() {
+        a if a >= 1.0 => format!("a stream arrives there: {a:.1} km² drain to it"),
+        a => format!("{:.1} ha drain to it", a * 100.0),
+    });
+    out.push(match b.straightness {
+        s if s >= 0.6 => "it goes on to both sides as a raised line".into(),
+        s if s >= 0.4 => "it goes on to one side as a raised line, or meets the valley's side at once".into(),
+        _ => "it hardly goes on as a raised line".to_owned(),
+    });
+    out.push(format!("the ground beyond is {:.2} m lower than where the line begins", b.drop_m));
+    if let Some(m) = b.culvert_m {
+        out.push(format!("a culvert is known {m:.0} m away"));
+    }
+    if let Some(m) = b.stream_m {
+        out.push(format!("a mapped stream passes {m:.0} m away"));
+    }
+    if b.position_m > 0.0 {
+        out.push(format!("its crest stands {:.1} m above the mean around it", b.position_m));
+    }
+    out
+}
+
+/// The ground along a line.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Profile {
+    /// distance from the line's first point, metres
+    pub distance_m: Vec<f64>,
+    /// elevation before, metres; nothing where there is none
+    pub before_m: Vec<Option<f32>>,
+    /// elevation once the ground is lowered along the line, metres
+    pub after_m: Vec<Option<f32>>,
+}
+
+/// The ground along a line before and after it is lowered, with so many metres more at both ends.
+pub fn profile_along(dem: &Grid<f32>, frame: &Frame, line: &Line, more_m: f64) -> Profile {
+    let (cut, _) = lower_along(dem, frame, std::slice::from_ref(line));
+    let mut longer = line.clone();
+    if let [a, b, ..] = line[..] {
+        longer.insert(0, beyond(b, a, more_m / frame.unit_m));
+    }
+    if let [.., a, b] = line[..] {
+        longer.push(beyond(a, b, more_m / frame.unit_m));
+    }
+    let cells = cells_along(&longer, frame, Connection::Eight);
+    let mut along = 0.0;
+    let mut profile = Profile { distance_m: Vec::new(), before_m: Vec::new(), after_m: Vec::new() };
+    let known = |grid: &Grid<f32>, cell: Cell| grid.get(cell).copied().filter(|z| !z.is_nan());
+    for (i, &cell) in cells.iter().enumerate() {
+        if let Some(before) = i.checked_sub(1).map(|i| cells[i]) {
+            let diagonal = before.row != cell.row && before.col != cell.col;
+            along += frame.cell_m() * if diagonal { std::f64::consts::SQRT_2 } else { 1.0 };
+        }
+        profile.distance_m.push(along);
+        profile.before_m.push(known(dem, cell));
+        profile.after_m.push(known(&cut, cell));
+    }
+    profile
+}
+
+/// The point that lies so far beyond `b` as seen from `a`.
+fn beyond(a: [f64; 2], b: [f64; 2], far: f64) -> [f64; 2] {
+    let length = (b[0] - a[0]).hypot(b[1] - a[1]).max(1e-9);
+    [b[0] + (b[0] - a[0]) / length * far, b[1] + (b[1] - a[1]) / length * far]
+}
+
+/// The share of the footprint whose flow passes a filled sink on its way out.
+fn share_through(raised: &Grid<bool>, directions: &Grid<u8>) -> f64 {
+    // 0 not known, 1 no, 2 yes
+    let mut through = vec![0u8; directions.len()];
+    let mut path = Vec::new();
+    let (mut all, mut wet) = (0u64, 0u64);
+    for start in 0..directions.len() {
+        if directions.values()[start] == bothros_core::routing::DIRECTION_NODATA {
+            continue;
+        }
+        all += 1;
+        path.clear();
+        let mut at = start;
+        while through[at] == 0 && !raised.values()[at] {
+            path.push(at);
+            match downstream(directions, at) {
+                Some(next) => at = next,
+                None => {
+                    through[at] = 1;
+                    break;
+                }
+            }
+        }
+        let found = if raised.values()[at] { 2 } else { through[at] };
+        for &cell in &path {
+            through[cell] = found;
+        }
+        through[start] = found;
+        wet += u64::from(found == 2);
+    }
+    wet as f64 / all.max(1) as f64
+}
+
+pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result<String> {
+    let begun = Instant::now();
+    let facts = Facts::of(&store.study(study).await?)?;
+    let terrain = facts.terrain.clone().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
+    let meta = store.raster(study, RasterRole::Dem).await?.ok_or(bothros_store::Error::NotFound("DEM"))?;
+    handle.say("reading elevations");
+    let dem = store.read_raster::<f32>(&meta).await?;
+    let search = BarrierSearch {
+        streams: lines(layer_features(store, &facts, LayerRole::MappedStreams).await?),
+        culverts: places(layer_features(store, &facts, LayerRole::Culverts).await?),
+        ..Default::default()
+    };
+    handle.progress(0.1);
+    let (frame, monitor) = (terrain.frame, handle.clone());
+    let (report, barriers, through_sinks) = blocking(move || {
+        let part = |from: f64, to: f64| Part::new(&monitor, from, to);
+        monitor.say("filling, to see where water stands");
+        let filled = fill(&dem, &part(0.1, 0.25))?;
+        monitor.say("measuring sinks");
+        let report = list_sinks(&dem, &filled, &frame, SINKS_LISTED, &part(0.25, 0.35))?;
+        monitor.say("routing, to see what drains there");
+        let directions = flow_directions(&filled, &part(0.35, 0.5))?;
+        let accumulation = flow_accumulation(&directions, &part(0.5, 0.55))?;
+        let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
+        let through = share_through(&Grid::from_vec(dem.rows(), dem.cols(), raised), &directions);
+        drop((filled, directions));
+        monitor.say("finding how sinks lie in each other");
+        let sinks = sink_hierarchy(&dem, &frame, &[], &part(0.6, 0.8))?;
+        monitor.say("looking for barriers");
+        let barriers = find_barriers(&dem, &accumulation, &frame, &sinks, &search, &part(0.8, 0.98))?;
+        Ok((report, barriers, through))
+    })
+    .await?;
+    let took_s = begun.elapsed().as_secs_f64();
+    let text = format!("Found {} sinks and proposed {} crossings of barriers", report.sinks, barriers.len());
+    let review = ReviewFacts { sinks: report, through_sinks, barriers: barriers.len(), took_s };
+    let new = barriers
+        .into_iter()
+        .map(|b| {
+            Ok(NewBarrier { x: b.crest[0], y: b.crest[1], score: b.score, facts: serde_json::to_value(&b)? })
+        })
+        .collect::<Result<Vec<_>>>()?;
+    if handle.is_cancelled() {
+        return Err(bothros_core::Error::Cancelled.into());
+    }
+    // A barrier that lies so near one known before is the same one.
+    store.keep_barriers(study, new, 30.0 / terrain.frame.unit_m).await?;
+    store.change_study(study, vec![(StudyPart::Review, Some(serde_json::to_value(&review)?))]).await?;
+    store.log(study, "Conditioning", &text, json!({}), begun.elapsed()).await?;
+    Ok(text)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bothros_core::Silent;
+
+    #[test]
+    fn a_profile_shows_the_cut_and_what_lies_beside_it() {
+        let dem = Grid::from_fn(3, 9, |c| if c.col == 4 { 9.0 } else { 5.0 - 0.1 * c.col as f32 });
+        let frame = Frame { rows: 3, cols: 9, left: 0.0, top: 30.0, cell_size: 10.0, unit_m: 1.0 };
+        let profile = profile_along(&dem, &frame, &vec![[35.0, 15.0], [55.0, 15.0]], 20.0);
+        assert_eq!(profile.distance_m, [0.0, 10.0, 20.0, 30.0, 40.0, 50.0, 60.0]);
+        assert_eq!(profile.before_m[3], Some(9.0));
+        assert!(profile.after_m[3].unwrap() < 4.7 && profile.after_m[0] == profile.before_m[0]);
+    }
+
+    #[test]
+    fn what_drains_through_a_sink_is_counted() {
+        // Row 1 falls to the east over a pit in column 3; the rows beside it fall as well.
+        let mut dem = Grid::from_fn(3, 7, |c| 10.0 - c.col as f32 + if c.row == 1 { 0.0 } else { 5.0 });
+        dem.values_mut()[7 + 3] = 2.0;
+        let filled = fill(&dem, &Silent).unwrap();
+        let directions = flow_directions(&filled, &Silent).unwrap();
+        let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
+        let share = share_through(&Grid::from_vec(3, 7, raised), &directions);
+        assert!(share > 0.2 && share < 0.9, "{share}");
+        let none = Grid::filled(3, 7, false);
+        assert_eq!(share_through(&none, &directions), 0.0);
+    }
+}
