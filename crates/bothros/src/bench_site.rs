@@ -95,6 +95,21 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         running.grids.network(&running.store, &facts, Threshold::cells(threshold.as_cells() / 3)).await?;
         line("network at another threshold", drawn.elapsed().as_secs_f64());
 
+        let asked = Instant::now();
+        running.store.enqueue(study.id, JobKind::Review, json!({})).await?;
+        finish(&running, study.id).await?;
+        let barriers = running.store.barriers(study.id).await?;
+        line(&format!("sinks listed, {} barriers proposed", barriers.len()), asked.elapsed().as_secs_f64());
+        if let Some(barrier) = barriers.first() {
+            let path = format!("/studies/{}/barriers/{}", study.id, barrier.id);
+            line("a barrier with its profile", get(running.address, &path)?.0);
+            running.store.decide(study.id, barrier.id, Some("breach"), None).await?;
+        }
+        let asked = Instant::now();
+        running.store.enqueue(study.id, JobKind::Route, json!({})).await?;
+        finish(&running, study.id).await?;
+        line("conditioned with a breach and routed again", asked.elapsed().as_secs_f64());
+
         for (what, role) in [("dem", RasterRole::Dem), ("area", RasterRole::Accumulation)] {
             let meta = running.store.raster(study.id, role).await?.context("the raster")?;
             let mut waits = Vec::new();

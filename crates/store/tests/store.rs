@@ -239,3 +239,61 @@ async fn a_directory_in_use_is_refused() {
         matches!(LocalServer::start(directory.path()), Err(Error::Server(text)) if text.contains("in use"))
     );
 }
+
+fn line(x: f64) -> Shape {
+    Shape::Line(vec![[x, 0.0], [x + 1.0, 2.0]])
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn layers_are_drawn_changed_deleted_and_copied() {
+    let (store, _) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap().id;
+    let features: Vec<LayerFeature> =
+        (1..=3000).map(|id| LayerFeature { id, name: None, shape: line(id as f64) }).collect();
+    let about = json!({ "file": "streams.gpkg", "sha256": "0" });
+    let layer =
+        store.add_layer(study, LayerRole::MappedStreams, "streams", about, features.clone()).await.unwrap();
+    assert_eq!(store.layer(study, layer.id).await.unwrap().1, features);
+    // Two people draw at the same time: both lines are there.
+    let name = Some("culvert".to_owned());
+    let (a, b) = tokio::join!(store.draw(study, LayerRole::BreachLines, name.clone(), line(1.0)), async {
+        tokio::time::sleep(Duration::from_millis(30)).await;
+        store.draw(study, LayerRole::BreachLines, None, line(2.0)).await
+    });
+    let ((one, first), (two, second)) = (a.unwrap(), b.unwrap());
+    assert_eq!(store.features_of(study, LayerRole::BreachLines).await.unwrap().len(), 2);
+    assert!(one != two || first != second);
+    let gone = store.remove_feature(study, one, first).await.unwrap();
+    assert!(matches!(store.remove_feature(study, one, first).await, Err(Error::NotFound("feature"))));
+    store.restore_feature(study, one, gone).await.unwrap();
+    let copy = store.duplicate_study(study, "B").await.unwrap().id;
+    assert_eq!(store.features_of(copy, LayerRole::MappedStreams).await.unwrap(), features);
+    store.set_layer_deleted(study, layer.id, true).await.unwrap();
+    assert!(store.features_of(study, LayerRole::MappedStreams).await.unwrap().is_empty());
+    assert_eq!(
+        store.features_of(copy, LayerRole::MappedStreams).await.unwrap().len(),
+        3000,
+        "a copy is its own"
+    );
+    store.set_layer_deleted(study, layer.id, false).await.unwrap();
+    assert_eq!(store.layers(study).await.unwrap()[0].features, 3000);
+    assert!(matches!(store.layer(copy, layer.id).await, Err(Error::NotFound("layer"))), "of another study");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn decisions_about_barriers_outlive_a_search() {
+    let (store, _) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap().id;
+    let new = |x: f64, score: f64| NewBarrier { x, y: 50.0, score, facts: json!({ "x": x }) };
+    store.keep_barriers(study, vec![new(0.0, 0.7), new(100.0, 0.9), new(500.0, 0.8)], 20.0).await.unwrap();
+    let all = store.barriers(study).await.unwrap();
+    assert_eq!(all.iter().map(|b| b.x).collect::<Vec<_>>(), [100.0, 500.0, 0.0], "the likeliest first");
+    store.decide(study, all[0].id, Some("breach"), Some(json!([[1.0, 2.0], [3.0, 4.0]]))).await.unwrap();
+    store.decide(study, all[1].id, Some("keep"), None).await.unwrap();
+    // One was moved a little, one is gone that nothing was decided about, one that something was.
+    store.keep_barriers(study, vec![new(110.0, 0.95), new(300.0, 0.6)], 20.0).await.unwrap();
+    let now = store.barriers(study).await.unwrap();
+    let told: Vec<_> = now.iter().map(|b| (b.x, b.found, b.decision.as_deref())).collect();
+    assert_eq!(told, [(110.0, true, Some("breach")), (300.0, true, None), (500.0, false, Some("keep"))]);
+    assert_eq!((now[0].id, now[0].line.is_some()), (all[0].id, true));
+}

@@ -93,6 +93,7 @@ export class Conditioning {
   }
 
   click(target) {
+    if (target.closest('[data-close-measured]')) { document.getElementById('measured').replaceChildren(); return true; }
     const decide = target.closest('[data-decide]');
     if (decide) { this.decide(decide.dataset.decide); return true; }
     if (target.closest('[data-redraw]')) { this.redraw(); return true; }
@@ -129,6 +130,16 @@ export class Conditioning {
       const line = e.feature.getGeometry().getCoordinates();
       // The click that ends it must not be taken for another.
       setTimeout(() => { this.stop(); this.page.leave(); done(line); }, 0);
+    });
+  }
+
+  /** A line anywhere, and the ground along it. */
+  measure() {
+    this.drawing('Draw a line to measure; double click or Enter ends it. Esc leaves.', async (line) => {
+      const answer = await fetch(`${this.page.base}/profile?line=${encodeURIComponent(JSON.stringify(line))}`);
+      const html = await answer.text();
+      if (!answer.ok) { notice(html, true); return; }
+      document.getElementById('measured').innerHTML = html;
     });
   }
 

@@ -246,9 +246,9 @@ export class StudyMap {
     this.target.dataset.catchments = points.filter((p) => p.outline).length;
   }
 
-  goTo(x, y, mark = true) {
+  goTo(x, y, mark = true, cells = 1.5) {
     const view = this.map.getView();
-    const close = Math.min(view.getResolution(), this.main.cell_x * 1.5);
+    const close = Math.min(view.getResolution(), this.main.cell_x * cells);
     const still = matchMedia('(prefers-reduced-motion: reduce)').matches;
     if (still) { view.setCenter([x, y]); view.setResolution(close); } else view.animate({ center: [x, y], resolution: close, duration: 350 });
     if (mark) this.mark(x, y);

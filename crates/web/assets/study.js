@@ -317,7 +317,7 @@ document.addEventListener('click', async (e) => {
     list.closest('details').open = false;
     return;
   }
-  if (stage === 'conditioning' && conditioning.click(e.target)) return;
+  if (conditioning.click(e.target)) return;
   if (e.target.closest('button, summary, input, select, form')) return;
   const place = e.target.closest('a[data-x], tr[data-x], li[data-x]');
   if (place && map.map) {
@@ -330,7 +330,8 @@ function choose(element, go = true) {
   for (const other of desk.querySelectorAll('.chosen')) other.classList.remove('chosen');
   element.classList.add('chosen');
   element.scrollIntoView({ block: 'nearest' });
-  if (go) map.goTo(Number(element.dataset.x), Number(element.dataset.y), !element.dataset.barrierRow);
+  const barrier = 'barrierRow' in element.dataset;
+  if (go) map.goTo(Number(element.dataset.x), Number(element.dataset.y), !barrier, barrier ? 0.4 : 1.5);
   if (element.dataset.barrierRow) { map.unmark(); conditioning.show(element.dataset.barrierRow, go); }
 }
 
@@ -347,7 +348,7 @@ document.getElementById('goto').addEventListener('submit', async (e) => {
 
 // ---- keys ----
 document.addEventListener('keydown', async (e) => {
-  if (e.key === 'Escape') { leave(); map.unmark(); return; }
+  if (e.key === 'Escape') { leave(); map.unmark(); document.getElementById('measured').replaceChildren(); return; }
   if (conditioning.pen && ((e.ctrlKey && e.key === 'z') || e.key === 'Backspace')) { e.preventDefault(); conditioning.back(); return; }
   if (conditioning.pen && e.key === 'Enter') { conditioning.finish(); return; }
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'z' && !e.target.closest('input[type=text], input:not([type]), textarea')) { e.preventDefault(); send(`${base}/undo`); return; }
@@ -370,6 +371,7 @@ document.addEventListener('keydown', async (e) => {
       switch (e.key.toLowerCase()) {
         case 'u': send(`${base}/route`); break;
         case 'p': placeMode(); break;
+        case 'm': if (map.layers.features) conditioning.measure(); break;
         case 'b': if (map.layers.features) { if (stage !== 'conditioning') await openStage('conditioning'); conditioning.draw('breach_lines'); } break;
         case 'f': shell.dispatchEvent(new Event('fold-desk')); break;
         case 'l': shell.dispatchEvent(new Event('open-log')); break;

@@ -5,10 +5,10 @@ use axum::Json;
 use axum::extract::{Form, Multipart, Path, Query, State};
 use axum::response::Response;
 use bothros_core::conditioning::{Burn, Line, TreatSinks};
-use bothros_core::{Frame, Grid};
-use bothros_store::{Inverse, JobKind, LayerRole, RasterRole, Shape, StudyPart};
+use bothros_core::{Cell, Frame, Grid};
+use bothros_store::{Inverse, JobKind, LayerRole, RasterMeta, RasterRole, Shape, StudyPart};
 use bothros_work::{
-    BarrierFacts, Choices, Decision, Facts, NewLayer, Settings, layer_features, name_on_disk,
+    BarrierFacts, Choices, Decision, Facts, NewLayer, Profile, Settings, layer_features, name_on_disk,
 };
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -353,10 +353,68 @@ pub async fn barriers(State(app): State<App>, Path(study): Path<i64>) -> Result<
 }
 
 /// The ground along a barrier's line.
-pub async fn profile(app: &App, facts: &Facts, barrier: &BarrierFacts) -> Result<bothros_work::Profile> {
+pub async fn profile(app: &App, facts: &Facts, barrier: &BarrierFacts) -> Result<Profile> {
     let more_m = 30.0;
     let (dem, frame) = around(app, facts, &barrier.line, more_m).await?;
     Ok(bothros_work::profile_along(&dem, &frame, &barrier.line, more_m))
+}
+
+/// A line as JSON.
+#[derive(Deserialize)]
+pub struct Along {
+    line: String,
+}
+
+/// The values of a raster in the cells of a path.
+async fn values_along(app: &App, meta: &RasterMeta, cells: &[Cell]) -> Result<Vec<Option<f32>>> {
+    let mut out = Vec::with_capacity(cells.len());
+    // In pieces whose windows stay small.
+    for piece in cells.chunks(256) {
+        let rows =
+            (piece.iter().map(|c| c.row).min().unwrap_or(0), piece.iter().map(|c| c.row).max().unwrap_or(0));
+        let cols =
+            (piece.iter().map(|c| c.col).min().unwrap_or(0), piece.iter().map(|c| c.col).max().unwrap_or(0));
+        let size = (rows.1 - rows.0 + 1, cols.1 - cols.0 + 1);
+        let window = app.store.read_window::<f32>(meta, 0, (rows.0 as isize, cols.0 as isize), size).await?;
+        out.extend(piece.iter().map(|c| {
+            let cell = Cell { row: c.row - rows.0, col: c.col - cols.0 };
+            window.get(cell).copied().filter(|z| !z.is_nan())
+        }));
+    }
+    Ok(out)
+}
+
+/// The ground along any line: the prepared DEM, and the conditioned one where there is one.
+pub async fn measured(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(along): Query<Along>,
+) -> Result<Response> {
+    let facts = prepared(&app, study).await?;
+    let line = read_line(&along.line)?;
+    let frame =
+        facts.terrain.as_ref().map(|t| t.frame).ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let cells = bothros_core::cells_along(&line, &frame, bothros_core::Connection::Eight);
+    if cells.is_empty() {
+        return Err(WebError::refused("the line lies outside the DEM"));
+    }
+    let mut distance_m = vec![0.0];
+    for pair in cells.windows(2) {
+        let diagonal = pair[0].row != pair[1].row && pair[0].col != pair[1].col;
+        let step = frame.cell_m() * if diagonal { std::f64::consts::SQRT_2 } else { 1.0 };
+        distance_m.push(distance_m[distance_m.len() - 1] + step);
+    }
+    let dem = app
+        .store
+        .raster(study, RasterRole::Dem)
+        .await?
+        .ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let before_m = values_along(&app, &dem, &cells).await?;
+    let after_m = match app.store.raster(study, RasterRole::Filled).await? {
+        Some(ground) => values_along(&app, &ground, &cells).await?,
+        None => before_m.clone(),
+    };
+    crate::pages::measured(&line, frame.unit_m, &Profile { distance_m, before_m, after_m })
 }
 
 #[derive(Deserialize)]

@@ -97,6 +97,7 @@ impl App {
             .route("/conditioning", post(conditioning::choose))
             .route("/layers/{layer}/delete", post(conditioning::delete_layer))
             .route("/draw", post(conditioning::draw))
+            .route("/profile", get(conditioning::measured))
             .route("/barriers", get(conditioning::barriers))
             .route("/barriers/{barrier}", get(pages::barrier))
             .route("/barriers/{barrier}/decide", post(conditioning::decide))

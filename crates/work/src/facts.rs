@@ -1,7 +1,7 @@
 //! What is known of a study at each stage, as it is kept with it.
 
 use bothros_core::catchments::SnapTo;
-use bothros_core::conditioning::{CutAndFill, Remark, SinkReport, Step};
+use bothros_core::conditioning::{CutAndFill, Remark, SinkReport, Step, StreamFit};
 use bothros_core::terrain::Summary;
 use bothros_core::{Cell, Frame, Threshold};
 use bothros_formats::{Crs, RasterInfo, Resampling, VerticalUnit};
@@ -87,6 +87,15 @@ pub struct TerrainFacts {
 pub struct ReviewFacts {
     /// the sinks
     pub sinks: SinkReport,
+    /// for each of the largest sinks, the depth of runoff from all that drains there that would fill it,
+    /// millimetres
+    pub runoff_mm: Vec<f64>,
+    /// mapped streams that do not fit the ground, the worst first
+    #[serde(default)]
+    pub misfits: Vec<StreamFit>,
+    /// number of mapped streams that were looked at
+    #[serde(default)]
+    pub streams: usize,
     /// share of the footprint that drains only through filled sinks, from 0 to 1
     pub through_sinks: f64,
     /// number of barriers that were proposed

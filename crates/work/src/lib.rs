@@ -28,7 +28,7 @@ pub use import::{NewStudy, begin_study, choose_band, set_crs, set_vertical_unit}
 pub use layers::{AddedLayer, NewLayer, add_layer, layer_features, name_on_disk};
 pub use package::package_name;
 pub use prepare::PrepareRequest;
-pub use review::{BarrierFacts, Decision, Profile, profile_along, reasons};
+pub use review::{BarrierFacts, Decision, Profile, profile_along};
 pub use threshold::set_threshold;
 
 use bothros_store::{Job, JobHandle, JobKind, Outcome, Store};

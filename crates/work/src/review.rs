@@ -3,10 +3,11 @@
 use std::time::Instant;
 
 use bothros_core::conditioning::{
-    Barrier, BarrierSearch, Line, fill, find_barriers, list_sinks, lower_along, sink_hierarchy,
+    Barrier, BarrierSearch, Line, Sink, SinkReport, StreamFit, fill, find_barriers, list_sinks, lower_along,
+    sink_hierarchy, stream_fits,
 };
 use bothros_core::routing::{downstream, flow_accumulation, flow_directions};
-use bothros_core::{Cell, Connection, Frame, Grid, Monitor, Part, cells_along};
+use bothros_core::{Cell, Connection, Frame, Grid, Monitor, NEIGHBOURS, Part, cells_along};
 use bothros_store::{Barrier as Row, JobHandle, LayerRole, NewBarrier, RasterRole, Store, StudyPart};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -16,6 +17,16 @@ use crate::{Error, Facts, Result, ReviewFacts, blocking, layer_features};
 
 /// Sinks kept in the list, the largest by volume.
 pub(crate) const SINKS_LISTED: usize = 500;
+
+/// A mapped stream rises where it climbs by so much above lower ground that it has passed, metres.
+const STREAM_RISE_M: f64 = 1.0;
+/// A cell of it is off its valley where ground within so many metres lies lower by so many.
+const STREAM_NEAR_M: f64 = 30.0;
+const STREAM_OFF_M: f64 = 5.0;
+/// It is off its valley where so large a share of its cells is.
+const STREAM_OFF_SHARE: f64 = 0.5;
+/// Mapped streams kept in the list.
+const MISFITS_LISTED: usize = 100;
 
 /// What was decided about a barrier.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -78,34 +89,6 @@ impl BarrierFacts {
             drawn: row.line.is_some(),
         })
     }
-}
-
-/// Why a crossing is thought to be here, in words, the strongest first.
-pub fn reasons(b: &Barrier) -> Vec<String> {
-    let mut out = vec![format!(
-        "{:.1} m high and {:.0} m wide: it holds {:.2} m of water, {:.0} m³",
-        b.height_m, b.width_m, b.sink_depth_m, b.sink_volume_m3
-    )];
-    out.push(match b.contributing.as_km2() {
-        a if a >= 1.0 => format!("a stream arrives there: {a:.1} km² drain to it"),
-        a => format!("{:.1} ha drain to it", a * 100.0),
-    });
-    out.push(match b.straightness {
-        s if s >= 0.6 => "it goes on to both sides as a raised line".into(),
-        s if s >= 0.4 => "it goes on to one side as a raised line, or meets the valley's side at once".into(),
-        _ => "it hardly goes on as a raised line".to_owned(),
-    });
-    out.push(format!("the ground beyond is {:.2} m lower than where the line begins", b.drop_m));
-    if let Some(m) = b.culvert_m {
-        out.push(format!("a culvert is known {m:.0} m away"));
-    }
-    if let Some(m) = b.stream_m {
-        out.push(format!("a mapped stream passes {m:.0} m away"));
-    }
-    if b.position_m > 0.0 {
-        out.push(format!("its crest stands {:.1} m above the mean around it", b.position_m));
-    }
-    out
 }
 
 /// The ground along a line.
@@ -184,6 +167,38 @@ fn share_through(raised: &Grid<bool>, directions: &Grid<u8>) -> f64 {
     wet as f64 / all.max(1) as f64
 }
 
+/// The depth of runoff, from all that drains to a sink, that would fill it, millimetres.
+fn runoff_to_fill(
+    dem: &Grid<f32>,
+    filled: &Grid<f32>,
+    accumulation: &Grid<u32>,
+    frame: &Frame,
+    sink: &Sink,
+) -> f64 {
+    let level = |i: usize| filled.values()[i];
+    let bottom = dem.index(sink.bottom);
+    let mut seen = std::collections::HashSet::from([bottom]);
+    let mut open = vec![bottom];
+    let mut most = 0u32;
+    while let Some(at) = open.pop() {
+        most = most.max(accumulation.values()[at]);
+        let cell = dem.cell(at);
+        for n in NEIGHBOURS {
+            let place = (cell.row.checked_add_signed(n.rows), cell.col.checked_add_signed(n.cols));
+            let (Some(row), Some(col)) = place else { continue };
+            let beside = Cell { row, col };
+            if dem.get(beside).is_none() {
+                continue;
+            }
+            let n = dem.index(beside);
+            if level(n) == level(bottom) && level(n) > dem.values()[n] && seen.insert(n) {
+                open.push(n);
+            }
+        }
+    }
+    sink.volume_m3 / frame.area_of(most as u64 + 1).as_m2() * 1000.0
+}
+
 pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
@@ -198,28 +213,51 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
     };
     handle.progress(0.1);
     let (frame, monitor) = (terrain.frame, handle.clone());
-    let (report, barriers, through_sinks) = blocking(move || {
-        let part = |from: f64, to: f64| Part::new(&monitor, from, to);
-        monitor.say("filling, to see where water stands");
-        let filled = fill(&dem, &part(0.1, 0.25))?;
-        monitor.say("measuring sinks");
-        let report = list_sinks(&dem, &filled, &frame, SINKS_LISTED, &part(0.25, 0.35))?;
-        monitor.say("routing, to see what drains there");
-        let directions = flow_directions(&filled, &part(0.35, 0.5))?;
-        let accumulation = flow_accumulation(&directions, &part(0.5, 0.55))?;
-        let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
-        let through = share_through(&Grid::from_vec(dem.rows(), dem.cols(), raised), &directions);
-        drop((filled, directions));
-        monitor.say("finding how sinks lie in each other");
-        let sinks = sink_hierarchy(&dem, &frame, &[], &part(0.6, 0.8))?;
-        monitor.say("looking for barriers");
-        let barriers = find_barriers(&dem, &accumulation, &frame, &sinks, &search, &part(0.8, 0.98))?;
-        Ok((report, barriers, through))
-    })
-    .await?;
+    let (report, runoff_mm, barriers, through_sinks, fits): (SinkReport, Vec<f64>, _, _, _) =
+        blocking(move || {
+            let part = |from: f64, to: f64| Part::new(&monitor, from, to);
+            monitor.say("filling, to see where water stands");
+            let filled = fill(&dem, &part(0.1, 0.25))?;
+            monitor.say("measuring sinks");
+            let report = list_sinks(&dem, &filled, &frame, SINKS_LISTED, &part(0.25, 0.35))?;
+            monitor.say("routing, to see what drains there");
+            let directions = flow_directions(&filled, &part(0.35, 0.5))?;
+            let accumulation = flow_accumulation(&directions, &part(0.5, 0.55))?;
+            let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
+            let through = share_through(&Grid::from_vec(dem.rows(), dem.cols(), raised), &directions);
+            let runoff_mm = report
+                .largest
+                .iter()
+                .map(|s| runoff_to_fill(&dem, &filled, &accumulation, &frame, s))
+                .collect();
+            drop((filled, directions));
+            monitor.say("finding how sinks lie in each other");
+            let sinks = sink_hierarchy(&dem, &frame, &[], &part(0.6, 0.8))?;
+            monitor.say("looking for barriers");
+            let barriers = find_barriers(&dem, &accumulation, &frame, &sinks, &search, &part(0.8, 0.98))?;
+            monitor.say("looking how mapped streams lie");
+            let near_m = STREAM_NEAR_M.max(3.0 * frame.cell_m());
+            let fits = stream_fits(&dem, &frame, &search.streams, near_m, STREAM_OFF_M);
+            Ok((report, runoff_mm, barriers, through, fits))
+        })
+        .await?;
     let took_s = begun.elapsed().as_secs_f64();
     let text = format!("Found {} sinks and proposed {} crossings of barriers", report.sinks, barriers.len());
-    let review = ReviewFacts { sinks: report, through_sinks, barriers: barriers.len(), took_s };
+    let streams = fits.len();
+    let mut misfits: Vec<StreamFit> =
+        fits.into_iter().filter(|f| f.rise_m >= STREAM_RISE_M || f.off_share >= STREAM_OFF_SHARE).collect();
+    misfits
+        .sort_by(|a, b| b.rise_m.max(b.off_m * b.off_share).total_cmp(&a.rise_m.max(a.off_m * a.off_share)));
+    misfits.truncate(MISFITS_LISTED);
+    let review = ReviewFacts {
+        sinks: report,
+        runoff_mm,
+        misfits,
+        streams,
+        through_sinks,
+        barriers: barriers.len(),
+        took_s,
+    };
     let new = barriers
         .into_iter()
         .map(|b| {

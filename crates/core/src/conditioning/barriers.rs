@@ -99,7 +99,7 @@ pub struct Barrier {
 /// | straightness | 0.3 |
 /// | what drains there, from the least area that counts to 1 km² (by its logarithm) | 0.2 |
 /// | width, against the widest that counts | 0.15 |
-/// | a culvert near, a mapped stream near | 0.15 and 0.1 more |
+/// | a culvert near, a mapped stream near | 0.15 and 0.1 more, as far as the height counts |
 ///
 /// and is 1 at most. The weights are our own choice. Two that cross the same place are one.
 ///
@@ -224,10 +224,9 @@ fn look_at(
     let ridge = Ridge { dem, cell_m, centre: path[crest], from: path[up], to: path[down], width_m, height };
     let straightness = ridge.straightness();
     let position_m = ridge.position(search.widest_m);
-    let share = |value: f64, none: f64, all: f64| ((value - none) / (all - none)).clamp(0.0, 1.0);
     let score = 0.3 * straightness
         + 0.15 * (1.0 - width_m / search.widest_m)
-        + 0.35 * share(height, NOISE_M, 1.8)
+        + 0.35 * height_share(height)
         + 0.2 * share(contributing.as_km2().log10(), search.least_area.as_km2().log10(), 0.0);
     let place = |cell: Cell| {
         let (x, y) = frame.centre(cell);
@@ -251,6 +250,15 @@ fn look_at(
         stream_m: None,
         score,
     }))
+}
+
+/// 0 where something is `none` or less, 1 where it is `all` or more.
+fn share(value: f64, none: f64, all: f64) -> f64 {
+    ((value - none) / (all - none)).clamp(0.0, 1.0)
+}
+
+fn height_share(height_m: f64) -> f64 {
+    share(height_m, NOISE_M, 1.8)
 }
 
 /// Leaves out points where a line does not turn.
@@ -415,6 +423,8 @@ impl<'a> Nearby<'a> {
         barrier.stream_m = self.nearest(&self.streams, at, |ends| to_segment(at, ends));
         let more = if barrier.culvert_m.is_some() { 0.15 } else { 0.0 }
             + if barrier.stream_m.is_some() { 0.1 } else { 0.0 };
+        // A stream passes by many a pit of a survey's noise: it counts as far as there is a barrier.
+        let more = more * height_share(barrier.height_m);
         barrier.score = (barrier.score + more).min(1.0);
         barrier
     }

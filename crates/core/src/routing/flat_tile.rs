@@ -87,15 +87,12 @@ impl FlatTile {
         scratch.load_elevations(surface, &place);
         let crosses = scratch.find_rims(&place);
         // A tile counts no steps in what lies round it.
-        let ring = |at: usize| {
-            at < across
-                || at >= (place.height + 1) * across
-                || at.is_multiple_of(across)
-                || at % across == across - 1
-        };
-        for at in 0..scratch.towards.len() {
-            if ring(at) {
-                (scratch.towards[at], scratch.away[at]) = (0, 0);
+        for steps in [&mut scratch.towards, &mut scratch.away] {
+            let last = (place.height + 1) * across;
+            steps[..across].fill(0);
+            steps[last..].fill(0);
+            for row in 1..=place.height {
+                (steps[row * across], steps[(row + 1) * across - 1]) = (0, 0);
             }
         }
         let Scratch { towards, away, lower_rim, higher_rim, queue, .. } = scratch;

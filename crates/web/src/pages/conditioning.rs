@@ -4,11 +4,11 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::Frame;
-use bothros_core::conditioning::{BreachLineOutcome, Burn, Remark, SinkReport, StepKind, TreatSinks};
-use bothros_store::{Layer, LayerRole};
-use bothros_work::{
-    BarrierFacts, Choices, ConditionedFacts, Decision, Facts, Profile, conditioning_key, reasons,
+use bothros_core::conditioning::{
+    Barrier, BreachLineOutcome, Burn, Remark, SinkReport, StepKind, StreamFit, TreatSinks,
 };
+use bothros_store::{Layer, LayerRole};
+use bothros_work::{BarrierFacts, Choices, ConditionedFacts, Decision, Facts, Profile, conditioning_key};
 
 use super::desk::{Busy, Fact, busy, fact};
 use super::page;
@@ -23,13 +23,15 @@ struct SinkRow {
     depth: String,
     area: String,
     volume: String,
+    /// depth of runoff from all that drains there that would fill it
+    runoff: String,
     /// for sorting: depth, area, volume
     by: [f64; 3],
     x: f64,
     y: f64,
 }
 
-fn sink_rows(report: &SinkReport, frame: &Frame) -> Vec<SinkRow> {
+fn sink_rows(report: &SinkReport, runoff_mm: &[f64], frame: &Frame) -> Vec<SinkRow> {
     let row = |(at, s): (usize, &bothros_core::conditioning::Sink)| {
         let (x, y) = frame.centre(s.bottom);
         SinkRow {
@@ -38,6 +40,7 @@ fn sink_rows(report: &SinkReport, frame: &Frame) -> Vec<SinkRow> {
             depth: numbers::metres(s.depth_m),
             area: numbers::area(s.area.as_m2()),
             volume: numbers::volume(s.volume_m3),
+            runoff: runoff_mm.get(at).map_or("–".into(), |mm| numbers::real(*mm, 2)),
             by: [s.depth_m as f64, s.area.as_m2(), s.volume_m3],
             x,
             y,
@@ -166,6 +169,8 @@ struct Conditioning {
     share: Option<String>,
     through: Option<String>,
     barriers: Vec<BarrierRow>,
+    misfits: Vec<(String, [f64; 2])>,
+    streams: usize,
     open: usize,
     counts: String,
     layers: Vec<LayerRow>,
@@ -178,6 +183,23 @@ struct Conditioning {
     sinks: Vec<SinkRow>,
     sinks_all: String,
     points: usize,
+}
+
+/// What is wrong with a mapped stream, and where.
+fn misfit(fit: &StreamFit) -> (String, [f64; 2]) {
+    let length = numbers::length(fit.length_m);
+    if fit.rise_m >= fit.off_m * fit.off_share {
+        (format!("rises by {} (length {length})", numbers::metres(fit.rise_m)), fit.rise_at)
+    } else {
+        let share = fit.off_share * 100.0;
+        (
+            format!(
+                "{share:.0} % of {length} off its valley, {} above it at most",
+                numbers::metres(fit.off_m)
+            ),
+            fit.off_at,
+        )
+    }
 }
 
 fn step_name(kind: StepKind) -> &'static str {
@@ -281,7 +303,7 @@ fn histogram(done: &ConditionedFacts) -> Option<String> {
     }
     let zero = if high > low { (-low / (high - low) * 340.0).clamp(0.0, 340.0) } else { 0.0 };
     Some(format!(
-        r#"<svg class="histogram" viewBox="0 0 340 78" role="img" aria-label="Cells by change of elevation"><line class="zero" x1="{zero:.1}" x2="{zero:.1}" y1="0" y2="62"/>{bars}<text x="0" y="75">{}</text><text x="340" y="75" text-anchor="end">{}</text></svg>"#,
+        r#"<svg class="histogram" viewBox="0 0 340 78" role="img" aria-label="Cells by change of elevation"><line class="zero" x1="{zero:.1}" x2="{zero:.1}" y1="0" y2="62"/>{bars}<text x="0" y="75">{}</text><text x="340" y="75" text-anchor="end">{}</text></svg><p class="hint">Cells by change of elevation; heights by the logarithm of their number.</p>"#,
         numbers::metres(low),
         numbers::metres(high)
     ))
@@ -328,6 +350,7 @@ pub(super) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<
             numbers::real(r.through_sinks * 100.0, 3)
         )
     });
+    let runoff_mm = facts.review.as_ref().map_or(&[][..], |r| &r.runoff_mm);
     page(&Conditioning {
         study,
         active,
@@ -339,6 +362,8 @@ pub(super) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<
         share: report.and_then(what_matters),
         through,
         barriers,
+        misfits: facts.review.as_ref().map_or(vec![], |r| r.misfits.iter().map(misfit).collect()),
+        streams: facts.review.as_ref().map_or(0, |r| r.streams),
         open,
         counts,
         layers: app.store.layers(study).await?.into_iter().map(layer_row).collect(),
@@ -355,10 +380,42 @@ pub(super) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<
             .zip(frame)
             .map_or(vec![], |(done, frame)| done.remarks.iter().map(|r| remark(r, &frame)).collect()),
         histogram: conditioned.and_then(histogram),
-        sinks: report.zip(frame).map_or(vec![], |(report, frame)| sink_rows(report, &frame)),
+        sinks: report.zip(frame).map_or(vec![], |(report, frame)| sink_rows(report, runoff_mm, &frame)),
         sinks_all: report.map_or(String::new(), |r| numbers::whole(r.sinks)),
         points: app.store.pour_points(study).await?.len(),
     })
+}
+
+/// Why a crossing is thought to be here, in words, the strongest first.
+fn reasons(b: &Barrier) -> Vec<String> {
+    let mut out = vec![format!(
+        "{:.1} m high and {:.0} m wide: it holds {:.2} m of water, {}",
+        b.height_m,
+        b.width_m,
+        b.sink_depth_m,
+        numbers::volume(b.sink_volume_m3)
+    )];
+    let drains = numbers::area(b.contributing.as_m2());
+    out.push(match b.contributing.as_km2() {
+        a if a >= 1.0 => format!("a stream arrives there: {drains} drain to it"),
+        _ => format!("{drains} drain to it"),
+    });
+    out.push(match b.straightness {
+        s if s >= 0.6 => "it goes on to both sides as a raised line".into(),
+        s if s >= 0.4 => "it goes on to one side as a raised line, or meets the valley's side at once".into(),
+        _ => "it hardly goes on as a raised line".to_owned(),
+    });
+    out.push(format!("the ground beyond is {:.2} m lower than where the line begins", b.drop_m));
+    if let Some(m) = b.culvert_m {
+        out.push(format!("a culvert is known {m:.0} m away"));
+    }
+    if let Some(m) = b.stream_m {
+        out.push(format!("a mapped stream passes {m:.0} m away"));
+    }
+    if b.position_m > 0.0 {
+        out.push(format!("its crest stands {:.1} m above the mean around it", b.position_m));
+    }
+    out
 }
 
 #[derive(Template)]
@@ -395,13 +452,13 @@ pub async fn barrier(State(app): State<App>, Path((study, id)): Path<(i64, i64)>
         decision: decided(known.decision),
         drawn: known.drawn,
         found: known.found,
-        profile: profile_svg(&along),
+        profile: profile_svg(&along, "upstream", "downstream"),
         cut: numbers::metres(deepest),
     })
 }
 
 /// The ground along a line as a drawing: before as a line over grey, the cut filled, after as a line.
-fn profile_svg(p: &Profile) -> String {
+fn profile_svg(p: &Profile, first: &str, last: &str) -> String {
     const WIDE: f64 = 350.0;
     const HIGH: f64 = 150.0;
     let (left, right, top, bottom) = (40.0, WIDE - 6.0, 10.0, HIGH - 24.0);
@@ -435,8 +492,30 @@ fn profile_svg(p: &Profile) -> String {
     let (before, after, back) = (before.join(" "), after.join(" "), back.join(" "));
     let (foot, middle) = (HIGH - 6.0, (left + right) / 2.0);
     format!(
-        r#"<svg class="profile" viewBox="0 0 {WIDE} {HIGH}" role="img" aria-label="Ground along the breach line, before and after">{axis}<polygon class="cut" points="{before} {back}"/><polyline class="before" points="{before}"/><polyline class="after" points="{after}"/><text x="{left}" y="{foot}">upstream</text><text x="{middle}" y="{foot}" text-anchor="middle">{far:.0} m</text><text x="{right}" y="{foot}" text-anchor="end">downstream</text><text x="2" y="9">m</text></svg>"#
+        r#"<svg class="profile" viewBox="0 0 {WIDE} {HIGH}" role="img" aria-label="Ground along the breach line, before and after">{axis}<polygon class="cut" points="{before} {back}"/><polyline class="before" points="{before}"/><polyline class="after" points="{after}"/><text x="{left}" y="{foot}">{first}</text><text x="{middle}" y="{foot}" text-anchor="middle">{far:.0} m</text><text x="{right}" y="{foot}" text-anchor="end">{last}</text><text x="2" y="9">m</text></svg>"#
     )
+}
+
+#[derive(Template)]
+#[template(path = "measured.html")]
+struct Measured {
+    profile: String,
+    length: String,
+    drop: Option<String>,
+    changed: bool,
+}
+
+/// The ground along a line that was drawn to measure.
+pub fn measured(line: &[[f64; 2]], unit_m: f64, along: &Profile) -> Result<Response> {
+    let length: f64 =
+        line.windows(2).map(|w| (w[1][0] - w[0][0]).hypot(w[1][1] - w[0][1])).sum::<f64>() * unit_m;
+    let ends = along.before_m.first().copied().flatten().zip(along.before_m.last().copied().flatten());
+    page(&Measured {
+        profile: profile_svg(along, "start", "end"),
+        length: numbers::length(length),
+        drop: ends.map(|(a, b)| format!("{} to {}", numbers::metres(a), numbers::metres(b))),
+        changed: along.before_m != along.after_m,
+    })
 }
 
 /// A round number near a step.
@@ -471,10 +550,10 @@ mod tests {
             before_m: vec![Some(10.0), Some(13.0), Some(9.0)],
             after_m: vec![Some(10.0), Some(9.5), Some(9.0)],
         };
-        let svg = profile_svg(&profile);
+        let svg = profile_svg(&profile, "a", "b");
         assert!(svg.contains("class=\"cut\"") && svg.contains("class=\"after\"") && svg.contains("8 m"));
         assert_eq!(svg.matches("points=").count(), 3);
         let nothing = Profile { before_m: vec![None; 3], after_m: vec![None; 3], ..profile };
-        assert!(profile_svg(&nothing).contains("no elevation"));
+        assert!(profile_svg(&nothing, "a", "b").contains("no elevation"));
     }
 }

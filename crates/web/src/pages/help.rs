@@ -107,10 +107,11 @@ const TOPICS: [(&str, &str, Words); 6] = [
     ),
 ];
 
-pub const KEYS: [(&str, &str); 15] = [
+pub const KEYS: [(&str, &str); 16] = [
     ("1 – 5", "stages"),
     ("U", "bring up to date: condition, route and accumulate anew"),
     ("B", "draw a breach line"),
+    ("M", "measure: draw a line and see the ground along it"),
     ("Y, I, K, R", "the crossing that is shown: breach, fill, keep, draw otherwise"),
     ("P", "place a pour point: click on the map or press Enter at its centre"),
     ("[ and ]", "threshold one step down and up; with Shift ten"),

@@ -7,7 +7,7 @@ mod rail;
 mod start;
 mod study;
 
-pub use conditioning::barrier;
+pub use conditioning::{barrier, measured};
 pub use desk::{crs_list, desk, warp_plan};
 pub use help::{help, licences};
 pub use rail::{log, rail};
