@@ -91,18 +91,25 @@ async fn a_barrier_is_found_decided_and_breached() {
     job(&site, study, "route").await;
     let filled = site.store().study(study).await.unwrap().routing.unwrap();
     assert!(filled["sinks"]["volume_m3"].as_f64().unwrap() > 5_000.0);
+    // The threshold that was chosen outlives another run.
+    let (status, text) = site.send(&format!("/studies/{study}/threshold"), &[("cells", "777")]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
     // Breached: the valley drains, and only the noise is filled.
     let (status, text) =
         site.send(&format!("/studies/{study}/barriers/{id}/decide"), &[("decision", "breach")]).await;
     assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
     let desk = site.get(&format!("/studies/{study}/desk/conditioning")).await.text().await.unwrap();
     assert!(desk.contains("Choices have changed") && desk.contains("1 to breach"), "out of date");
+    let rail = site.get(&format!("/studies/{study}/rail")).await.text().await.unwrap();
+    assert_eq!(rail.matches("out of date").count(), 2, "Conditioning and Network: {rail}");
     job(&site, study, "route").await;
     let routing = site.store().study(study).await.unwrap().routing.unwrap();
     assert!(routing["sinks"]["volume_m3"].as_f64().unwrap() < 500.0, "{}", routing["sinks"]);
     assert!(routing["conditioned"]["ground"]["cut_m3"].as_f64().unwrap() > 1000.0);
     let desk = site.get(&format!("/studies/{study}/desk/conditioning")).await.text().await.unwrap();
     assert!(!desk.contains("Choices have changed"));
+    let rail = site.get(&format!("/studies/{study}/rail")).await.text().await.unwrap();
+    assert!(!rail.contains("choices have changed") && rail.contains("7.77 ha"), "{rail}");
     // A new search keeps what was decided, and undo takes it back.
     job(&site, study, "review").await;
     let barriers = site.json(&format!("/studies/{study}/barriers")).await;

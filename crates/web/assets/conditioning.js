@@ -193,11 +193,13 @@ export function featureOf(f) {
 
 /** Proposed breach lines: thick where chosen, coloured and dashed by what was decided. */
 export function barrierLayer(map) {
-  const style = (feature) => {
+  const style = (feature, resolution) => {
     const chosen = feature.get('id') === map.chosenBarrier;
     const color = DECIDED[feature.get('decision') ?? 'open'];
     const line = (width, c, dash) => new ol.style.Style({ stroke: new ol.style.Stroke({ color: c, width, lineDash: dash }), zIndex: chosen ? 6 : 5 });
     if (feature.getGeometry().getType() === 'Point') {
+      // From near by the line itself is seen.
+      if (resolution < map.main.cell_x) return null;
       return new ol.style.Style({ image: new ol.style.Circle({ radius: chosen ? 9 : 6, stroke: new ol.style.Stroke({ color, width: 2.4 }), fill: new ol.style.Fill({ color: '#FFFDF8CC' }) }), zIndex: 4 });
     }
     return [line(chosen ? 7 : 5, '#FFFDF8'), line(chosen ? 4.4 : 2.8, color, feature.get('decision') === 'breach' ? undefined : [6, 4])];

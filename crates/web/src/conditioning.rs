@@ -354,7 +354,8 @@ pub async fn barriers(State(app): State<App>, Path(study): Path<i64>) -> Result<
 
 /// The ground along a barrier's line.
 pub async fn profile(app: &App, facts: &Facts, barrier: &BarrierFacts) -> Result<Profile> {
-    let more_m = 30.0;
+    // Enough to see what lies beside it.
+    let more_m = 4.0 * facts.terrain.as_ref().map_or(3.0, |t| t.frame.cell_m());
     let (dem, frame) = around(app, facts, &barrier.line, more_m).await?;
     Ok(bothros_work::profile_along(&dem, &frame, &barrier.line, more_m))
 }

@@ -93,6 +93,9 @@ pub struct ReviewFacts {
     /// mapped streams that do not fit the ground, the worst first
     #[serde(default)]
     pub misfits: Vec<StreamFit>,
+    /// number of all that do not fit
+    #[serde(default)]
+    pub misfits_in_all: usize,
     /// number of mapped streams that were looked at
     #[serde(default)]
     pub streams: usize,

@@ -21,7 +21,7 @@ pub(crate) const SINKS_LISTED: usize = 500;
 /// A mapped stream rises where it climbs by so much above lower ground that it has passed, metres.
 const STREAM_RISE_M: f64 = 1.0;
 /// A cell of it is off its valley where ground within so many metres lies lower by so many.
-const STREAM_NEAR_M: f64 = 30.0;
+const STREAM_NEAR_M: f64 = 15.0;
 const STREAM_OFF_M: f64 = 5.0;
 /// It is off its valley where so large a share of its cells is.
 const STREAM_OFF_SHARE: f64 = 0.5;
@@ -248,11 +248,13 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         fits.into_iter().filter(|f| f.rise_m >= STREAM_RISE_M || f.off_share >= STREAM_OFF_SHARE).collect();
     misfits
         .sort_by(|a, b| b.rise_m.max(b.off_m * b.off_share).total_cmp(&a.rise_m.max(a.off_m * a.off_share)));
+    let misfits_in_all = misfits.len();
     misfits.truncate(MISFITS_LISTED);
     let review = ReviewFacts {
         sinks: report,
         runoff_mm,
         misfits,
+        misfits_in_all,
         streams,
         through_sinks,
         barriers: barriers.len(),

@@ -169,8 +169,10 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     writer.commit().await?;
 
     handle.say("drawing the network");
-    // A first look: 1 % of the largest contributing area.
-    let threshold = Threshold::cells(routed.facts.largest_cells / 100);
+    // The threshold that was chosen, or for a first look 1 % of the largest contributing area.
+    let first = Threshold::cells(routed.facts.largest_cells / 100);
+    let chosen = facts.network.map(|n| n.threshold);
+    let threshold = chosen.filter(|t| t.as_cells() <= routed.facts.largest_cells).unwrap_or(first);
     crate::threshold::keep_network(store, grids, study, threshold).await?;
     delineate_again(store, grids, study).await?;
     let sinks = &routed.facts.sinks;

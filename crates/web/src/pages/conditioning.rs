@@ -8,10 +8,11 @@ use bothros_core::conditioning::{
     Barrier, BreachLineOutcome, Burn, Remark, SinkReport, StepKind, StreamFit, TreatSinks,
 };
 use bothros_store::{Layer, LayerRole};
-use bothros_work::{BarrierFacts, Choices, ConditionedFacts, Decision, Facts, Profile, conditioning_key};
+use bothros_work::{BarrierFacts, Choices, ConditionedFacts, Decision, Facts, Profile};
 
 use super::desk::{Busy, Fact, busy, fact};
 use super::page;
+use super::rail::is_stale;
 use crate::App;
 use crate::conditioning::profile;
 use crate::error::{Result, WebError};
@@ -170,6 +171,7 @@ struct Conditioning {
     through: Option<String>,
     barriers: Vec<BarrierRow>,
     misfits: Vec<(String, [f64; 2])>,
+    misfits_in_all: usize,
     streams: usize,
     open: usize,
     counts: String,
@@ -338,10 +340,7 @@ pub(super) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<
         count(Some(Decision::Keep))
     );
     let conditioned = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref());
-    let stale = match conditioned {
-        Some(done) => done.key != conditioning_key(&app.store, &facts).await?,
-        None => false,
-    };
+    let stale = is_stale(&app.store, &facts).await?;
     let frame = facts.terrain.as_ref().map(|t| t.frame);
     let report = facts.review.as_ref().map(|r| &r.sinks).or(facts.routing.as_ref().map(|r| &r.sinks));
     let through = facts.review.as_ref().map(|r| {
@@ -363,6 +362,7 @@ pub(super) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<
         through,
         barriers,
         misfits: facts.review.as_ref().map_or(vec![], |r| r.misfits.iter().map(misfit).collect()),
+        misfits_in_all: facts.review.as_ref().map_or(0, |r| r.misfits_in_all),
         streams: facts.review.as_ref().map_or(0, |r| r.streams),
         open,
         counts,

@@ -3,8 +3,8 @@
 use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
-use bothros_store::Job;
-use bothros_work::{Facts, Severity, findings};
+use bothros_store::{Job, Store};
+use bothros_work::{Facts, Severity, conditioning_key, findings};
 
 use super::{STAGES, page};
 use crate::App;
@@ -23,13 +23,14 @@ pub struct Stage {
 }
 
 /// How far a study is. `failed` is the last job where it ended badly; `package` tells whether one was
-/// written, and whether nothing was done since.
+/// written, and whether nothing was done since; `stale` whether choices have changed since flow was routed.
 pub fn stages(
     facts: &Facts,
     points: usize,
     job: Option<&Job>,
     failed: Option<&Job>,
     package: Option<bool>,
+    stale: bool,
 ) -> Vec<Stage> {
     let running = |kinds: &[&str]| job.is_some_and(|j| kinds.contains(&j.kind.as_str()));
     let broken = |kinds: &[&str]| failed.is_some_and(|j| kinds.contains(&j.kind.as_str()));
@@ -59,6 +60,7 @@ pub fn stages(
                 },
                 "conditioning" => match &facts.routing {
                     _ if running(&["route", "review"]) => ("running", "working…".into()),
+                    Some(_) if stale => ("out", "choices have changed".into()),
                     Some(r) => ("done", format!("{} sinks filled", numbers::whole(r.sinks.sinks))),
                     None if facts.review.is_some() => (
                         "none",
@@ -73,7 +75,7 @@ pub fn stages(
                 },
                 "network" => match (&facts.network, &facts.terrain) {
                     (Some(n), Some(t)) => (
-                        "done",
+                        if stale { "out" } else { "done" },
                         format!(
                             "{}, {} reaches",
                             numbers::area(n.threshold.as_area(&t.frame).as_m2()),
@@ -91,15 +93,15 @@ pub fn stages(
                             "needs routed flow".into()
                         },
                     ),
-                    n if facts.routing.is_none() => ("out", format!("{n} to delineate again")),
+                    n if facts.routing.is_none() || stale => ("out", format!("{n} to delineate again")),
                     1 => ("done", "1 pour point".into()),
                     n => ("done", format!("{n} pour points")),
                 },
                 _ if running(&["package"]) => ("running", "writing…".into()),
-                _ if facts.network.is_some() && package == Some(true) => ("done", "package written".into()),
-                _ if facts.network.is_some() && package == Some(false) => {
-                    ("out", "package to write again".into())
+                _ if facts.network.is_some() && package == Some(true) && !stale => {
+                    ("done", "package written".into())
                 }
+                _ if facts.network.is_some() && package.is_some() => ("out", "package to write again".into()),
                 _ => (
                     "none",
                     if facts.network.is_some() { "ready to write".into() } else { "needs a network".into() },
@@ -143,7 +145,16 @@ async fn current(app: &App, study: i64) -> Result<Vec<Stage>> {
     let points = app.store.pour_points(study).await?.len();
     let (active, ended): (Vec<_>, Vec<_>) = last.into_iter().partition(Job::is_active);
     let failed = ended.first().filter(|j| j.state == "failed");
-    Ok(stages(&facts, points, active.first(), failed, package(app, study).await?))
+    let stale = is_stale(&app.store, &facts).await?;
+    Ok(stages(&facts, points, active.first(), failed, package(app, study).await?, stale))
+}
+
+/// Whether choices, layers or decisions have changed since flow was routed.
+pub async fn is_stale(store: &Store, facts: &Facts) -> Result<bool> {
+    match facts.routing.as_ref().and_then(|r| r.conditioned.as_ref()) {
+        Some(done) => Ok(done.key != conditioning_key(store, facts).await?),
+        None => Ok(false),
+    }
 }
 
 struct Line {

@@ -10,7 +10,7 @@ use axum::response::{IntoResponse, Response};
 use bothros_work::Facts;
 
 use super::page;
-use super::rail::{package, stages};
+use super::rail::{is_stale, package, stages};
 use crate::App;
 use crate::error::Result;
 use crate::numbers;
@@ -55,7 +55,8 @@ pub async fn start(State(app): State<App>, Extension(token): Extension<Token>) -
         let facts = Facts::of(&study)?;
         let job = app.store.active_job(study.id).await?;
         let points = app.store.pour_points(study.id).await?.len();
-        let all = stages(&facts, points, job.as_ref(), None, package(&app, study.id).await?);
+        let stale = is_stale(&app.store, &facts).await?;
+        let all = stages(&facts, points, job.as_ref(), None, package(&app, study.id).await?, stale);
         let running = job.as_ref().map(|j| j.title().to_owned());
         let last = all.iter().rev().find(|s| s.state == "done").unwrap_or(&all[0]);
         let size = match (&facts.terrain, &facts.source) {
