@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::hierarchy::Depression;
 use super::lines::Line;
-use super::way_out::{pond_of, way_out};
+use super::way_out::{WayLimits, pond_of, way_out};
 use crate::monitor::SharedPace;
 use crate::routing::ACCUMULATION_NODATA;
 use crate::{Area, Cell, Frame, Grid, Monitor, Result};
@@ -23,6 +23,10 @@ pub struct BarrierSearch {
     pub widest_m: f64,
     /// less likely ones are left out, from 0 to 1
     pub least_score: f64,
+    /// how many sinks are looked at, the largest by volume
+    pub most_sinks: usize,
+    /// how many barriers are proposed
+    pub most_barriers: usize,
     /// mapped streams
     pub streams: Vec<Line>,
     /// culverts and bridges that somebody has seen, `[x, y]` in CRS units
@@ -39,6 +43,8 @@ impl Default for BarrierSearch {
             reach_m: 200.0,
             widest_m: 60.0,
             least_score: 0.55,
+            most_sinks: 20_000,
+            most_barriers: 500,
             streams: Vec::new(),
             culverts: Vec::new(),
             near_m: 40.0,
@@ -136,7 +142,7 @@ pub fn find_barriers(
     search: &BarrierSearch,
     monitor: &dyn Monitor,
 ) -> Result<Vec<Barrier>> {
-    let deep: Vec<&Depression> = sinks
+    let mut deep: Vec<&Depression> = sinks
         .iter()
         .filter(|sink| {
             let goes_on =
@@ -144,6 +150,9 @@ pub fn find_barriers(
             !goes_on && sink.depth_m as f64 >= search.least_depth_m
         })
         .collect();
+    // What matters is large; on the roughest terrain there are more of them than anybody could review.
+    deep.sort_by(|a, b| b.volume_m3.total_cmp(&a.volume_m3).then(a.id.cmp(&b.id)));
+    deep.truncate(search.most_sinks);
     let near = Nearby::new(search, frame);
     let pace = SharedPace::new(monitor, deep.len());
     let mut found: Vec<Barrier> = deep
@@ -164,6 +173,9 @@ pub fn find_barriers(
         let same = |k: &Barrier| distance(k.crest, barrier.crest) < apart;
         if !kept.iter().any(same) {
             kept.push(barrier);
+        }
+        if kept.len() == search.most_barriers {
+            break;
         }
     }
     Ok(kept)
@@ -189,7 +201,8 @@ fn look_at(
     if contributing < search.least_area {
         return Ok(None);
     }
-    let Some(path) = way_out(dem, frame, sink, &pond, search.reach_m, monitor)? else {
+    let limits = WayLimits { reach_m: search.reach_m, widest_m: search.widest_m };
+    let Some(path) = way_out(dem, frame, sink, &pond, limits, monitor)? else {
         return Ok(None);
     };
     let z: Vec<f64> = path.iter().map(|&c| dem.get(c).copied().unwrap_or(f32::NAN) as f64).collect();
