@@ -59,6 +59,20 @@ pub enum Error {
         /// rows
         rows: usize,
     },
+    /// A mosaic of more cells than can be told apart.
+    #[error("together the files have {cells} cells; at most 4 294 967 294 can be processed, so use a larger cell size or fewer files")]
+    TooManyCells {
+        /// number of cells
+        cells: u64,
+    },
+    /// More files than can be put together at once, or none.
+    #[error("{files} files cannot be put together; between 1 and {most} can")]
+    TooManyFiles {
+        /// number of files
+        files: usize,
+        /// the most
+        most: usize,
+    },
     /// More bands than a DEM can have.
     #[error("{name} has {bands} bands; a DEM has one or a few: choose the file that holds elevations")]
     TooManyBands {

@@ -6,6 +6,7 @@
 
 mod crs;
 mod error;
+mod mosaic;
 mod raster_read;
 mod raster_write;
 mod vector_read;
@@ -14,6 +15,7 @@ mod warp;
 
 pub use crs::{Crs, CrsEntry, CrsKind, Transform, search_crs, utm_zone};
 pub use error::{Error, Result};
+pub use mosaic::{Mosaic, MosaicPlan, MOST_PIECES, Overlap, Piece, Wish, plan_mosaic, read_mosaic};
 pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, inspect, read_elevation};
 pub use raster_write::{RasterKind, write_cog, write_geographic};
 pub use vector_read::{ReadFeature, ReadLayer, Wanted, read_features};

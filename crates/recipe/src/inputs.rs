@@ -5,8 +5,8 @@ use std::path::Path;
 use bothros_core::conditioning::{Burn, ClosedBasin, Line, Polygons};
 use bothros_core::{Frame, Grid, Monitor, Part, cells_within};
 use bothros_formats::{
-    Crs, CrsKind, Geometry, Placed, RasterInfo, ReadFeature, Resampling, VerticalUnit, Wanted, frame_of,
-    inspect, plan_warp, read_elevation, read_features, sensible_cell_size, utm_zone, warp_onto,
+    Crs, CrsKind, Geometry, Piece, Placed, ReadFeature, Resampling, VerticalUnit, Wanted, Wish, inspect,
+    plan_mosaic, read_elevation, read_features, read_mosaic, utm_zone, warp_onto,
 };
 
 use crate::{BurnMethod, BurnSettings, Error, Recipe, Result};
@@ -18,15 +18,6 @@ pub(crate) struct Prepared {
     pub crs: Crs,
     /// what was done that the recipe did not ask for by name
     pub notes: Vec<String>,
-}
-
-struct Source {
-    name: String,
-    path: std::path::PathBuf,
-    info: RasterInfo,
-    crs: Crs,
-    band: usize,
-    unit: VerticalUnit,
 }
 
 fn file_name(path: &Path) -> String {
@@ -71,7 +62,7 @@ pub(crate) fn check_files(recipe: &Recipe) -> Result<()> {
     Ok(())
 }
 
-fn source(recipe: &Recipe, path: &Path) -> Result<Source> {
+fn piece(recipe: &Recipe, path: &Path) -> Result<Piece> {
     let key = "terrain.dem";
     let (name, full) = (file_name(path), recipe.path(path));
     let info = inspect(&full, &name).map_err(|e| formats(key, e))?;
@@ -99,32 +90,14 @@ fn source(recipe: &Recipe, path: &Path) -> Result<Source> {
     };
     let unit =
         recipe.terrain.vertical_unit.or_else(|| info.vertical_unit(band)).unwrap_or(VerticalUnit::Metre);
-    Ok(Source { name, path: full, info, crs, band, unit })
-}
-
-impl Source {
-    fn frame(&self) -> Frame {
-        let [left, width, _, top, _, _] = self.info.geo_transform;
-        Frame {
-            rows: self.info.rows,
-            cols: self.info.cols,
-            left,
-            top,
-            cell_size: width,
-            unit_m: self.crs.unit_m,
-        }
-    }
-    fn read(&self, monitor: &dyn Monitor) -> Result<Grid<f32>> {
-        read_elevation(&self.path, &self.name, self.band, self.unit, monitor)
-            .map_err(|e| formats("terrain.dem", e))
-    }
+    Ok(Piece { name, path: full, info, crs, band, unit })
 }
 
 /// Reads, mosaics, warps and clips the DEM as the recipe says.
 pub(crate) fn prepare(recipe: &Recipe, monitor: &dyn Monitor) -> Result<Prepared> {
     let terrain = &recipe.terrain;
-    let sources: Vec<Source> = terrain.dem.iter().map(|path| source(recipe, path)).collect::<Result<_>>()?;
-    let first = &sources[0];
+    let pieces: Vec<Piece> = terrain.dem.iter().map(|path| piece(recipe, path)).collect::<Result<_>>()?;
+    let first = &pieces[0];
     let crs = match &terrain.crs {
         Some(definition) => Crs::parse(definition).map_err(|e| Error::key("terrain.crs", e))?,
         None => first.crs.clone(),
@@ -146,13 +119,19 @@ pub(crate) fn prepare(recipe: &Recipe, monitor: &dyn Monitor) -> Result<Prepared
         return Err(Error::data("terrain.dem", format!("{}: {what}{hint}", first.name)));
     }
 
-    let mut notes = Vec::new();
-    let wanted = terrain.cell_size.map(|metres| metres / crs.unit_m);
-    let part = Part::new(monitor, 0.0, 0.9);
-    let (mut dem, mut frame) = match common_frame(&sources, &crs, wanted)? {
-        Some(frame) => (paste(&sources, &frame, &part)?, frame),
-        None => warped(&sources, &crs, wanted, terrain.resampling, &mut notes, &part)?,
+    let key = |e| match e {
+        bothros_formats::Error::CellSize { .. } if terrain.cell_size.is_some() => {
+            Error::key("terrain.cell_size", e)
+        }
+        other => formats("terrain.dem", other),
     };
+    let cell_size = terrain.cell_size.map(|metres| metres / crs.unit_m);
+    let wish = Wish { crs: Some(crs.clone()), cell_size, square: true };
+    let plan = plan_mosaic(&pieces, &wish).map_err(key)?;
+    let how = terrain.resampling.unwrap_or(Resampling::Bilinear);
+    let part = Part::new(monitor, 0.0, 0.9);
+    let mosaic = read_mosaic(&pieces, &plan, how, false, &part).map_err(|e| formats("terrain.dem", e))?;
+    let (mut dem, mut frame, mut notes) = (mosaic.values, plan.frame(), mosaic.notes);
     if let Some(path) = &terrain.clip {
         (dem, frame) = clipped(recipe, path, dem, frame, &crs, &mut notes)?;
     }
@@ -161,121 +140,6 @@ pub(crate) fn prepare(recipe: &Recipe, monitor: &dyn Monitor) -> Result<Prepared
     }
     monitor.progress(1.0);
     Ok(Prepared { dem, frame, crs, notes })
-}
-
-/// The grid that holds all sources, where they lie on one already and need no warping.
-fn common_frame(sources: &[Source], crs: &Crs, wanted: Option<f64>) -> Result<Option<Frame>> {
-    let first = sources[0].frame();
-    let cell = first.cell_size;
-    let near = |a: f64, b: f64, tolerance: f64| (a - b).abs() <= tolerance;
-    if wanted.is_some_and(|w| !near(w, cell, 1e-6 * cell)) {
-        return Ok(None);
-    }
-    let mut extent = first.extent();
-    for source in sources {
-        let same = source.crs.same_as(crs).map_err(|e| formats("terrain.dem", e))?;
-        if !same || !source.info.is_north_up() || !source.info.is_square() {
-            return Ok(None);
-        }
-        let frame = source.frame();
-        let (east, south) = ((frame.left - first.left) / cell, (first.top - frame.top) / cell);
-        let aligned = near(east, east.round(), 1e-3) && near(south, south.round(), 1e-3);
-        if !aligned || !near(frame.cell_size, cell, 1e-9 * cell * frame.cols.max(frame.rows) as f64) {
-            return Ok(None);
-        }
-        let other = frame.extent();
-        extent = [
-            extent[0].min(other[0]),
-            extent[1].min(other[1]),
-            extent[2].max(other[2]),
-            extent[3].max(other[3]),
-        ];
-    }
-    let cols = ((extent[2] - extent[0]) / cell).round() as usize;
-    let rows = ((extent[3] - extent[1]) / cell).round() as usize;
-    if rows as f64 * cols as f64 >= u32::MAX as f64 {
-        let cells = rows as u64 * cols as u64;
-        return Err(Error::data("terrain.dem", bothros_core::Error::TooManyCells { cells }));
-    }
-    Ok(Some(Frame { rows, cols, left: extent[0], top: extent[3], cell_size: cell, unit_m: crs.unit_m }))
-}
-
-fn paste(sources: &[Source], frame: &Frame, monitor: &dyn Monitor) -> Result<Grid<f32>> {
-    if sources.len() == 1 {
-        return sources[0].read(monitor);
-    }
-    let mut dem = Grid::filled(frame.rows, frame.cols, f32::NAN);
-    let share = 1.0 / sources.len() as f64;
-    for (at, source) in sources.iter().enumerate() {
-        let values = source.read(&Part::new(monitor, at as f64 * share, (at + 1) as f64 * share))?;
-        let place = source.frame();
-        let east = ((place.left - frame.left) / frame.cell_size).round() as usize;
-        let south = ((frame.top - place.top) / frame.cell_size).round() as usize;
-        for (row, line) in values.values().chunks(values.cols()).enumerate() {
-            let from = (south + row) * frame.cols + east;
-            put_under(&mut dem.values_mut()[from..from + line.len()], line);
-        }
-    }
-    Ok(dem)
-}
-
-/// Takes values where there are none yet.
-fn put_under(above: &mut [f32], below: &[f32]) {
-    for (above, &below) in above.iter_mut().zip(below) {
-        if above.is_nan() {
-            *above = below;
-        }
-    }
-}
-
-fn warped(
-    sources: &[Source],
-    crs: &Crs,
-    wanted: Option<f64>,
-    resampling: Option<Resampling>,
-    notes: &mut Vec<String>,
-    monitor: &dyn Monitor,
-) -> Result<(Grid<f32>, Frame)> {
-    let key = |e| formats("terrain.dem", e);
-    let mut extent = [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
-    let mut native = 0.0;
-    for (at, source) in sources.iter().enumerate() {
-        let plan = plan_warp(source.info.rows, source.info.cols, source.info.geo_transform, &source.crs, crs)
-            .map_err(key)?;
-        let [west, south, east, north] = plan.extent;
-        extent = [extent[0].min(west), extent[1].min(south), extent[2].max(east), extent[3].max(north)];
-        if at == 0 {
-            let exact =
-                source.crs.same_as(crs).map_err(key)? && source.info.is_square() && source.info.is_north_up();
-            native = if exact { source.frame().cell_size } else { sensible_cell_size(plan.native_cell_size) };
-        }
-    }
-    let frame = frame_of(extent, wanted.unwrap_or(native), crs).map_err(|e| match wanted {
-        Some(_) => Error::key("terrain.cell_size", e),
-        None => key(e),
-    })?;
-    let how = resampling.unwrap_or(Resampling::Bilinear);
-    let mut dem: Option<Grid<f32>> = None;
-    let share = 1.0 / sources.len() as f64;
-    for (at, source) in sources.iter().enumerate() {
-        let part =
-            |from: f64, to: f64| Part::new(monitor, (at as f64 + from) * share, (at as f64 + to) * share);
-        let values = source.read(&part(0.0, 0.5))?;
-        let placed = Placed { values: &values, geo_transform: source.info.geo_transform, crs: &source.crs };
-        let onto = warp_onto(&placed, crs, &frame, how, &part(0.5, 1.0)).map_err(key)?;
-        let what = if source.crs.same_as(crs).map_err(key)? {
-            "resampled".to_owned()
-        } else {
-            format!("warped from {} to {}", source.crs.label(), crs.label())
-        };
-        let cells = format!("{} m", frame.cell_m());
-        notes.push(format!("{} was {what} on cells of {cells} ({})", source.name, how.code()));
-        match &mut dem {
-            None => dem = Some(onto),
-            Some(dem) => put_under(dem.values_mut(), onto.values()),
-        }
-    }
-    Ok((dem.unwrap_or_else(|| Grid::filled(frame.rows, frame.cols, f32::NAN)), frame))
 }
 
 fn clipped(
