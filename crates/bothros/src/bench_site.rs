@@ -63,7 +63,15 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         }
         let line = |what: &str, seconds: f64| println!("{size:>6}²  {what:<44} {seconds:>9.3}");
         let begun = Instant::now();
-        let new = NewStudy { name: "speed", description: "", file: "dem.tif", path: &path, projection: None };
+        let new = NewStudy {
+            name: "speed",
+            description: "",
+            file: "dem.tif",
+            path: &path,
+            projection: None,
+            more: Vec::new(),
+            provenance: Default::default(),
+        };
         let (study, _) = begin_study(&running.store, new).await?;
         finish(&running, study.id).await?;
         let imported = begun.elapsed().as_secs_f64();

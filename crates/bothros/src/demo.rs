@@ -58,7 +58,19 @@ async fn finish(store: &Store, study: i64) -> anyhow::Result<()> {
 
 async fn import(store: &Store, name: &str, description: &str, path: &Path) -> anyhow::Result<Study> {
     let file = path.file_name().and_then(|n| n.to_str()).unwrap_or("dem.tif");
-    let (study, _) = begin_study(store, NewStudy { name, description, file, path, projection: None }).await?;
+    let (study, _) = begin_study(
+        store,
+        NewStudy {
+            name,
+            description,
+            file,
+            path,
+            projection: None,
+            more: Vec::new(),
+            provenance: Default::default(),
+        },
+    )
+    .await?;
     finish(store, study.id).await?;
     Ok(study)
 }

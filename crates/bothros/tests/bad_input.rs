@@ -174,20 +174,20 @@ async fn a_turned_grid_and_oblong_cells_are_offered_a_warp() {
     for (size, expected) in [("0", "greater than 0"), ("ten", "must be a number")] {
         let (status, text) = site
             .send(
-                &format!("/studies/{id}/warp"),
+                &format!("/studies/{id}/prepare"),
                 &[("crs", "EPSG:32628"), ("cell_size", size), ("resampling", "cubic")],
             )
             .await;
         assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains(expected), "{text}");
     }
     site.send(
-        &format!("/studies/{id}/warp"),
+        &format!("/studies/{id}/prepare"),
         &[("crs", "EPSG:32628"), ("cell_size", "10"), ("resampling", "cubic")],
     )
     .await;
     let job = site.finish(id).await;
     assert_eq!(job.state, "done", "{}", job.message);
-    site.send(&format!("/studies/{id}/crop"), &[]).await;
+    site.send(&format!("/studies/{id}/prepare"), &[("full_rectangle", "on")]).await;
     assert_eq!(site.finish(id).await.state, "done");
     let terrain = site.store().study(id).await.unwrap().terrain.unwrap();
     assert_eq!(terrain["summary"]["nodata_cells"], 0, "the ragged rim is cropped");

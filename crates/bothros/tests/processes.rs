@@ -66,7 +66,15 @@ async fn wait(store: &Store, study: i64, ready: impl Fn(&bothros_store::Job) -> 
 }
 
 async fn begin(store: &Store, path: &std::path::Path) -> i64 {
-    let new = NewStudy { name: "rough", description: "", file: "rough.tif", path, projection: None };
+    let new = NewStudy {
+        name: "rough",
+        description: "",
+        file: "rough.tif",
+        path,
+        projection: None,
+        more: Vec::new(),
+        provenance: Default::default(),
+    };
     begin_study(store, new).await.unwrap().0.id
 }
 

@@ -60,7 +60,9 @@ pub enum Error {
         rows: usize,
     },
     /// A mosaic of more cells than can be told apart.
-    #[error("together the files have {cells} cells; at most 4 294 967 294 can be processed, so use a larger cell size or fewer files")]
+    #[error(
+        "together the files have {cells} cells; at most 4 294 967 294 can be processed, so use a larger cell size or fewer files"
+    )]
     TooManyCells {
         /// number of cells
         cells: u64,

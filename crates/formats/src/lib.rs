@@ -15,10 +15,10 @@ mod warp;
 
 pub use crs::{Crs, CrsEntry, CrsKind, Transform, search_crs, utm_zone};
 pub use error::{Error, Result};
-pub use mosaic::{Mosaic, MosaicPlan, MOST_PIECES, Overlap, Piece, Wish, plan_mosaic, read_mosaic};
+pub use mosaic::{MOST_PIECES, Mosaic, MosaicPlan, Overlap, Piece, Wish, plan_mosaic, read_mosaic};
 pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, inspect, read_elevation};
 pub use raster_write::{RasterKind, write_cog, write_geographic};
-pub use vector_read::{ReadFeature, ReadLayer, Wanted, read_features};
+pub use vector_read::{ReadFeature, ReadLayer, Wanted, read_features, widen};
 pub use vector_write::{Field, FieldKind, Geometry, Layer, Shape, Value, VectorFormat, write_layers};
 pub use warp::{Placed, Resampling, WarpPlan, frame_of, plan_warp, sensible_cell_size, warp, warp_onto};
 

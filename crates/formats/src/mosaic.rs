@@ -10,8 +10,8 @@ use bothros_core::{Frame, Grid, Monitor, Part};
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    Crs, CrsKind, Error, Placed, RasterInfo, Resampling, Result, Transform, VerticalUnit, frame_of, plan_warp,
-    read_elevation, sensible_cell_size, utm_zone, warp_onto,
+    Crs, CrsKind, Error, Placed, RasterInfo, Resampling, Result, Transform, VerticalUnit, frame_of,
+    plan_warp, read_elevation, sensible_cell_size, utm_zone, warp_onto,
 };
 
 /// One of the files that a DEM is put together from.
@@ -61,14 +61,7 @@ impl MosaicPlan {
     /// The place of the grid, where its cells are square and its rows run east.
     pub fn frame(&self) -> Frame {
         let [left, width, _, top, _, _] = self.geo_transform;
-        Frame {
-            rows: self.rows,
-            cols: self.cols,
-            left,
-            top,
-            cell_size: width,
-            unit_m: self.crs.unit_m,
-        }
+        Frame { rows: self.rows, cols: self.cols, left, top, cell_size: width, unit_m: self.crs.unit_m }
     }
 }
 
@@ -161,7 +154,8 @@ fn common_grid(pieces: &[Piece], crs: &Crs, wish: &Wish) -> Result<Option<Mosaic
         let (right, down) = ((left - left0) / width, (top - top0) / height);
         let aligned = near(right, right.round(), 1e-3) && near(down, down.round(), 1e-3);
         let cells = info.cols.max(info.rows) as f64;
-        if !aligned || !near(w, width, 1e-9 * width * cells) || !near(h, height, 1e-9 * height.abs() * cells) {
+        if !aligned || !near(w, width, 1e-9 * width * cells) || !near(h, height, 1e-9 * height.abs() * cells)
+        {
             return Ok(None);
         }
         west = west.min(right.round());
@@ -194,7 +188,8 @@ pub fn read_mosaic(
     let share = 1.0 / pieces.len() as f64;
     let mut whole: Option<(Grid<f32>, Grid<u8>)> = None;
     for (at, piece) in pieces.iter().enumerate() {
-        let part = |from: f64, to: f64| Part::new(monitor, (at as f64 + from) * share, (at as f64 + to) * share);
+        let part =
+            |from: f64, to: f64| Part::new(monitor, (at as f64 + from) * share, (at as f64 + to) * share);
         let values = if plan.exact {
             let values = read_elevation(&piece.path, &piece.name, piece.band, piece.unit, &part(0.0, 1.0))?;
             if pieces.len() == 1 { values } else { pasted(piece, values, plan) }
@@ -220,7 +215,8 @@ pub fn read_mosaic(
             Some((above, origin)) => {
                 let (whole, overlap) = laid_under(above, origin, values, at as u8, level);
                 if level && overlap.cells >= LEAST_OVERLAP && overlap.mean_m != 0.0 {
-                    let (way, by) = (if overlap.mean_m > 0.0 { "lowered" } else { "raised" }, overlap.mean_m.abs());
+                    let (way, by) =
+                        (if overlap.mean_m > 0.0 { "lowered" } else { "raised" }, overlap.mean_m.abs());
                     notes.push(format!("{} was {way} by {by:.2} m to fit those before it", piece.name));
                 }
                 overlaps.extend((overlap.cells > 0).then_some(overlap));

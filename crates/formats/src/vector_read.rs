@@ -255,3 +255,24 @@ fn read_table(path: &Path, name: &str, wanted: Wanted, to: &Crs) -> Result<ReadL
     convert(&mut read, crs, to)?;
     Ok(read)
 }
+
+/// Polygons with a margin of `distance` (CRS units) around them; arcs get eight pieces to a quarter.
+///
+/// # Errors
+/// [`Error::Gdal`] where the polygons cannot be widened.
+pub fn widen(polygons: &[Vec<Vec<[f64; 2]>>], distance: f64) -> Result<Vec<Vec<Vec<[f64; 2]>>>> {
+    prepare();
+    let binary = crate::vector_write::well_known_binary(&Geometry::Polygons(polygons.to_vec()));
+    // A margin of none mends rings that cross themselves.
+    let widened = OgrGeometry::from_wkb(&binary)?.buffer(distance, 8)?;
+    let mut found = Vec::new();
+    flatten(&widened, &mut found);
+    Ok(found
+        .into_iter()
+        .filter_map(|shape| match shape {
+            Geometry::Polygons(polygons) => Some(polygons),
+            _ => None,
+        })
+        .flatten()
+        .collect())
+}

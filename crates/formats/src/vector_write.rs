@@ -179,7 +179,7 @@ fn add_field(layer: &gdal::vector::Layer, field: &Field, kind: OGRFieldType::Typ
 }
 
 /// OGC well-known binary, little-endian.
-fn well_known_binary(shape: &Geometry) -> Vec<u8> {
+pub(crate) fn well_known_binary(shape: &Geometry) -> Vec<u8> {
     let mut out = Vec::new();
     let head = |kind: u32, out: &mut Vec<u8>| {
         out.push(1);

@@ -27,6 +27,7 @@ impl Store {
     pub async fn barriers(&self, study: i64) -> Result<Vec<Barrier>> {
         let found = barrier::Entity::find()
             .filter(barrier::Column::StudyId.eq(study))
+            .filter(barrier::Column::Parked.is_null())
             .order_by_desc(barrier::Column::Found)
             .order_by_desc(barrier::Column::Score)
             .order_by_asc(barrier::Column::Id);
@@ -35,7 +36,9 @@ impl Store {
 
     /// One barrier of a study.
     pub async fn barrier(&self, study: i64, id: i64) -> Result<Barrier> {
-        let found = barrier::Entity::find_by_id(id).filter(barrier::Column::StudyId.eq(study));
+        let found = barrier::Entity::find_by_id(id)
+            .filter(barrier::Column::StudyId.eq(study))
+            .filter(barrier::Column::Parked.is_null());
         found.one(&self.db).await?.ok_or(Error::NotFound("barrier"))
     }
 
@@ -44,8 +47,11 @@ impl Store {
     /// about which something was decided.
     pub async fn keep_barriers(&self, study: i64, new: Vec<NewBarrier>, near: f64) -> Result<()> {
         let transaction = self.db.begin().await?;
-        let mut known =
-            barrier::Entity::find().filter(barrier::Column::StudyId.eq(study)).all(&transaction).await?;
+        let mut known = barrier::Entity::find()
+            .filter(barrier::Column::StudyId.eq(study))
+            .filter(barrier::Column::Parked.is_null())
+            .all(&transaction)
+            .await?;
         for one in new {
             let away = |b: &Barrier| (b.x - one.x).hypot(b.y - one.y);
             let nearest = (0..known.len()).filter(|&i| away(&known[i]) <= near);

@@ -14,8 +14,10 @@ use crate::{Error, Result, Store};
 /// What a file is to its study.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum FileRole {
-    /// the DEM as it was given
+    /// the DEM as it was given, or the first of its files
     Dem,
+    /// another file that the DEM is put together from
+    DemPart,
     /// the CRS beside an ASCII grid
     Projection,
     /// the package for download
@@ -26,6 +28,7 @@ impl FileRole {
     fn name(self) -> &'static str {
         match self {
             Self::Dem => "dem",
+            Self::DemPart => "dem_part",
             Self::Projection => "prj",
             Self::Package => "package",
         }
@@ -45,17 +48,24 @@ pub struct StoredFile {
     pub sha256: String,
 }
 
+fn stored(row: file::Model) -> StoredFile {
+    StoredFile { id: row.id, name: row.name, bytes: row.bytes as u64, sha256: row.sha256 }
+}
+
 const CHUNK: usize = 1 << 20;
 
 impl Store {
-    /// Keeps a file; it replaces what the study had in this role.
+    /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`], of which there may be many.
     pub async fn put_file(&self, study: i64, role: FileRole, name: &str, path: &Path) -> Result<StoredFile> {
         let transaction = self.db.begin().await?;
-        file::Entity::delete_many()
-            .filter(file::Column::StudyId.eq(study))
-            .filter(file::Column::Role.eq(role.name()))
-            .exec(&transaction)
-            .await?;
+        if role != FileRole::DemPart {
+            file::Entity::delete_many()
+                .filter(file::Column::StudyId.eq(study))
+                .filter(file::Column::Parked.is_null())
+                .filter(file::Column::Role.eq(role.name()))
+                .exec(&transaction)
+                .await?;
+        }
         let mut source = tokio::fs::File::open(path).await?;
         let bytes = source.metadata().await?.len();
         let row = file::ActiveModel {
@@ -91,10 +101,23 @@ impl Store {
     pub async fn file(&self, study: i64, role: FileRole) -> Result<Option<StoredFile>> {
         let found = file::Entity::find()
             .filter(file::Column::StudyId.eq(study))
+            .filter(file::Column::Parked.is_null())
             .filter(file::Column::Role.eq(role.name()))
             .one(&self.db)
             .await?;
-        Ok(found.map(|f| StoredFile { id: f.id, name: f.name, bytes: f.bytes as u64, sha256: f.sha256 }))
+        Ok(found.map(stored))
+    }
+
+    /// A DEM file of the study at work by its SHA-256, if there is one.
+    pub async fn dem_part(&self, study: i64, sha256: &str) -> Result<Option<StoredFile>> {
+        let found = file::Entity::find()
+            .filter(file::Column::StudyId.eq(study))
+            .filter(file::Column::Parked.is_null())
+            .filter(file::Column::Role.eq(FileRole::DemPart.name()))
+            .filter(file::Column::Sha256.eq(sha256))
+            .one(&self.db)
+            .await?;
+        Ok(found.map(stored))
     }
 
     /// A piece of a file, or `None` past its end.

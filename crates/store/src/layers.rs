@@ -29,6 +29,8 @@ pub enum LayerRole {
     ClosedBasins,
     /// outlines: of a town, a published catchment
     Boundaries,
+    /// what the streams would be before anything is decided; made by the review
+    Provisional,
     /// crests of dams
     Dams,
     /// places that matter
@@ -72,13 +74,14 @@ impl LayerRole {
             Self::Lakes => "lakes",
             Self::ClosedBasins => "closed_basins",
             Self::Boundaries => "boundaries",
+            Self::Provisional => "provisional",
             Self::Dams => "dams",
             Self::Sites => "sites",
         }
     }
     /// From its name.
     pub fn from_name(name: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|role| role.name() == name)
+        Self::ALL.into_iter().chain([Self::Provisional]).find(|role| role.name() == name)
     }
     /// In words.
     pub fn title(self) -> &'static str {
@@ -90,6 +93,7 @@ impl LayerRole {
             Self::Lakes => "Lakes",
             Self::ClosedBasins => "Closed basins",
             Self::Boundaries => "Boundaries",
+            Self::Provisional => "Provisional network",
             Self::Dams => "Dams",
             Self::Sites => "Sites",
         }
@@ -97,7 +101,9 @@ impl LayerRole {
     /// Its shapes.
     pub fn shape(self) -> LayerShape {
         match self {
-            Self::MappedStreams | Self::BreachLines | Self::Walls | Self::Dams => LayerShape::Lines,
+            Self::MappedStreams | Self::BreachLines | Self::Walls | Self::Dams | Self::Provisional => {
+                LayerShape::Lines
+            }
             Self::Culverts | Self::Sites => LayerShape::Points,
             Self::Lakes | Self::Boundaries => LayerShape::Polygons,
             Self::ClosedBasins => LayerShape::PointsOrPolygons,
@@ -270,21 +276,26 @@ impl Store {
     }
 
     /// Draws a feature into the study's own layer of a role, which is made where there is none; the
-    /// layer's number and the feature's.
+    /// layer's number and the feature's. `crs` is the definition of the coordinates' CRS.
     pub async fn draw(
         &self,
         study: i64,
         role: LayerRole,
         name: Option<String>,
         shape: Shape,
+        crs: &str,
     ) -> Result<(i64, u32)> {
-        let drawn = |layer: &&Layer| layer.role == role && layer.provenance["drawn"] == Json::Bool(true);
+        let drawn = |layer: &&Layer| {
+            layer.role == role
+                && layer.provenance["drawn"] == Json::Bool(true)
+                && layer.provenance["crs"].as_str() == Some(crs)
+        };
         let layers = self.layers(study).await?;
         let layer = match layers.iter().find(drawn) {
             Some(layer) => layer.id,
             None => {
                 let title = format!("{}, drawn", role.title());
-                let provenance = serde_json::json!({ "drawn": true });
+                let provenance = serde_json::json!({ "drawn": true, "crs": crs });
                 self.add_layer(study, role, &title, provenance, Vec::new()).await?.id
             }
         };
@@ -308,14 +319,53 @@ impl Store {
         .await
     }
 
-    /// Puts a feature back into its layer.
+    /// Puts a feature back into its layer, or back as it was.
     pub async fn restore_feature(&self, study: i64, layer: i64, feature: LayerFeature) -> Result<()> {
         self.change_features(study, layer, |features| {
             let at = features.partition_point(|f| f.id < feature.id);
-            features.insert(at, feature.clone());
+            match features.get_mut(at).filter(|f| f.id == feature.id) {
+                Some(now) => *now = feature.clone(),
+                None => features.insert(at, feature.clone()),
+            }
             Ok(())
         })
         .await
+    }
+
+    /// Gives a feature another shape; answers with the feature as it was.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where somebody else has deleted it meanwhile.
+    pub async fn reshape_feature(
+        &self,
+        study: i64,
+        layer: i64,
+        feature: u32,
+        shape: Shape,
+    ) -> Result<LayerFeature> {
+        self.change_features(study, layer, |features| {
+            let found = features.iter_mut().find(|f| f.id == feature).ok_or(Error::NotFound("feature"))?;
+            let before = found.clone();
+            found.shape = shape.clone();
+            Ok(before)
+        })
+        .await
+    }
+
+    /// Puts a layer in place of all others of its role, without a way back: for what is computed.
+    pub async fn replace_layer(
+        &self,
+        study: i64,
+        role: LayerRole,
+        features: Vec<LayerFeature>,
+    ) -> Result<()> {
+        layer::Entity::delete_many()
+            .filter(layer::Column::StudyId.eq(study))
+            .filter(layer::Column::Role.eq(role.name()))
+            .exec(&self.db)
+            .await?;
+        self.add_layer(study, role, role.title(), Json::Null, features).await?;
+        Ok(())
     }
 
     /// Deletes a layer, or brings it back.

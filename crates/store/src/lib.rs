@@ -3,6 +3,7 @@
 
 mod barriers;
 mod blocks;
+mod candidates;
 mod entity;
 mod error;
 mod events;
@@ -20,8 +21,8 @@ mod undo;
 pub use barriers::NewBarrier;
 pub use blocks::{BLOCK, CellValue, Overview};
 pub use entity::{
-    barrier::Model as Barrier, job::Model as Job, log_entry::Model as LogEntry,
-    pour_point::Model as PourPoint, study::Model as Study,
+    barrier::Model as Barrier, candidate::Model as Candidate, job::Model as Job,
+    log_entry::Model as LogEntry, pour_point::Model as PourPoint, study::Model as Study,
 };
 pub use error::{Error, Result};
 pub use events::{Event, Events};

@@ -7,7 +7,7 @@ pub struct Migrator;
 #[sea_orm_migration::async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Layers)]
+        vec![Box::new(First), Box::new(Layers), Box::new(Candidates)]
     }
 }
 
@@ -186,6 +186,50 @@ impl MigrationTrait for Layers {
             .get_connection()
             .execute_unprepared("DROP TABLE barrier, layer; ALTER TABLE study DROP COLUMN review")
             .await?;
+        Ok(())
+    }
+}
+
+struct Candidates;
+
+impl MigrationName for Candidates {
+    fn name(&self) -> &str {
+        "m0003_candidates"
+    }
+}
+
+const CANDIDATES: &str = r#"
+CREATE TABLE candidate (
+    id bigserial PRIMARY KEY,
+    study_id bigint NOT NULL REFERENCES study ON DELETE CASCADE,
+    name text NOT NULL,
+    source jsonb,
+    terrain jsonb,
+    review jsonb,
+    routing jsonb,
+    network jsonb
+);
+CREATE INDEX ON candidate (study_id);
+ALTER TABLE raster ADD COLUMN parked bigint REFERENCES candidate ON DELETE CASCADE;
+ALTER TABLE file ADD COLUMN parked bigint REFERENCES candidate ON DELETE CASCADE;
+ALTER TABLE barrier ADD COLUMN parked bigint REFERENCES candidate ON DELETE CASCADE;
+ALTER TABLE raster DROP CONSTRAINT raster_study_id_role_key;
+ALTER TABLE raster ADD UNIQUE NULLS NOT DISTINCT (study_id, role, parked);
+"#;
+
+#[sea_orm_migration::async_trait::async_trait]
+impl MigrationTrait for Candidates {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(CANDIDATES).await?;
+        Ok(())
+    }
+
+    async fn down(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let back = "DELETE FROM raster WHERE parked IS NOT NULL; DELETE FROM file WHERE parked IS NOT NULL;
+            DELETE FROM barrier WHERE parked IS NOT NULL;
+            ALTER TABLE raster DROP COLUMN parked, ADD UNIQUE (study_id, role);
+            ALTER TABLE file DROP COLUMN parked; ALTER TABLE barrier DROP COLUMN parked; DROP TABLE candidate";
+        manager.get_connection().execute_unprepared(back).await?;
         Ok(())
     }
 }

@@ -187,6 +187,7 @@ impl RasterWriter {
     pub async fn remove(&self, roles: &[RasterRole]) -> Result<()> {
         raster::Entity::delete_many()
             .filter(raster::Column::StudyId.eq(self.study))
+            .filter(raster::Column::Parked.is_null())
             .filter(raster::Column::Role.is_in(roles.iter().map(|r| r.name())))
             .exec(&self.transaction)
             .await?;
@@ -214,6 +215,7 @@ impl Store {
     pub async fn raster(&self, study: i64, role: RasterRole) -> Result<Option<RasterMeta>> {
         let found = raster::Entity::find()
             .filter(raster::Column::StudyId.eq(study))
+            .filter(raster::Column::Parked.is_null())
             .filter(raster::Column::Role.eq(role.name()))
             .one(&self.db)
             .await?;

@@ -141,7 +141,7 @@ impl Store {
         Ok(gone.rows_affected)
     }
 
-    /// A copy of a study with all it holds but its jobs and its undo list.
+    /// A copy of a study with all it holds but its jobs, its undo list and its parked DEMs.
     pub async fn duplicate_study(&self, id: i64, name: &str) -> Result<Study> {
         let original = self.study(id).await?;
         let transaction = self.db.begin().await?;
@@ -163,18 +163,18 @@ impl Store {
                 WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
             format!("INSERT INTO barrier (study_id, x, y, facts, score, found, decision, line)
                 SELECT {new}, x, y, facts, score, found, decision, line FROM barrier
-                WHERE study_id = {id} ORDER BY id"),
+                WHERE study_id = {id} AND parked IS NULL ORDER BY id"),
             format!("INSERT INTO raster (study_id, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y)
                 SELECT {new}, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y
-                FROM raster WHERE study_id = {id}"),
+                FROM raster WHERE study_id = {id} AND parked IS NULL"),
             format!("INSERT INTO raster_block SELECT n.id, b.level, b.row, b.col, b.data
                 FROM raster o JOIN raster n ON n.role = o.role AND n.study_id = {new}
-                JOIN raster_block b ON b.raster_id = o.id WHERE o.study_id = {id}"),
+                JOIN raster_block b ON b.raster_id = o.id WHERE o.study_id = {id} AND o.parked IS NULL"),
             format!("INSERT INTO file (study_id, role, name, bytes, sha256, created_at)
-                SELECT {new}, role, name, bytes, sha256, created_at FROM file WHERE study_id = {id}"),
+                SELECT {new}, role, name, bytes, sha256, created_at FROM file WHERE study_id = {id} AND parked IS NULL"),
             format!("INSERT INTO file_chunk SELECT n.id, c.sequence, c.data
-                FROM file o JOIN file n ON n.role = o.role AND n.study_id = {new}
-                JOIN file_chunk c ON c.file_id = o.id WHERE o.study_id = {id}"),
+                FROM file o JOIN file n ON n.role = o.role AND n.sha256 = o.sha256 AND n.study_id = {new}
+                JOIN file_chunk c ON c.file_id = o.id WHERE o.study_id = {id} AND o.parked IS NULL"),
         ] {
             transaction.execute_unprepared(&sql).await?;
         }

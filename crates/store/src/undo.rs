@@ -72,6 +72,16 @@ pub enum Inverse {
         /// what they were
         settings: Json,
     },
+    /// the DEM was prepared otherwise
+    Prepare {
+        /// how it was prepared before
+        preparing: Json,
+    },
+    /// the files of the DEM were changed
+    SetSource {
+        /// what they were
+        source: Json,
+    },
     /// the threshold was changed
     SetThreshold {
         /// the threshold it had, in cells

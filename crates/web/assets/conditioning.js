@@ -97,8 +97,11 @@ export class Conditioning {
     const decide = target.closest('[data-decide]');
     if (decide) { this.decide(decide.dataset.decide); return true; }
     if (target.closest('[data-redraw]')) { this.redraw(); return true; }
+    if (target.closest('[data-edit]')) { this.edit(); return true; }
+    const see = target.closest('[data-see]');
+    if (see) { this.page.see(see.dataset.see.split(',')); return true; }
     const draw = target.closest('[data-draw]');
-    if (draw) { this.draw(draw.dataset.draw); return true; }
+    if (draw) { this.draw(draw.dataset.draw || this.page.desk.querySelector('#layer-role').value); return true; }
     return false;
   }
 
@@ -106,31 +109,60 @@ export class Conditioning {
     this.drawing('Draw the breach line from upstream to downstream; double click or Enter ends it. Esc leaves.', (line) => this.decide('breach', line));
   }
 
+  /** Draws a feature of a role: a point, a line or a polygon. */
   draw(role) {
-    if (role === 'closed_basins') {
-      this.page.enter({ place: (at) => send(`${this.page.base}/draw`, { role, line: JSON.stringify([at]) }) }, 'Click in the sink that is real. Esc leaves.');
-      return;
-    }
-    const what = role === 'walls' ? 'Draw the wall; double click or Enter ends it. Esc leaves.' : 'Draw the breach line from upstream to downstream; double click or Enter ends it. Esc leaves.';
-    this.drawing(what, (line) => send(`${this.page.base}/draw`, { role, line: JSON.stringify(line) }));
+    const { shape, what } = DRAWN[role];
+    const keep = (points) => send(`${this.page.base}/draw`, { role, line: JSON.stringify(points) });
+    if (shape === 'Point') { this.page.enter({ place: (at) => keep([at]) }, `Click ${what}. Esc leaves.`); return; }
+    this.drawing(`Draw ${what}; double click or Enter ends it. Esc leaves.`, (line) => keep(line), shape);
   }
 
   /** A line drawn on the map, with snapping to what is there. */
-  drawing(text, done) {
+  drawing(text, done, type = 'LineString') {
     const { map } = this.page.map;
     if (!map) return;
     this.stop();
-    const draw = new ol.interaction.Draw({ source: new ol.source.Vector(), type: 'LineString', stopClick: true });
+    const draw = new ol.interaction.Draw({ source: new ol.source.Vector(), type, stopClick: true });
     const snaps = ['features', 'barriers'].map((k) => this.page.map.layers[k]?.getSource()).filter(Boolean).map((source) => new ol.interaction.Snap({ source, pixelTolerance: 8 }));
     this.active = [draw, ...snaps];
     for (const one of this.active) map.addInteraction(one);
     this.pen = draw;
     this.page.enter({ drawing: true }, text);
     draw.on('drawend', (e) => {
-      const line = e.feature.getGeometry().getCoordinates();
+      const drawn = e.feature.getGeometry().getCoordinates();
+      const line = type === 'Polygon' ? drawn[0] : drawn;
       // The click that ends it must not be taken for another.
       setTimeout(() => { this.stop(); this.page.leave(); done(line); }, 0);
     });
+  }
+
+  /** Features are reshaped and deleted on the map; each change is kept at once and can be undone. */
+  edit() {
+    const { map, layers } = this.page.map;
+    const source = layers.features?.getSource();
+    if (!map || !source) return;
+    this.stop();
+    const select = new ol.interaction.Select({ layers: [layers.features], hitTolerance: 6 });
+    const modify = new ol.interaction.Modify({ features: select.getFeatures(), pixelTolerance: 10 });
+    this.active = [select, modify, new ol.interaction.Snap({ source, pixelTolerance: 8 })];
+    for (const one of this.active) map.addInteraction(one);
+    this.selected = select.getFeatures();
+    this.page.enter({ drawing: true }, 'Click a feature and drag its corners; Alt and click takes a corner away, Delete the feature. Esc leaves.');
+    modify.on('modifyend', (e) => e.features.forEach((f) => this.reshape(f, JSON.stringify(shapeOf(f)))));
+  }
+
+  async reshape(feature, shape) {
+    const kept = await send(`${this.page.base}/layers/${feature.get('layer')}/features/${feature.get('id')}`, { shape });
+    // What was refused is shown as it was.
+    if (!kept) this.page.map.loadFeatures();
+  }
+
+  deleteSelected() {
+    const all = this.selected?.getArray().slice() ?? [];
+    if (!all.length) return false;
+    this.selected.clear();
+    for (const feature of all) this.reshape(feature, '');
+    return true;
   }
 
   /** A line anywhere, and the ground along it. */
@@ -150,6 +182,7 @@ export class Conditioning {
     for (const one of this.active ?? []) this.page.map.map.removeInteraction(one);
     this.active = null;
     this.pen = null;
+    this.selected = null;
   }
 
   /** A click on the map beside all modes: the nearest barrier or sink is shown on the desk. */
@@ -162,6 +195,12 @@ export class Conditioning {
     if (nearest) this.page.choose(nearest, false);
   }
 }
+
+const DRAWN = {
+  mapped_streams: { shape: 'LineString', what: 'the stream' }, breach_lines: { shape: 'LineString', what: 'the breach line from upstream to downstream' }, walls: { shape: 'LineString', what: 'the wall' },
+  culverts: { shape: 'Point', what: 'where the culvert or bridge is' }, lakes: { shape: 'Polygon', what: 'the shore of the lake' }, closed_basins: { shape: 'Point', what: 'in the sink that is real' },
+  boundaries: { shape: 'Polygon', what: 'the boundary' }, dams: { shape: 'LineString', what: 'the dam' }, sites: { shape: 'Point', what: 'where the site is' },
+};
 
 const DECIDED = { breach: '#0F5C63', fill: '#5D6B68', keep: '#5B7F3B', open: '#B4532A' };
 const ROLES = {
@@ -188,7 +227,21 @@ export function featureLayer() {
 export function featureOf(f) {
   const [[kind, at]] = Object.entries(f.shape);
   const geometry = kind === 'point' ? new ol.geom.Point(at) : kind === 'line' ? new ol.geom.LineString(at) : new ol.geom.MultiPolygon(at);
-  return new ol.Feature({ geometry, role: f.role, name: f.name });
+  return new ol.Feature({ geometry, role: f.role, name: f.name, layer: f.layer, id: f.id });
+}
+
+/** A feature's shape as the server keeps it. */
+function shapeOf(feature) {
+  const geometry = feature.getGeometry();
+  const kind = { Point: 'point', LineString: 'line', MultiPolygon: 'polygons' }[geometry.getType()];
+  return { [kind]: geometry.getCoordinates() };
+}
+
+/** The streams before anything is decided. */
+export function provisionalLayer() {
+  const halo = new ol.style.Style({ stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 3.4 }) });
+  const line = new ol.style.Style({ stroke: new ol.style.Stroke({ color: '#1F2F63', width: 1.5 }) });
+  return new ol.layer.Vector({ source: new ol.source.Vector(), style: [halo, line], updateWhileInteracting: true });
 }
 
 /** Proposed breach lines: thick where chosen, coloured and dashed by what was decided. */
@@ -227,7 +280,12 @@ export async function loadFeatures(map) {
   const [west, south, east, north] = map.map.getView().calculateExtent(size);
   const pad = (east - west) * 0.25;
   const told = await ask(`${map.base}/layers?${new URLSearchParams({ west: west - pad, south: south - pad, east: east + pad, north: north + pad })}`);
+  const computed = (f) => f.role === 'provisional';
   source.clear(true);
-  source.addFeatures(told.features.map(featureOf));
-  map.target.dataset.features = told.features.length;
+  source.addFeatures(told.features.filter((f) => !computed(f)).map(featureOf));
+  const provisional = map.layers.provisional.getSource();
+  provisional.clear(true);
+  provisional.addFeatures(told.features.filter(computed).map(featureOf));
+  map.target.dataset.features = source.getFeatures().length;
+  map.target.dataset.provisional = provisional.getFeatures().length;
 }

@@ -1,8 +1,9 @@
 // The map: layers on the study's own grid, in its own CRS.
 import { ask } from './common.js';
 import { closeUp } from './cells.js';
-import { barrierLayer, featureLayer, loadBarriers, loadFeatures } from './conditioning.js';
+import { barrierLayer, featureLayer, loadBarriers, loadFeatures, provisionalLayer } from './conditioning.js';
 import { Flow } from './flow.js';
+import { POSITION, SLOPE, Views } from './views.js';
 
 const ol = window.ol;
 const WATER = ['#7FB7BC', '#4E969D', '#2B7A82', '#0F5C63', '#0A454B', '#062F34'];
@@ -10,8 +11,9 @@ const BASINS = ['#B9A27A', '#8FA98C', '#A58FA6', '#C29A84', '#8CA3B5', '#ADAB7C'
 const AREA_RAMP = ['#F3EBD3', '#D5DCC0', '#A3C4B5', '#6BA5A5', '#3A7F8C', '#215873', '#1B3557', '#141E3A'];
 
 export const LAYERS = [
-  { key: 'relief', name: 'Terrain' }, { key: 'area', name: 'Accumulation' }, { key: 'direction', name: 'Flow direction' },
-  { key: 'sinks', name: 'Sinks' }, { key: 'change', name: 'Cut and fill' }, { key: 'features', name: 'Layers' }, { key: 'barriers', name: 'Crossings' }, { key: 'streams', name: 'Network' }, { key: 'catchments', name: 'Catchments' }, { key: 'cells', name: 'Cell values' },
+  { key: 'relief', name: 'Terrain' }, { key: 'slope', name: 'Slope' }, { key: 'curvature', name: 'Curvature' }, { key: 'near', name: 'Position, near' }, { key: 'far', name: 'Position, far' }, { key: 'contours', name: 'Contours' },
+  { key: 'area', name: 'Accumulation' }, { key: 'direction', name: 'Flow direction' },
+  { key: 'sinks', name: 'Sinks' }, { key: 'change', name: 'Cut and fill' }, { key: 'provisional', name: 'Provisional network' }, { key: 'features', name: 'Layers' }, { key: 'barriers', name: 'Crossings' }, { key: 'streams', name: 'Network' }, { key: 'catchments', name: 'Catchments' }, { key: 'cells', name: 'Cell values' },
 ];
 export const DRAWN_AT = {
   terrain: ['relief', 'cells'], conditioning: ['relief', 'sinks', 'features', 'barriers', 'cells'], network: ['relief', 'streams', 'cells'],
@@ -28,6 +30,7 @@ export class StudyMap {
     this.threshold = 1;
     this.frames = 0;
     this.cellsOf = 'elevation';
+    this.views = new Views(this);
   }
 
   /** Fetches what there is and builds the layers; keeps the view where the grid is the same. */
@@ -84,22 +87,23 @@ export class StudyMap {
 
   address(what, raster, z, x, y) { return `${this.base}/tiles/${what}/${raster.id}/${raster.levels - 1 - z}/${x}/${y}`; }
 
-  picture(what, raster, query, interpolate) {
-    return new ol.layer.Tile({
-      source: new ol.source.TileImage({
-        projection: this.projection, tileGrid: this.grid(raster), interpolate, transition: 0, wrapX: false,
-        tileUrlFunction: ([z, x, y]) => this.address(what, raster, z, x, y) + query,
-      }),
+  tiles(what, raster, query, interpolate) {
+    return new ol.source.TileImage({
+      projection: this.projection, tileGrid: this.grid(raster), interpolate, transition: 0, wrapX: false,
+      tileUrlFunction: ([z, x, y]) => this.address(what, raster, z, x, y) + query,
     });
   }
 
+  picture(what, raster, query, interpolate) { return new ol.layer.Tile({ source: this.tiles(what, raster, query, interpolate) }); }
+
   build() {
-    const { rasters, stretch } = this.data;
+    const { rasters } = this.data;
     for (const layer of this.map.getLayers().getArray().slice()) this.map.removeLayer(layer);
     this.layers = {};
-    const [low, high] = stretch ?? [0, 1];
     const what = rasters.dem ? 'dem' : 'source';
-    this.layers.relief = this.picture(what, this.main, `?low=${low}&high=${high}`, true);
+    this.views.style = this.data.style ?? {};
+    this.layers.relief = this.picture(what, this.main, this.views.reliefQuery(), true);
+    if (rasters.dem) this.views.build(this.layers);
     if (rasters.area) {
       this.stretch ??= this.data.log_percentiles.slice();
       this.flow = new Flow(this, rasters.area, { streams: WATER, area: AREA_RAMP });
@@ -113,10 +117,12 @@ export class StudyMap {
     }
     if (rasters.dem) {
       this.layers.features = featureLayer();
+      this.layers.provisional = provisionalLayer();
       this.layers.barriers = barrierLayer(this);
     }
     this.layers.cells = closeUp(this);
-    for (const key of ['relief', 'sinks', 'change', 'direction', 'area', 'streams', 'catchments', 'features', 'barriers', 'cells']) if (this.layers[key]) this.map.addLayer(this.layers[key]);
+    for (const [key, layer] of Object.entries(this.layers)) if (this.views.style[key]?.opacity !== undefined) layer.setOpacity?.(this.views.style[key].opacity);
+    for (const key of ['relief', 'slope', 'curvature', 'far', 'near', 'contours', 'sinks', 'change', 'direction', 'area', 'streams', 'catchments', 'provisional', 'features', 'barriers', 'cells']) if (this.layers[key]) this.map.addLayer(this.layers[key]);
     this.show();
     this.redrawStreams();
     this.loadCatchments();
@@ -157,7 +163,8 @@ export class StudyMap {
   }
 
   show() {
-    for (const [key, layer] of Object.entries(this.layers)) if (key !== 'area' && key !== 'streams') layer.setVisible(this.shown.has(key));
+    for (const [key, layer] of Object.entries(this.layers)) if (key !== 'area' && key !== 'streams') { layer.setVisible(this.shown.has(key)); if (this.shown.has(key)) this.views.show(key).catch((e) => this.onProblem?.(e.message)); }
+    this.views.contours().catch((e) => this.onProblem?.(e.message));
     this.showFlow();
   }
 
@@ -285,7 +292,9 @@ export function keyOf(key, map) {
     box.append(canvas, ends);
   };
   const d = map.data;
-  if (key === 'relief' && d.stretch) ramp(['#B9C8A6', '#D3D7B0', '#E6DDB9', '#D9C3A0', '#C3AA9B', '#DCD5D2'], `${Math.round(d.stretch[0])} m`, `${Math.round(d.stretch[1])} m`);
+  if (key === 'relief' && d.stretch) ramp(['#B9C8A6', '#D3D7B0', '#E6DDB9', '#D9C3A0', '#C3AA9B', '#DCD5D2'], `${Math.round(map.views.of('relief').low ?? d.stretch[0])} m`, `${Math.round(map.views.of('relief').high ?? d.stretch[1])} m`);
+  if (key === 'slope') ramp(SLOPE, ...map.views.ends(key));
+  if (['curvature', 'near', 'far'].includes(key)) ramp(POSITION, ...map.views.ends(key));
   if (key === 'area') ramp(AREA_RAMP, area(10 ** map.stretch[0] * d.cell_area_m2), area(10 ** map.stretch[1] * d.cell_area_m2));
   if (key === 'sinks' && d.deepest_m) ramp(['#E3CFE6', '#B98BC4', '#84519B', '#4A2466'], 'shallow', `${d.deepest_m.toFixed(2)} m deep`);
   if (key === 'change' && d.change_m) ramp(['#8A3414', '#CF8450', '#F1DCC8', '#FFFDF8', '#DCE3F0', '#7F8FC4', '#2E3A7E'], `cut ${d.change_m.toFixed(1)} m`, `fill ${d.change_m.toFixed(1)} m`);

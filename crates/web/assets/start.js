@@ -36,9 +36,7 @@ document.addEventListener('alpine:init', () => window.Alpine.data('upload', () =
     const form = new FormData();
     form.append('name', this.name);
     form.append('description', this.description);
-    const prj = this.files.find((f) => /\.prj$/i.test(f.name));
-    if (prj) form.append('prj', prj);
-    form.append('dem', dem);
+    for (const file of this.files) form.append(/\.prj$/i.test(file.name) ? 'prj' : 'dem', file);
     const request = new XMLHttpRequest();
     this.request = request;
     this.sending = this.waiting = true;

@@ -1,6 +1,7 @@
 // The study page: stages, desk, map, log and keys held together.
 import { ask, hearErrors, notice, send } from './common.js';
 import { Conditioning } from './conditioning.js';
+import { Terrain } from './terrain.js';
 import { DRAWN_AT, LAYERS, StudyMap, area, keyOf } from './map.js';
 
 const shell = document.getElementById('study');
@@ -75,7 +76,8 @@ async function fetchDesk() {
   desk.dataset.stage = stage;
   prepareThreshold();
   prepareStretch();
-  if (stage === 'conditioning') conditioning.prepare();
+  if (stage === 'conditioning' || stage === 'terrain') conditioning.prepare();
+  if (stage === 'terrain') terrain.prepare(); else terrain.outline();
 }
 
 function markStage() {
@@ -118,7 +120,8 @@ async function loadMap() {
     const there = await map.load(view);
     state.textContent = there ? '' : 'No terrain to show yet. The desk tells what comes next.';
     if (there && !map.onMove) {
-      map.onMove = () => { remember(); if (map.shown.has('streams')) map.redrawStreams(); if (map.shown.has('features')) map.loadFeatures(); };
+      map.onMove = () => { remember(); terrain.extent(); if (map.shown.has('streams')) map.redrawStreams(); if (map.shown.has('features')) map.loadFeatures(); map.views.contours().catch((e) => notice(e.message, true)); };
+      map.onStyled = drawList;
       map.map.on('pointermove', (e) => { if (!e.dragging) { pointer = e.coordinate; readOut(); } });
       map.map.on('singleclick', (e) => { if (mode) useMode(e.coordinate); else if (stage === 'conditioning') conditioning.pick(e.coordinate); });
     }
@@ -154,6 +157,8 @@ function drawList() {
         choose.addEventListener('change', () => { map.cellsOf = choose.value; map.map.render(); });
         k.append(choose);
       }
+      const how = map.views.controls(key);
+      if (how) k.append(how);
       box.append(k);
     }
   }
@@ -315,6 +320,7 @@ document.addEventListener('click', async (e) => {
     if (!answer.ok) { notice(text, true); return; }
     list.closest('form').querySelector('#offer').innerHTML = text;
     list.closest('details').open = false;
+    list.closest('form').dispatchEvent(new Event('change'));
     return;
   }
   if (conditioning.click(e.target)) return;
@@ -335,7 +341,16 @@ function choose(element, go = true) {
   if (element.dataset.barrierRow) { map.unmark(); conditioning.show(element.dataset.barrierRow, go); }
 }
 
-const conditioning = new Conditioning({ base, map, desk, enter, leave: () => leave(), choose, fetchDesk, refreshParts });
+const terrain = new Terrain({ base, map, desk });
+/** Turns layers on, and shows that they are. */
+function see(keys) {
+  for (const key of keys) map.toggle(key, true);
+  drawnAt[stage] = [...map.shown];
+  drawList();
+  remember();
+}
+
+const conditioning = new Conditioning({ base, map, desk, enter, leave: () => leave(), choose, fetchDesk, refreshParts, see });
 
 document.getElementById('goto').addEventListener('submit', async (e) => {
   e.preventDefault();
@@ -350,6 +365,7 @@ document.getElementById('goto').addEventListener('submit', async (e) => {
 document.addEventListener('keydown', async (e) => {
   if (e.key === 'Escape') { leave(); map.unmark(); document.getElementById('measured').replaceChildren(); return; }
   if (conditioning.pen && ((e.ctrlKey && e.key === 'z') || e.key === 'Backspace')) { e.preventDefault(); conditioning.back(); return; }
+  if ((e.key === 'Delete' || e.key === 'Backspace') && !e.target.closest('input, textarea, select') && conditioning.deleteSelected()) { e.preventDefault(); return; }
   if (conditioning.pen && e.key === 'Enter') { conditioning.finish(); return; }
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'z' && !e.target.closest('input[type=text], input:not([type]), textarea')) { e.preventDefault(); send(`${base}/undo`); return; }
   if (e.ctrlKey || e.metaKey || e.altKey) return;

@@ -6,9 +6,9 @@ use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
-use bothros_formats::{Resampling, VerticalUnit};
+use bothros_formats::VerticalUnit;
 use bothros_store::{Inverse, JobKind, NewPourPoint, StudyPart};
-use bothros_work::{Facts, PourPointPlace, PrepareRequest, Settings};
+use bothros_work::{Facts, PourPointPlace, Settings};
 use serde::Deserialize;
 use serde_json::json;
 
@@ -112,40 +112,12 @@ pub async fn vertical_unit(
     Ok(changed(STUDY))
 }
 
-#[derive(Deserialize)]
-pub struct Warp {
-    crs: String,
-    cell_size: String,
-    resampling: Resampling,
-}
-
 pub(crate) fn number(text: &str, what: &str) -> Result<f64> {
     let value = text.trim().replace(['\u{202F}', ' '], "").parse::<f64>();
     value
         .ok()
         .filter(|v| v.is_finite())
         .ok_or_else(|| WebError::refused(format!("{what} must be a number, not “{}”", text.trim())))
-}
-
-pub async fn warp(
-    State(app): State<App>,
-    Path(study): Path<i64>,
-    Form(form): Form<Warp>,
-) -> Result<Response> {
-    let cell_size = number(&form.cell_size, "the cell size")?;
-    if cell_size <= 0.0 {
-        return Err(WebError::refused("the cell size must be greater than 0"));
-    }
-    bothros_formats::Crs::parse(&form.crs)?;
-    let request = PrepareRequest::Warp { crs: form.crs, cell_size, resampling: form.resampling };
-    app.store.enqueue(study, JobKind::Prepare, json!(request)).await?;
-    Ok(changed(STUDY))
-}
-
-pub async fn crop(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
-    app.store.study(study).await?;
-    app.store.enqueue(study, JobKind::Prepare, json!(PrepareRequest::Crop)).await?;
-    Ok(changed(STUDY))
 }
 
 pub async fn reread(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
@@ -223,6 +195,28 @@ pub async fn snapping(
     let settings = Settings { snap_m, snap_to: form.snap_to, ..before };
     app.store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
     Ok(changed(POINTS))
+}
+
+#[derive(Deserialize)]
+pub struct Style {
+    /// how the map is drawn, as JSON
+    style: String,
+}
+
+/// Keeps how the map is drawn; it is the page's own affair what is in it.
+pub async fn style(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Style>,
+) -> Result<Response> {
+    if form.style.len() > 10_000 {
+        return Err(WebError::refused("the style is too long to be kept"));
+    }
+    let style: serde_json::Value =
+        serde_json::from_str(&form.style).map_err(|_| WebError::refused("the style cannot be read"))?;
+    let settings = Settings { style, ..Facts::of(&app.store.study(study).await?)?.settings };
+    app.store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
+    Ok(StatusCode::NO_CONTENT.into_response())
 }
 
 /// A place, by coordinates or as typed.
@@ -362,6 +356,12 @@ pub async fn undo(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
         }
         Inverse::SetSettings { settings } => {
             app.store.change_study(study, vec![(StudyPart::Settings, Some(settings))]).await?;
+        }
+        Inverse::Prepare { preparing } => {
+            bothros_work::prepare(&app.store, study, serde_json::from_value(preparing)?, false).await?;
+        }
+        Inverse::SetSource { source } => {
+            bothros_work::restore_source(&app.store, study, source).await?;
         }
         Inverse::SetThreshold { cells } => {
             bothros_work::set_threshold(&app.store, &app.grids, study, Threshold::cells(cells), false)

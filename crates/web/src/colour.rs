@@ -64,6 +64,25 @@ pub fn cut_and_fill(share: f32) -> [u8; 4] {
     [r as u8, g as u8, b as u8, 235]
 }
 
+/// Level to steep.
+const SLOPE: [Rgb; 5] = [rgb(0xFAF5E6), rgb(0xE9CF9B), rgb(0xCF9257), rgb(0x96512F), rgb(0x4B2218)];
+
+/// Slope, as a share of the range.
+pub fn slope(share: f32) -> [u8; 4] {
+    let [r, g, b] = along(&SLOPE, share);
+    [r as u8, g as u8, b as u8, 255]
+}
+
+/// Low or hollow ground over even to high or convex ground.
+const POSITION: [Rgb; 7] =
+    [rgb(0x0E4A57), rgb(0x3C8790), rgb(0x9CC7C5), rgb(0xF6F1E4), rgb(0xE0B98C), rgb(0xB1743F), rgb(0x6B3A17)];
+
+/// Topographic position or curvature, from -1 (low, hollow) over 0 to 1 (high, convex).
+pub fn position(share: f32) -> [u8; 4] {
+    let [r, g, b] = along(&POSITION, (share + 1.0) / 2.0);
+    [r as u8, g as u8, b as u8, 255]
+}
+
 /// A D8 code.
 pub fn direction(code: u8) -> [u8; 4] {
     match code {

@@ -6,9 +6,9 @@ use axum::extract::{Form, Multipart, Path, Query, State};
 use axum::response::Response;
 use bothros_core::conditioning::{Burn, Line, TreatSinks};
 use bothros_core::{Cell, Frame, Grid};
-use bothros_store::{Inverse, JobKind, LayerRole, RasterMeta, RasterRole, Shape, StudyPart};
+use bothros_store::{Inverse, JobKind, LayerRole, LayerShape, RasterMeta, RasterRole, Shape, StudyPart};
 use bothros_work::{
-    BarrierFacts, Choices, Decision, Facts, NewLayer, Profile, Settings, layer_features, name_on_disk,
+    BarrierFacts, Choices, Decision, Facts, NewLayer, Profile, Settings, layer_shapes, name_on_disk,
 };
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -225,8 +225,12 @@ pub async fn layers(
     let mut out = Vec::new();
     let mut complete = true;
     let layers = app.store.layers(study).await?;
-    for role in LayerRole::ALL.into_iter().filter(|role| layers.iter().any(|l| l.role == *role)) {
-        for feature in layer_features(&app.store, &facts, role).await? {
+    // What the analyst gave comes before what was computed.
+    let given = |l: &&bothros_store::Layer| l.role != LayerRole::Provisional;
+    let all = layers.iter().filter(given).chain(layers.iter().filter(|l| !given(l)));
+    for layer in all {
+        let role = layer.role;
+        for feature in layer_shapes(&app.store, &facts, layer.id).await?.1 {
             let inside = |p: &[f64; 2]| {
                 p[0] >= view.west && p[0] <= view.east && p[1] >= view.south && p[1] <= view.north
             };
@@ -242,7 +246,8 @@ pub async fn layers(
                 complete = false;
                 break;
             }
-            out.push(json!({ "role": role.name(), "name": feature.name, "shape": feature.shape }));
+            out.push(json!({ "role": role.name(), "name": feature.name, "shape": feature.shape,
+                "layer": layer.id, "id": feature.id }));
         }
     }
     Ok(Json(json!({ "features": out, "complete": complete })))
@@ -266,6 +271,19 @@ fn read_line(text: &str) -> Result<Line> {
     Ok(line)
 }
 
+/// A closed ring with an area, as it was drawn.
+fn read_ring(text: &str) -> Result<Line> {
+    let mut ring = read_line(text)?;
+    if ring.first() != ring.last() {
+        ring.extend(ring.first().copied());
+    }
+    let twice: f64 = ring.windows(2).map(|w| w[0][0] * w[1][1] - w[1][0] * w[0][1]).sum();
+    if ring.len() < 4 || twice == 0.0 {
+        return Err(WebError::refused("a polygon needs three corners that do not lie on one line"));
+    }
+    Ok(ring)
+}
+
 pub async fn draw(
     State(app): State<App>,
     Path(study): Path<i64>,
@@ -273,30 +291,93 @@ pub async fn draw(
 ) -> Result<Response> {
     let facts = prepared(&app, study).await?;
     let role = LayerRole::from_name(&form.role).ok_or_else(|| WebError::refused("say what is drawn"))?;
+    let crs = facts.terrain.as_ref().map_or(String::new(), |t| t.crs.wkt.clone());
     let name = Some(form.name.trim().chars().take(60).collect::<String>()).filter(|n| !n.is_empty());
-    let shape = match role {
-        LayerRole::BreachLines => {
+    let shape = match role.shape() {
+        LayerShape::Lines => {
             let line = read_line(&form.line)?;
-            falls(&app, &facts, &line).await?;
+            if role == LayerRole::BreachLines {
+                falls(&app, &facts, &line).await?;
+            }
             Shape::Line(line)
         }
-        LayerRole::Walls => Shape::Line(read_line(&form.line)?),
-        LayerRole::ClosedBasins => {
+        LayerShape::Points | LayerShape::PointsOrPolygons => {
             let place: Line = serde_json::from_str(&form.line).unwrap_or_default();
-            Shape::Point(*place.first().ok_or_else(|| WebError::refused("click where the sink is"))?)
+            Shape::Point(*place.first().ok_or_else(|| WebError::refused("click where it is"))?)
         }
-        _ => return Err(WebError::refused("layers of this kind come from files")),
+        LayerShape::Polygons => Shape::Polygons(vec![vec![read_ring(&form.line)?]]),
     };
-    let (layer, feature) = app.store.draw(study, role, name, shape).await?;
-    let what = match role {
-        LayerRole::BreachLines => "breach line",
-        LayerRole::Walls => "wall",
-        _ => "closed basin",
-    };
-    app.store.remember(study, &format!("{what} drawn"), &Inverse::RemoveFeature { layer, feature }).await?;
-    let text = format!("Drew a {what}");
+    let (layer, feature) = app.store.draw(study, role, name, shape, &crs).await?;
+    let what = role.title().to_lowercase();
+    app.store.remember(study, &format!("drawn: {what}"), &Inverse::RemoveFeature { layer, feature }).await?;
+    let text = format!("Drew: {what}");
     app.store.log(study, "Conditioning", &text, json!({ "line": form.line }), Default::default()).await?;
     Ok(changed(LAYERS))
+}
+
+#[derive(Deserialize)]
+pub struct Reshaped {
+    /// the new shape as JSON; empty to delete the feature
+    #[serde(default)]
+    shape: String,
+}
+
+/// Gives a feature another shape, or deletes it.
+pub async fn reshape(
+    State(app): State<App>,
+    Path((study, layer, feature)): Path<(i64, i64, u32)>,
+    Form(form): Form<Reshaped>,
+) -> Result<Response> {
+    let facts = prepared(&app, study).await?;
+    let (about, features) = layer_shapes(&app.store, &facts, layer).await?;
+    if about.role == LayerRole::Provisional {
+        return Err(WebError::refused("the provisional network is computed, and cannot be edited"));
+    }
+    // Features are kept in the CRS that the DEM had when they came.
+    let terrain = facts.terrain.as_ref().map(|t| t.crs.wkt.as_str());
+    if about.provenance["crs"].as_str().is_some_and(|wkt| Some(wkt) != terrain) {
+        return Err(WebError::refused(format!(
+            "{} came in another CRS than the DEM has now: add it again to edit it",
+            about.name
+        )));
+    }
+    if !features.iter().any(|f| f.id == feature) {
+        return Err(WebError::refused("somebody else has deleted this feature meanwhile"));
+    }
+    let (what, before) = if form.shape.is_empty() {
+        ("deleted", app.store.remove_feature(study, layer, feature).await?)
+    } else {
+        let shape: Shape =
+            serde_json::from_str(&form.shape).map_err(|_| WebError::refused("the shape cannot be read"))?;
+        check_shape(&app, &facts, about.role, &shape).await?;
+        ("reshaped", app.store.reshape_feature(study, layer, feature, shape).await?)
+    };
+    let named = before.name.clone().unwrap_or_else(|| format!("feature {feature} of {}", about.name));
+    let inverse = Inverse::RestoreFeature { layer, feature: serde_json::to_value(&before)? };
+    app.store.remember(study, &format!("{named} {what}"), &inverse).await?;
+    let text = format!("{what}: {named}");
+    app.store.log(study, "Conditioning", &text, json!({}), Default::default()).await?;
+    Ok(changed(LAYERS))
+}
+
+/// Refuses a shape that its role cannot have.
+async fn check_shape(app: &App, facts: &Facts, role: LayerRole, shape: &Shape) -> Result<()> {
+    let finite = |points: &[[f64; 2]]| points.iter().flatten().all(|v| v.is_finite());
+    let fits = match (role.shape(), shape) {
+        (LayerShape::Points | LayerShape::PointsOrPolygons, Shape::Point(p)) => finite(&[*p]),
+        (LayerShape::Lines, Shape::Line(line)) => finite(line) && line.windows(2).any(|w| w[0] != w[1]),
+        (LayerShape::Polygons | LayerShape::PointsOrPolygons, Shape::Polygons(all)) => {
+            !all.is_empty() && all.iter().flatten().all(|ring| ring.len() > 3 && finite(ring))
+        }
+        _ => false,
+    };
+    if !fits {
+        return Err(WebError::refused(format!("{} cannot have this shape", role.title().to_lowercase())));
+    }
+    match shape {
+        Shape::Line(line) if role == LayerRole::BreachLines => falls(app, facts, line).await,
+        _ => Ok(()),
+    }
 }
 
 /// The DEM around a line, with some cells more.

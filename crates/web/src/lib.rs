@@ -12,8 +12,10 @@ mod map_data;
 mod numbers;
 mod pages;
 mod security;
+mod terrain;
 mod tiles;
 mod upload;
+mod views;
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -89,14 +91,22 @@ impl App {
             .route("/band", post(actions::band))
             .route("/source-crs", post(actions::source_crs))
             .route("/vertical-unit", post(actions::vertical_unit))
-            .route("/warp", post(actions::warp))
-            .route("/crop", post(actions::crop))
+            .route("/prepare", post(terrain::prepare))
+            .route("/prepare-plan", post(pages::prepare_plan))
+            .route("/fill-voids", post(terrain::fill_voids))
+            .route("/dem-files/{place}/move", post(terrain::move_file))
+            .route("/dem-files/{place}/remove", post(terrain::remove_file))
+            .route("/dem-files/{place}/provenance", post(terrain::provenance))
+            .route("/dem-files/level", post(terrain::level))
+            .route("/candidates/{candidate}/take-up", post(terrain::take_up))
+            .route("/candidates/{candidate}/delete", post(terrain::delete_candidate))
             .route("/reread", post(actions::reread))
             .route("/route", post(actions::route))
             .route("/review", post(conditioning::review))
             .route("/conditioning", post(conditioning::choose))
             .route("/layers/{layer}/delete", post(conditioning::delete_layer))
             .route("/draw", post(conditioning::draw))
+            .route("/layers/{layer}/features/{feature}", post(conditioning::reshape))
             .route("/profile", get(conditioning::measured))
             .route("/barriers", get(conditioning::barriers))
             .route("/barriers/{barrier}", get(pages::barrier))
@@ -116,6 +126,9 @@ impl App {
             .route("/cell", get(map_data::cell))
             .route("/cells", get(map_data::cells))
             .route("/streams", get(map_data::streams))
+            .route("/range/{what}", get(views::range))
+            .route("/contours", get(views::contour_lines))
+            .route("/style", post(actions::style))
             .route("/catchments", get(map_data::catchments))
             .route("/find", get(map_data::find))
             .route("/picture.png", get(tiles::picture))
@@ -123,6 +136,9 @@ impl App {
         let limit = self.options.upload_limit;
         let upload = Router::new()
             .route("/studies", post(upload::create))
+            .route("/studies/{study}/dem-files", post(terrain::add_files))
+            .route("/studies/{study}/candidates", post(terrain::begin_candidate))
+            .route("/studies/{study}/align", post(terrain::align))
             .route("/studies/{study}/layers", get(conditioning::layers).post(conditioning::add_layer))
             .layer(axum::extract::DefaultBodyLimit::max(usize::try_from(limit).unwrap_or(usize::MAX)));
         Router::new()

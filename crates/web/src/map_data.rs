@@ -59,6 +59,7 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
         "deepest_m": facts.routing.as_ref().and_then(|r| r.sinks.deepest.as_ref()).map(|s| s.depth_m),
         "change_m": facts.routing.as_ref().and_then(|r| r.conditioned.as_ref())
             .map(|c| c.routing.deepest_cut_m.max(c.routing.highest_fill_m)),
+        "style": facts.settings.style,
         "threshold_cells": facts.network.map(|n| n.threshold.as_cells()),
     })))
 }

@@ -27,6 +27,11 @@ pub fn real(value: f64, digits: i32) -> String {
     if rest.is_empty() { format!("{sign}{before}") } else { format!("{sign}{before}.{rest}") }
 }
 
+/// A number as it is written into a form: no separators, no more digits than it needs.
+pub fn plain(value: f64) -> String {
+    format!("{}", (value * 1e9).round() / 1e9)
+}
+
 /// An area in m², ha or km², by its size.
 pub fn area(m2: f64) -> String {
     if m2 < 10_000.0 {

@@ -6,8 +6,7 @@
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use bothros_core::Grid;
-use bothros_core::terrain::{Light, hillshade};
+use bothros_core::terrain::Light;
 use bothros_store::{RasterMeta, RasterRole};
 use bothros_work::Facts;
 use serde::Deserialize;
@@ -15,14 +14,32 @@ use serde::Deserialize;
 use crate::App;
 use crate::colour;
 use crate::error::{Result, WebError};
+use crate::views::{View, relief, view_tile};
 
-const TILE: usize = 256;
+pub(crate) const TILE: usize = 256;
 
-/// The range that colours are stretched over.
+/// How a tile is drawn.
 #[derive(Debug, Deserialize)]
-pub struct Stretch {
+pub struct Drawing {
     low: Option<f32>,
     high: Option<f32>,
+    /// where the light comes from, degrees clockwise from north
+    azimuth: Option<f64>,
+    /// its height over the horizon, degrees
+    altitude: Option<f64>,
+    /// radius of topographic position, metres
+    radius: Option<f64>,
+}
+
+impl Drawing {
+    fn light(&self) -> Light {
+        let usual = Light { exaggeration: 1.3, ..Light::default() };
+        Light {
+            azimuth: self.azimuth.filter(|a| a.is_finite()).unwrap_or(usual.azimuth),
+            altitude: self.altitude.filter(|a| a.is_finite()).unwrap_or(usual.altitude).clamp(1.0, 90.0),
+            ..usual
+        }
+    }
 }
 
 fn role(what: &str) -> Option<RasterRole> {
@@ -41,12 +58,13 @@ fn role(what: &str) -> Option<RasterRole> {
 pub async fn tile(
     State(app): State<App>,
     Path((study, what, raster, level, col, row)): Path<(i64, String, i64, usize, usize, usize)>,
-    Query(stretch): Query<Stretch>,
+    Query(stretch): Query<Drawing>,
     headers: HeaderMap,
 ) -> Result<Response> {
     let nothing = || WebError::nothing("there is no such tile");
-    let role = role(&what).ok_or_else(nothing)?;
-    let tag = format!("\"{raster}-{level}-{col}-{row}-{:?}-{:?}\"", stretch.low, stretch.high);
+    let view = View::from_name(&what);
+    let role = view.map(|_| RasterRole::Dem).or_else(|| role(&what)).ok_or_else(nothing)?;
+    let tag = format!("\"{what}-{raster}-{level}-{col}-{row}-{stretch:?}\"");
     if headers.get(header::IF_NONE_MATCH).is_some_and(|t| t.as_bytes() == tag.as_bytes()) {
         return Ok(StatusCode::NOT_MODIFIED.into_response());
     }
@@ -60,6 +78,11 @@ pub async fn tile(
     let size = (TILE, TILE);
     let cached = [(header::ETAG, tag), (header::CACHE_CONTROL, "private, max-age=604800, immutable".into())];
     let (kind, bytes) = match role {
+        _ if let Some(view) = view => {
+            let (cell_m, _) = cell_metres(&app, study, role, &meta, level).await?;
+            let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1.0));
+            ("image/png", view_tile(&app, &meta, level, at, cell_m, view, stretch.radius, range).await?)
+        }
         RasterRole::Accumulation => {
             let cells = app.store.read_window::<u32>(&meta, level, at, size).await?;
             let mut bytes = Vec::with_capacity(TILE * TILE * 4);
@@ -101,14 +124,14 @@ pub async fn tile(
                 .await?;
             let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1000.0));
             let (x, y) = cell_metres(&app, study, role, &meta, level).await?;
-            ("image/png", relief(&halo, range, x, y)?)
+            ("image/png", relief(&halo, range, x, y, stretch.light())?)
         }
     };
     Ok(([(header::CONTENT_TYPE, kind)], cached, bytes).into_response())
 }
 
 /// Width and height in metres of a cell of a level.
-async fn cell_metres(
+pub(crate) async fn cell_metres(
     app: &App,
     study: i64,
     role: RasterRole,
@@ -137,22 +160,7 @@ async fn cell_metres(
     Ok((meta.cell_x * unit * times, meta.cell_y * unit * times))
 }
 
-/// Terrain tint over hillshade; `halo` has a rim of one cell.
-fn relief(halo: &Grid<f32>, (low, high): (f32, f32), cell_x: f64, cell_y: f64) -> Result<Vec<u8>> {
-    let shade = hillshade(halo, cell_x, cell_y, Light { exaggeration: 1.3, ..Light::default() });
-    let span = (high - low).max(0.01);
-    let (rows, cols) = (shade.rows(), shade.cols());
-    let pixels = shade.values().iter().enumerate().map(|(i, &brightness)| {
-        if brightness.is_nan() {
-            return [0; 4];
-        }
-        let z = halo.values()[(i / cols + 1) * halo.cols() + i % cols + 1];
-        colour::terrain((z - low) / span, brightness)
-    });
-    png(rows, cols, pixels)
-}
-
-fn png(rows: usize, cols: usize, pixels: impl Iterator<Item = [u8; 4]>) -> Result<Vec<u8>> {
+pub(crate) fn png(rows: usize, cols: usize, pixels: impl Iterator<Item = [u8; 4]>) -> Result<Vec<u8>> {
     let data: Vec<u8> = pixels.flatten().collect();
     let mut out = Vec::with_capacity(data.len() / 3);
     let mut encoder = png::Encoder::new(&mut out, cols as u32, rows as u32);
@@ -189,5 +197,6 @@ pub async fn picture(State(app): State<App>, Path(study): Path<i64>, headers: He
         (header::ETAG, tag),
         (header::CACHE_CONTROL, "no-cache".to_owned()),
     ];
-    Ok((headers, relief(&halo, range, x, y)?).into_response())
+    Ok((headers, relief(&halo, range, x, y, Light { exaggeration: 1.3, ..Light::default() })?)
+        .into_response())
 }

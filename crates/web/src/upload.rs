@@ -4,7 +4,7 @@ use axum::Json;
 use axum::extract::multipart::{Field, MultipartError};
 use axum::extract::{Multipart, State};
 use axum::http::StatusCode;
-use bothros_work::NewStudy;
+use bothros_work::{NewDemFile, NewStudy, Provenance};
 use serde_json::{Value, json};
 use tokio::io::AsyncWriteExt;
 
@@ -43,46 +43,104 @@ pub(crate) async fn keep(mut field: Field<'_>, path: &std::path::Path, limit: u6
     Ok(bytes)
 }
 
-/// Takes `dem` (the file), `prj` (a .prj beside an ASCII grid) and `name`; answers with the address of
-/// the new study. Whatever goes wrong, nothing is kept.
-pub async fn create(State(app): State<App>, mut form: Multipart) -> Result<Json<Value>> {
-    let dir = tempfile::tempdir()?;
-    let (mut dem, mut projection, mut name, mut description) = (None, None, String::new(), String::new());
-    while let Some(field) = form.next_field().await.map_err(broken_off)? {
-        match field.name().unwrap_or_default() {
-            "dem" => {
-                let given = field.file_name().unwrap_or("dem").to_owned();
-                let given =
-                    given.rsplit(['/', '\\']).next().unwrap_or("dem").chars().take(120).collect::<String>();
-                let ascii = given.to_lowercase().ends_with(".asc") || given.to_lowercase().ends_with(".txt");
-                // The name on disk is ours.
-                let path = dir.path().join(if ascii { "dem.asc" } else { "dem.tif" });
-                if keep(field, &path, app.options.upload_limit).await? == 0 {
-                    return Err(WebError::refused(format!("{given} is empty; choose another file")));
-                }
-                dem = Some((given, path));
-            }
-            "prj" => {
-                let path = dir.path().join("dem.prj");
-                keep(field, &path, 1 << 20).await?;
-                projection = Some(path);
-            }
-            "name" => name = field.text().await.map_err(broken_off)?,
-            "description" => description = field.text().await.map_err(broken_off)?,
-            _ => {}
+/// What came with a form: the files of a DEM, and texts.
+pub(crate) struct Received {
+    /// holds the files; they go when it goes
+    _dir: tempfile::TempDir,
+    /// the files in the order in which they came, ASCII grids with their .prj beside them
+    pub files: Vec<NewDemFile>,
+    texts: std::collections::HashMap<String, String>,
+}
+
+impl Received {
+    pub fn text(&self, key: &str) -> String {
+        self.texts.get(key).map(|t| t.trim().to_owned()).unwrap_or_default()
+    }
+    pub fn provenance(&self) -> Provenance {
+        Provenance {
+            source: self.text("source"),
+            date: self.text("date"),
+            scale: self.text("scale"),
+            licence: self.text("licence"),
         }
     }
-    let (file, path) = dem.ok_or_else(|| WebError::refused("choose a DEM: a GeoTIFF or an ASCII grid"))?;
-    let name = match name.trim() {
-        "" => file.rsplit_once('.').map_or(file.as_str(), |(stem, _)| stem).to_owned(),
+    /// The .prj beside the first file, if one came.
+    pub fn projection(&self) -> Option<std::path::PathBuf> {
+        self.files.first().map(|f| f.path.with_extension("prj")).filter(|p| p.exists())
+    }
+}
+
+/// Receives `dem` (one file or several), `prj` (a .prj beside each ASCII grid, by its name) and texts.
+pub(crate) async fn receive(mut form: Multipart, limit: u64) -> Result<Received> {
+    let dir = tempfile::tempdir()?;
+    let (mut files, mut projections) = (Vec::<NewDemFile>::new(), Vec::<(String, std::path::PathBuf)>::new());
+    let mut texts = std::collections::HashMap::new();
+    let mut number = 0;
+    while let Some(field) = form.next_field().await.map_err(broken_off)? {
+        let key = field.name().unwrap_or_default().to_owned();
+        if key != "dem" && key != "prj" {
+            texts.insert(key, field.text().await.map_err(broken_off)?);
+            continue;
+        }
+        let given = field.file_name().unwrap_or("dem").to_owned();
+        let given = given.rsplit(['/', '\\']).next().unwrap_or("dem").chars().take(120).collect::<String>();
+        if given.is_empty() {
+            continue;
+        }
+        number += 1;
+        // The names on disk are ours.
+        let own = dir.path().join(number.to_string());
+        tokio::fs::create_dir(&own).await?;
+        if key == "prj" {
+            let path = own.join("dem.prj");
+            keep(field, &path, 1 << 20).await?;
+            projections.push((stem(&given), path));
+            continue;
+        }
+        let ascii = given.to_lowercase().ends_with(".asc") || given.to_lowercase().ends_with(".txt");
+        let path = own.join(if ascii { "dem.asc" } else { "dem.tif" });
+        if keep(field, &path, limit).await? == 0 {
+            return Err(WebError::refused(format!("{given} is empty; choose another file")));
+        }
+        files.push(NewDemFile { file: given, path });
+    }
+    for file in &files {
+        let own = projections.iter().find(|(name, _)| *name == stem(&file.file));
+        // A single .prj belongs to a single file, whatever its name.
+        let own = own.or(projections.first().filter(|_| projections.len() == 1 && files.len() == 1));
+        if let Some((_, path)) = own {
+            tokio::fs::copy(path, file.path.with_extension("prj")).await?;
+        }
+    }
+    Ok(Received { _dir: dir, files, texts })
+}
+
+/// A file's name without its ending.
+fn stem(name: &str) -> String {
+    name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_lowercase()
+}
+
+/// Takes the files of a DEM, `name` and `description`; answers with the address of the new study. Whatever goes
+/// wrong, nothing is kept.
+pub async fn create(State(app): State<App>, form: Multipart) -> Result<Json<Value>> {
+    let received = receive(form, app.options.upload_limit).await?;
+    let first = received
+        .files
+        .first()
+        .ok_or_else(|| WebError::refused("choose a DEM: a GeoTIFF or an ASCII grid"))?;
+    let name = match received.text("name").as_str() {
+        "" => first.file.rsplit_once('.').map_or(first.file.as_str(), |(stem, _)| stem).to_owned(),
         name => name.chars().take(80).collect(),
     };
+    let projection = received.projection();
     let new = NewStudy {
         name: &name,
-        description: description.trim(),
-        file: &file,
-        path: &path,
+        description: &received.text("description"),
+        file: &first.file,
+        path: &first.path,
         projection: projection.as_deref(),
+        more: received.files[1..].to_vec(),
+        provenance: received.provenance(),
     };
     let (study, _) = bothros_work::begin_study(&app.store, new).await?;
     Ok(Json(json!({ "location": format!("/studies/{}/?stage=terrain", study.id) })))

@@ -119,7 +119,11 @@ pub async fn conditioning_key(store: &Store, facts: &Facts) -> Result<String> {
     for layer in store.layers(facts.study).await? {
         let counts = !matches!(
             layer.role,
-            LayerRole::Boundaries | LayerRole::Dams | LayerRole::Sites | LayerRole::Culverts
+            LayerRole::Boundaries
+                | LayerRole::Dams
+                | LayerRole::Sites
+                | LayerRole::Culverts
+                | LayerRole::Provisional
         ) && (layer.role != LayerRole::MappedStreams
             || facts.settings.conditioning.burn.is_some());
         if counts && layer.features > 0 {

@@ -2,13 +2,71 @@
 
 use bothros_core::catchments::SnapTo;
 use bothros_core::conditioning::{CutAndFill, Remark, SinkReport, Step, StreamFit};
-use bothros_core::terrain::Summary;
+use bothros_core::network::Astray;
+use bothros_core::terrain::{Quality, Seam, Summary};
 use bothros_core::{Cell, Frame, Threshold};
-use bothros_formats::{Crs, RasterInfo, Resampling, VerticalUnit};
+use bothros_formats::{Crs, MosaicPlan, Overlap, RasterInfo, VerticalUnit};
 use bothros_store::Study;
 use serde::{Deserialize, Serialize};
 
-use crate::{Choices, Result};
+use crate::{Choices, Preparing, Result};
+
+/// Where an input comes from, in the analyst's words.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Provenance {
+    /// who made it
+    pub source: String,
+    /// when it was surveyed or published
+    pub date: String,
+    /// its scale or resolution
+    pub scale: String,
+    /// on what terms it may be used
+    pub licence: String,
+}
+
+impl Provenance {
+    /// What is known, in one line; empty where nothing is.
+    pub fn line(&self) -> String {
+        let known = [&self.source, &self.date, &self.scale, &self.licence];
+        known.into_iter().filter(|t| !t.is_empty()).cloned().collect::<Vec<_>>().join(", ")
+    }
+}
+
+/// Another file that a DEM is put together from.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct SourceFile {
+    /// name of the file
+    pub file: String,
+    /// its size
+    pub bytes: u64,
+    /// SHA-256, hexadecimal; by it the file is found in the store
+    pub sha256: String,
+    /// what it says of itself
+    pub info: RasterInfo,
+    /// which band holds elevations
+    pub band: usize,
+    /// unit of the elevations
+    pub vertical_unit: VerticalUnit,
+    /// its CRS
+    pub crs: Crs,
+    /// where it comes from
+    #[serde(default)]
+    pub provenance: Provenance,
+}
+
+/// A seam with its place.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct PlacedSeam {
+    /// the two files
+    pub names: [String; 2],
+    /// easting of the largest step, in the CRS of the files put together
+    pub x: f64,
+    /// northing of the largest step
+    pub y: f64,
+    /// what was measured
+    pub seam: Seam,
+}
 
 /// The DEM file as it was given, and what was said of it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -29,40 +87,81 @@ pub struct SourceFacts {
     pub crs_chosen: bool,
     /// what its values are like, once they have been read
     pub summary: Option<Summary>,
+    /// where it comes from
+    #[serde(default)]
+    pub provenance: Provenance,
+    /// more files, in the order in which they came
+    #[serde(default)]
+    pub more: Vec<SourceFile>,
+    /// the order in which files count, 0 for the first that came; empty for that in which they came
+    #[serde(default)]
+    pub order: Vec<usize>,
+    /// whether files are raised or lowered to fit those above them
+    #[serde(default)]
+    pub level: bool,
+    /// the grid that the files were put together on
+    #[serde(default)]
+    pub mosaic: Option<MosaicPlan>,
+    /// how the files agree where several have elevations; numbers are places in the order
+    #[serde(default)]
+    pub overlaps: Vec<Overlap>,
+    /// where files meet, and how far the ground steps there
+    #[serde(default)]
+    pub seams: Vec<PlacedSeam>,
+    /// what was done in putting them together
+    #[serde(default)]
+    pub notes: Vec<String>,
 }
 
 impl SourceFacts {
+    /// The order in which the files count, 0 for the first that came.
+    pub fn order(&self) -> Vec<usize> {
+        let count = self.more.len() + 1;
+        let mut order: Vec<usize> = self.order.iter().copied().filter(|&n| n < count).collect();
+        order.extend((0..count).filter(|n| !self.order.contains(n)));
+        order
+    }
+    /// Names of the files in the order in which they count.
+    pub fn names(&self) -> Vec<&str> {
+        let name = |n: usize| n.checked_sub(1).map_or(self.file.as_str(), |n| self.more[n].file.as_str());
+        self.order().into_iter().map(name).collect()
+    }
+    /// All files in one line.
+    pub fn title(&self) -> String {
+        match self.more.len() {
+            0 => self.file.clone(),
+            n => format!("{} and {n} more", self.names()[0]),
+        }
+    }
+    /// Rows, columns, place and CRS of what was read.
+    pub fn grid(&self) -> (usize, usize, [f64; 6], Option<&Crs>) {
+        match &self.mosaic {
+            Some(m) => (m.rows, m.cols, m.geo_transform, Some(&m.crs)),
+            None => (self.info.rows, self.info.cols, self.info.geo_transform, self.crs.as_ref()),
+        }
+    }
+    /// The same as a raster's own facts.
+    fn info_of_grid(&self) -> RasterInfo {
+        let (rows, cols, geo_transform, crs) = self.grid();
+        RasterInfo { rows, cols, geo_transform, crs: crs.cloned(), ..self.info.clone() }
+    }
     /// Whether it can be computed on as it is: projected, north up, square.
     pub fn is_ready(&self) -> bool {
-        RasterInfo { crs: self.crs.clone(), ..self.info.clone() }.is_ready()
+        self.info_of_grid().is_ready()
     }
     /// Longitude and latitude of the centre, where the CRS is known.
     pub fn centre_wgs84(&self) -> Option<(f64, f64)> {
-        let (x, y) = self.info.centre();
-        bothros_formats::Transform::to_wgs84(self.crs.as_ref()?).ok()?.point(x, y).ok()
+        let info = self.info_of_grid();
+        let (x, y) = info.centre();
+        bothros_formats::Transform::to_wgs84(info.crs.as_ref()?).ok()?.point(x, y).ok()
     }
     /// The place of the grid, where it is projected, north up and square.
     pub fn frame(&self) -> Option<Frame> {
-        let crs = self.crs.as_ref().filter(|_| self.is_ready())?;
-        let [left, width, _, top, _, _] = self.info.geo_transform;
-        Some(Frame {
-            rows: self.info.rows,
-            cols: self.info.cols,
-            left,
-            top,
-            cell_size: width,
-            unit_m: crs.unit_m,
-        })
+        let info = self.info_of_grid();
+        let crs = info.crs.as_ref().filter(|_| info.is_ready())?;
+        let [left, width, _, top, _, _] = info.geo_transform;
+        Some(Frame { rows: info.rows, cols: info.cols, left, top, cell_size: width, unit_m: crs.unit_m })
     }
-}
-
-/// How a DEM was prepared.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Preparation {
-    /// the CRS it came from
-    pub from: String,
-    /// how values between cells were found
-    pub resampling: Resampling,
 }
 
 /// The prepared DEM.
@@ -74,10 +173,15 @@ pub struct TerrainFacts {
     pub frame: Frame,
     /// what its values are like
     pub summary: Summary,
-    /// how it was warped; none where it was left as it is
-    pub preparation: Option<Preparation>,
-    /// whether it was cropped
-    pub cropped: bool,
+    /// how it was prepared
+    #[serde(default)]
+    pub prepared: Preparing,
+    /// what preparation did, in words
+    #[serde(default)]
+    pub done: Vec<String>,
+    /// what is doubtful in it
+    #[serde(default)]
+    pub quality: Quality,
     /// rows and columns of the largest rectangle without a ragged rim, where that is smaller
     pub full_rectangle: Option<(usize, usize)>,
 }
@@ -103,6 +207,15 @@ pub struct ReviewFacts {
     pub through_sinks: f64,
     /// number of barriers that were proposed
     pub barriers: usize,
+    /// where the provisional network leaves the low ground, the largest contributing area first
+    #[serde(default)]
+    pub astray: Vec<Astray>,
+    /// number of all such places
+    #[serde(default)]
+    pub astray_in_all: usize,
+    /// threshold of the provisional network, cells
+    #[serde(default)]
+    pub provisional_cells: u32,
     /// time taken, seconds
     pub took_s: f64,
 }
@@ -124,6 +237,9 @@ pub struct ConditionedFacts {
     pub deepest_cut: Option<Cell>,
     /// where it was filled highest
     pub highest_fill: Option<Cell>,
+    /// cells of burned beds that lie below both banks on the routing surface, and all that were looked at
+    #[serde(default)]
+    pub beds: Option<(u64, u64)>,
     /// cells by change, from the deepest cut to the highest fill, in classes of equal width
     pub histogram: Vec<u64>,
     /// lowest and highest elevation before, metres
@@ -179,11 +295,18 @@ pub struct Settings {
     pub snap_to: SnapTo,
     /// how the DEM is conditioned
     pub conditioning: Choices,
+    /// how the map is drawn
+    pub style: serde_json::Value,
 }
 
 impl Default for Settings {
     fn default() -> Self {
-        Self { snap_m: 100.0, snap_to: SnapTo::Largest, conditioning: Choices::default() }
+        Self {
+            snap_m: 100.0,
+            snap_to: SnapTo::Largest,
+            conditioning: Choices::default(),
+            style: serde_json::Value::Null,
+        }
     }
 }
 

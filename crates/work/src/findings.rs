@@ -34,6 +34,16 @@ pub enum Action {
     VerticalUnit,
     /// crop to the largest full rectangle
     Crop,
+    /// mend spikes
+    Spikes,
+    /// give steps of rounding a slope again
+    Steps,
+    /// declare the sea as outside
+    Sea,
+    /// raise or lower files to fit those above them
+    Level,
+    /// fill voids when the DEM is conditioned
+    FillVoids,
 }
 
 /// Something found.
@@ -53,6 +63,128 @@ pub struct Finding {
 
 fn finding(severity: Severity, title: &str, text: String, action: Option<Action>) -> Finding {
     Finding { severity, title: title.into(), text, at: None, action }
+}
+
+/// Steps that rounding has left in the elevations as they were given.
+fn steps(facts: &Facts) -> Option<Finding> {
+    let source = facts.source.as_ref()?;
+    let whole = source.summary.as_ref().is_some_and(|s| s.whole_numbers);
+    let terrain = facts.terrain.as_ref();
+    // On ground that is not warped, finer steps are told too, where they make level ground.
+    let (step, level) = terrain.map_or((None, 0.0), |t| {
+        (t.quality.step_m, t.quality.level_cells as f64 / t.summary.cells.max(1) as f64)
+    });
+    if terrain.is_some_and(|t| t.prepared.steps) {
+        return None;
+    }
+    let what = match (whole, step) {
+        (true, _) => "Every elevation is a whole number".to_owned(),
+        (false, Some(step)) if level > 0.05 => format!("Every elevation is a multiple of {step} m"),
+        _ => return None,
+    };
+    let text = format!(
+        "{what}: gentle ground becomes terraces, on which flow has no slope to follow, and directions over them are \
+         conventions, not evidence. Softening gives them a slope again, within half a step of what was given."
+    );
+    let title = if whole { "Whole-number elevations" } else { "Rounded elevations" };
+    Some(finding(Severity::Attention, title, text, terrain.map(|_| Action::Steps)))
+}
+
+/// How the files that a DEM is put together from agree.
+fn files(facts: &Facts) -> Vec<Finding> {
+    let Some(source) = &facts.source else { return Vec::new() };
+    let mut found = Vec::new();
+    // Places are in the CRS of the mosaic, which may not be that of the map.
+    let to_map = source
+        .grid()
+        .3
+        .zip(facts.terrain.as_ref())
+        .and_then(|(from, terrain)| bothros_formats::Transform::new(from, &terrain.crs).ok());
+    let names = source.names();
+    for overlap in &source.overlaps {
+        // Fewer cells, or centimetres, are no news.
+        if overlap.cells < 10 || overlap.mean_m.abs() < 0.05 || source.level {
+            continue;
+        }
+        let name = names.get(overlap.piece as usize).copied().unwrap_or_default();
+        let text = format!(
+            "{name} lies {:.2} m {} the files before it, on the mean of {} cells that they share (root mean square {:.2} m). \
+             A constant difference is mostly another height datum.",
+            overlap.mean_m.abs(),
+            if overlap.mean_m > 0.0 { "above" } else { "below" },
+            overlap.cells,
+            overlap.rms_m
+        );
+        found.push(finding(Severity::Attention, "Files at different heights", text, Some(Action::Level)));
+    }
+    for placed in &source.seams {
+        let seam = &placed.seam;
+        if seam.rough_m < 0.1 && seam.largest_m.abs() < 1.0 {
+            continue;
+        }
+        let text = format!(
+            "Where {} meets {}, the ground steps by {:.2} m on the mean of {} pairs of cells, {:.2} m at most: water may pond or \
+             follow the seam.",
+            placed.names[0],
+            placed.names[1],
+            seam.rough_m,
+            seam.length,
+            seam.largest_m.abs()
+        );
+        let at =
+            to_map.as_ref().and_then(|t| t.point(placed.x, placed.y).ok()).or(Some((placed.x, placed.y)));
+        found.push(Finding { at, ..finding(Severity::Attention, "Seam between files", text, None) });
+    }
+    if !source.more.is_empty() && source.mosaic.as_ref().is_some_and(|m| !m.exact) {
+        let text = format!("The files do not lie on one grid: {}.", source.notes.join("; "));
+        found.push(finding(Severity::Note, "Files brought to one grid", text, None));
+    }
+    found
+}
+
+/// Spikes, level ground, the sea.
+fn doubtful(terrain: &crate::TerrainFacts) -> Vec<Finding> {
+    let (quality, frame) = (&terrain.quality, &terrain.frame);
+    let cells = terrain.summary.cells.max(1) as f64;
+    let mut found = Vec::new();
+    if let Some(worst) = quality.worst_spikes.first() {
+        let text = format!(
+            "{} single {} far out of all around; the worst stands {:.1} m {} its neighbours. Upwards they divert flow, downwards they \
+             swallow it.",
+            quality.spikes,
+            if quality.spikes == 1 { "cell stands" } else { "cells stand" },
+            worst.above_m.abs(),
+            if worst.above_m > 0.0 { "above" } else { "below" },
+        );
+        let at = Some(frame.centre(worst.at));
+        found.push(Finding { at, ..finding(Severity::Attention, "Spikes", text, Some(Action::Spikes)) });
+    }
+    if let Some(sea) = &quality.sea {
+        let text = format!(
+            "Level ground of {:.3} km² at {:.2} m reaches the edge of the footprint: it looks like the sea. As outside, each stream ends \
+             at the shore by itself.",
+            frame.area_of(sea.cells).as_km2(),
+            sea.elevation_m
+        );
+        let at = Some(frame.centre(sea.at));
+        found.push(Finding { at, ..finding(Severity::Attention, "Sea", text, Some(Action::Sea)) });
+    }
+    let share = quality.level_cells as f64 / cells * 100.0;
+    let largest = quality.level_patches.iter().find(|p| Some(p.at) != quality.sea.map(|s| s.at));
+    if share >= 0.5
+        && let Some(largest) = largest
+    {
+        let text = format!(
+            "{share:.1} % of the cells are level with all their neighbours; the largest level ground has {:.3} km² at {:.2} m. Lakes and \
+             flattened water are level; elsewhere streams over level ground are conventions.",
+            frame.area_of(largest.cells).as_km2(),
+            largest.elevation_m
+        );
+        let at = Some(frame.centre(largest.at));
+        let severity = if share >= 10.0 { Severity::Attention } else { Severity::Note };
+        found.push(Finding { at, ..finding(severity, "Level ground", text, None) });
+    }
+    found
 }
 
 /// The findings of the Terrain stage, the gravest first.
@@ -81,14 +213,14 @@ pub fn findings(facts: &Facts) -> Vec<Finding> {
                         .into(),
                     Some(Action::Warp),
                 ));
-            } else if !source.info.is_north_up() {
+            } else if !source.is_ready() && !source.info.is_north_up() {
                 found.push(finding(
                     Severity::Blocking,
                     "Turned grid",
                     "Rows do not run from west to east. Warp the DEM to a north-up grid.".into(),
                     Some(Action::Warp),
                 ));
-            } else if !source.info.is_square() {
+            } else if !source.is_ready() {
                 let [_, width, _, _, _, height] = source.info.geo_transform;
                 let text = format!(
                     "Cells are {} x {} {}: flow directions need squares. Warp the DEM to square cells.",
@@ -114,30 +246,31 @@ pub fn findings(facts: &Facts) -> Vec<Finding> {
         );
         found.push(finding(Severity::Note, "Vertical unit not declared", text, Some(Action::VerticalUnit)));
     }
-    if source.summary.as_ref().is_some_and(|s| s.whole_numbers) {
-        found.push(finding(
-            Severity::Attention,
-            "Whole-number elevations",
-            "Every elevation is a whole number: gentle ground becomes terraces, on which flow has no slope to follow. \
-             Directions over them are conventions, not evidence."
-                .into(),
-            None,
-        ));
-    }
+    found.extend(steps(facts));
+    found.extend(files(facts));
     if let Some(terrain) = &facts.terrain {
         let summary = &terrain.summary;
         if summary.voids > 0 {
             let at = summary.largest_voids.first().map(|v| terrain.frame.centre(v.at));
             let area = terrain.frame.area_of(summary.void_cells);
             let text = format!(
-                "{} {} without elevations inside the terrain, {} cells ({:.4} km²) in all. They count as outside: water drains into them.",
+                "{} {} without elevations inside the terrain, {} cells ({:.4} km²) in all.",
                 summary.voids,
                 if summary.voids == 1 { "hole" } else { "holes" },
                 summary.void_cells,
                 area.as_km2()
             );
-            found.push(Finding { at, ..finding(Severity::Attention, "Voids", text, None) });
+            let text = match facts.settings.conditioning.fill_voids {
+                false => format!(
+                    "{text} They count as outside: water drains into them. Where the ground goes on, have them filled."
+                ),
+                true => format!("{text} They are filled from their rim when the DEM is conditioned."),
+            };
+            let action = (!facts.settings.conditioning.fill_voids).then_some(Action::FillVoids);
+            let severity = if action.is_some() { Severity::Attention } else { Severity::Note };
+            found.push(Finding { at, ..finding(severity, "Voids", text, action) });
         }
+        found.extend(doubtful(terrain));
         if let Some((rows, cols)) = terrain.full_rectangle {
             let share = rows as f64 * cols as f64 / summary.cells as f64;
             let text = format!(
@@ -147,7 +280,7 @@ pub fn findings(facts: &Facts) -> Vec<Finding> {
             found.push(finding(Severity::Note, "Ragged rim", text, Some(Action::Crop)));
         }
     } else if let Some(summary) = source.summary.as_ref().filter(|s| s.voids > 0) {
-        let [left, width, _, top, _, height] = source.info.geo_transform;
+        let (_, _, [left, width, _, top, _, height], _) = source.grid();
         let centre = |cell: Cell| {
             (left + (cell.col as f64 + 0.5) * width.abs(), top - (cell.row as f64 + 0.5) * height.abs())
         };

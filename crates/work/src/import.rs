@@ -3,13 +3,15 @@
 use std::path::Path;
 use std::time::Instant;
 
-use bothros_core::terrain::{largest_full_rectangle, summarise};
-use bothros_core::{Frame, Grid, Monitor, Part};
-use bothros_formats::{Crs, CrsKind, VerticalUnit, inspect, read_elevation};
+use bothros_core::terrain::summarise;
+use bothros_core::{Grid, Monitor, Part};
+use bothros_formats::{Crs, CrsKind, VerticalUnit, inspect};
 use bothros_store::{FileRole, Job, JobHandle, JobKind, NewRaster, RasterRole, Store, Study, StudyPart};
-use serde_json::json;
+use serde_json::{Value as Json, json};
 
-use crate::{Error, Facts, Result, SourceFacts, TerrainFacts, blocking};
+use crate::prepare::{AFTER_TERRAIN, Made, keep, make};
+use crate::sources::{NewDemFile, look_at, read_source};
+use crate::{Error, Facts, Preparing, Provenance, Result, SourceFacts, blocking};
 
 /// An upload that is to become a study.
 pub struct NewStudy<'a> {
@@ -23,6 +25,10 @@ pub struct NewStudy<'a> {
     pub path: &'a Path,
     /// the .prj on disk, if one came with it
     pub projection: Option<&'a Path>,
+    /// more files that the DEM is put together from
+    pub more: Vec<NewDemFile>,
+    /// where it comes from
+    pub provenance: Provenance,
 }
 
 /// Looks at the file, makes a study of it, keeps the file, and asks for its values to be read
@@ -31,10 +37,50 @@ pub struct NewStudy<'a> {
 /// # Errors
 /// Those of [`inspect`]; then no study is made.
 pub async fn begin_study(store: &Store, new: NewStudy<'_>) -> Result<(Study, Option<Job>)> {
+    let source = source_of(&new).await?;
+    let study = store.create_study(new.name, new.description, Some(serde_json::to_value(&source)?)).await?;
+    match keep_files(store, study.id, &new, &source).await {
+        Ok(job) => Ok((study, job)),
+        Err(error) => {
+            // A study without its file would be of no use.
+            store.delete_study(study.id).await?;
+            Err(error)
+        }
+    }
+}
+
+/// Parks the DEM at work, and begins with another one of the same area.
+///
+/// # Errors
+/// Those of [`begin_study`]; then the DEM at work stays.
+pub async fn begin_candidate(store: &Store, study: i64, new: NewStudy<'_>) -> Result<Option<Job>> {
+    let now = crate::sources::idle_source(store, study).await?;
+    let source = source_of(&new).await?;
+    store.begin_candidate(study, &now.title(), serde_json::to_value(&source)?).await?;
+    let text = format!("Began with another DEM, {}; {} is kept", source.title(), now.title());
+    store.log(study, "Terrain", &text, json!({}), Default::default()).await?;
+    keep_files(store, study, &new, &source).await
+}
+
+/// Takes up a parked DEM as it was left.
+pub async fn take_up(store: &Store, grids: &crate::GridCache, study: i64, candidate: i64) -> Result<String> {
+    let now = crate::sources::idle_source(store, study).await?;
+    let taken = store.take_up(study, candidate, &now.title()).await?;
+    let facts = Facts::of(&store.study(study).await?)?;
+    if facts.routing.is_some() {
+        crate::catchment::delineate_again(store, grids, study).await?;
+    }
+    let text = format!("Took up {}; {} is kept", taken.name, now.title());
+    store.log(study, "Terrain", &text, json!({}), Default::default()).await?;
+    Ok(text)
+}
+
+/// What is known of the files before they are read.
+async fn source_of(new: &NewStudy<'_>) -> Result<SourceFacts> {
     let (path, file) = (new.path.to_owned(), new.file.to_owned());
     let info = blocking(move || Ok(inspect(&path, &file)?)).await?;
     let band = (info.bands.len() == 1).then_some(1);
-    let source = SourceFacts {
+    let mut source = SourceFacts {
         file: new.file.into(),
         bytes: std::fs::metadata(new.path)?.len(),
         vertical_unit: info.vertical_unit(band.unwrap_or(1)).unwrap_or(VerticalUnit::Metre),
@@ -43,25 +89,38 @@ pub async fn begin_study(store: &Store, new: NewStudy<'_>) -> Result<(Study, Opt
         crs_chosen: false,
         summary: None,
         info,
+        provenance: new.provenance.clone(),
+        more: Vec::new(),
+        order: Vec::new(),
+        level: false,
+        mosaic: None,
+        overlaps: Vec::new(),
+        seams: Vec::new(),
+        notes: Vec::new(),
     };
-    let study = store.create_study(new.name, new.description, Some(serde_json::to_value(&source)?)).await?;
-    let kept = async {
-        store.put_file(study.id, FileRole::Dem, new.file, new.path).await?;
-        if let Some(projection) = new.projection {
-            store.put_file(study.id, FileRole::Projection, "dem.prj", projection).await?;
-        }
-        match band {
-            Some(_) => Ok(Some(store.enqueue(study.id, JobKind::Import, json!({})).await?)),
-            None => Ok(None),
-        }
-    };
-    match kept.await {
-        Ok(job) => Ok((study, job)),
-        Err(error) => {
-            // A study without its file would be of no use.
-            store.delete_study(study.id).await?;
-            Err(error)
-        }
+    for one in &new.more {
+        let file = look_at(one, &source).await?;
+        source.more.push(file);
+    }
+    Ok(source)
+}
+
+async fn keep_files(
+    store: &Store,
+    study: i64,
+    new: &NewStudy<'_>,
+    source: &SourceFacts,
+) -> Result<Option<Job>> {
+    store.put_file(study, FileRole::Dem, new.file, new.path).await?;
+    if let Some(projection) = new.projection {
+        store.put_file(study, FileRole::Projection, "dem.prj", projection).await?;
+    }
+    for one in &new.more {
+        store.put_file(study, FileRole::DemPart, &one.file, &one.path).await?;
+    }
+    match source.band {
+        Some(_) => Ok(Some(store.enqueue(study, JobKind::Import, json!({})).await?)),
+        None => Ok(None),
     }
 }
 
@@ -117,117 +176,86 @@ pub async fn set_crs(store: &Store, study: i64, crs: &str) -> Result<Job> {
     .await
 }
 
-/// Reads the elevations of the study's file.
-pub(crate) async fn read_source(
-    store: &Store,
-    study: i64,
-    source: &SourceFacts,
-    handle: &JobHandle,
-    to: f64,
-) -> Result<Grid<f32>> {
-    let band = source
-        .band
-        .ok_or_else(|| Error::Refused("choose the band that holds the elevations first".into()))?;
-    handle.say("fetching the file");
-    let dir = tempfile::tempdir()?;
-    // The name is ours: what the user calls it never becomes a path.
-    let path = dir.path().join(if source.info.format == "ASCII grid" { "dem.asc" } else { "dem.tif" });
-    let file = store.file(study, FileRole::Dem).await?.ok_or(bothros_store::Error::NotFound("DEM file"))?;
-    store.fetch_file(file.id, &path).await?;
-    handle.progress(to * 0.3);
-    handle.say("reading elevations");
-    let (name, unit, monitor) = (source.file.clone(), source.vertical_unit, handle.clone());
-    blocking(move || {
-        let part = Part::new(&monitor, to * 0.3, to);
-        let values = read_elevation(&path, &name, band, unit, &part)?;
-        drop(dir);
-        Ok(values)
-    })
-    .await
-}
-
-/// What a DEM in place is like.
-pub(crate) fn terrain_facts(
-    values: &Grid<f32>,
-    crs: Crs,
-    frame: Frame,
-    unit_m: f64,
-    handle: &dyn Monitor,
-) -> Result<TerrainFacts> {
-    let summary = summarise(values, unit_m, handle)?;
-    let full = (summary.nodata_cells > 0).then(|| largest_full_rectangle(values)).flatten();
-    let full_rectangle =
-        full.filter(|r| r.rows < frame.rows || r.cols < frame.cols).map(|r| (r.rows, r.cols));
-    Ok(TerrainFacts { crs, frame, summary, preparation: None, cropped: false, full_rectangle })
-}
-
-/// Later stages are emptied when the DEM changes.
-pub(crate) const AFTER_TERRAIN: [RasterRole; 5] = [
-    RasterRole::Filled,
-    RasterRole::FillDepth,
-    RasterRole::CutFill,
-    RasterRole::Direction,
-    RasterRole::Accumulation,
-];
-
-pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result<String> {
+pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
     let mut source = facts.source.ok_or_else(|| Error::Refused("the study has no DEM".into()))?;
-    let values = read_source(store, study, &source, handle, 0.5).await?;
+    // Where only the files have changed, what was chosen for them stays.
+    let how = match request["keep"].as_bool() {
+        Some(true) => facts.terrain.map(|t| t.prepared).unwrap_or_default(),
+        _ => Preparing::default(),
+    };
+    let values = read_source(store, study, &mut source, handle, 0.5).await?;
     handle.say("looking at the elevations");
-    let (crs, frame, unit_m, monitor) =
-        (source.crs.clone(), source.frame(), source.vertical_unit.metres(), handle.clone());
-    let (values, summary, terrain) = blocking(move || {
-        let part = Part::new(&monitor, 0.5, 0.6);
-        match (crs, frame) {
-            (Some(crs), Some(frame)) => {
-                let terrain = terrain_facts(&values, crs, frame, unit_m, &part)?;
-                Ok((values, terrain.summary.clone(), Some(terrain)))
-            }
-            _ => {
-                let summary = summarise(&values, unit_m, &part)?;
-                Ok((values, summary, None))
-            }
-        }
+    let (now, choices, monitor) = (source.clone(), how, handle.clone());
+    let (summary, read) = blocking(move || {
+        let part = |from: f64, to: f64| Part::new(&monitor, from, to);
+        let summary = summarise(&values, now.vertical_unit.metres(), &part(0.5, 0.55))?;
+        let ready = now.is_ready() || choices.crs.is_some() || choices.align.is_some();
+        Ok((
+            summary,
+            if ready {
+                Read::Made(Box::new(make(values, &now, &choices, &part(0.55, 0.8))?))
+            } else {
+                Read::AsItIs(values)
+            },
+        ))
     })
     .await?;
     source.summary = Some(summary);
+    match &read {
+        Read::Made(made) => keep(store, study, &source, made, handle).await?,
+        Read::AsItIs(values) => keep_source(store, study, &source, values, handle).await?,
+    }
+    let (rows, cols, _, crs) = source.grid();
+    let text = format!(
+        "Read {}: {cols} x {rows} cells, {}{}",
+        source.title(),
+        crs.map_or("no CRS".into(), Crs::label),
+        source.notes.iter().map(|n| format!("; {n}")).collect::<String>()
+    );
+    let file = store.file(study, FileRole::Dem).await?;
+    let settings = json!({ "files": source.names(), "band": source.band, "vertical_unit": source.vertical_unit.code(),
+        "sha256": file.map(|f| f.sha256), "provenance": source.provenance, "overlaps": source.overlaps });
+    store.log(study, "Terrain", &text, settings, begun.elapsed()).await?;
+    Ok(text)
+}
+
+/// What was read: ready to be computed on, or waiting for a decision.
+enum Read {
+    Made(Box<Made>),
+    AsItIs(Grid<f32>),
+}
+
+/// Keeps elevations that cannot be computed on yet, to be looked at.
+async fn keep_source(
+    store: &Store,
+    study: i64,
+    source: &SourceFacts,
+    values: &Grid<f32>,
+    handle: &JobHandle,
+) -> Result<()> {
     handle.say("keeping the elevations");
-    let [left, width, _, top, _, height] = source.info.geo_transform;
+    let (_, _, [left, width, _, top, _, height], _) = source.grid();
     let writer = store.write(study).await?;
     writer.remove(&AFTER_TERRAIN).await?;
     writer.remove(&[RasterRole::Source, RasterRole::Dem]).await?;
-    let new = match &terrain {
-        Some(terrain) => NewRaster::at(RasterRole::Dem, &terrain.frame),
-        None => NewRaster { role: RasterRole::Source, left, top, cell_x: width.abs(), cell_y: height.abs() },
-    };
+    let new = NewRaster { role: RasterRole::Source, left, top, cell_x: width.abs(), cell_y: height.abs() };
     writer
-        .put(new, &values, &|share| {
-            handle.progress(0.6 + 0.4 * share);
+        .put(new, values, &|share| {
+            handle.progress(0.8 + 0.2 * share);
             !handle.is_cancelled()
         })
         .await?;
     writer
         .change_study(vec![
-            (StudyPart::Source, Some(serde_json::to_value(&source)?)),
-            (StudyPart::Terrain, terrain.as_ref().map(serde_json::to_value).transpose()?),
+            (StudyPart::Source, Some(serde_json::to_value(source)?)),
+            (StudyPart::Terrain, None),
             (StudyPart::Review, None),
             (StudyPart::Routing, None),
             (StudyPart::Network, None),
         ])
         .await?;
     writer.commit().await?;
-    let text = format!(
-        "Read {}: {} x {} cells, {}",
-        source.file,
-        source.info.cols,
-        source.info.rows,
-        source.crs.as_ref().map_or("no CRS".into(), Crs::label)
-    );
-    let file = store.file(study, FileRole::Dem).await?;
-    let settings = json!({ "file": source.file, "band": source.band, "vertical_unit": source.vertical_unit.code(),
-        "sha256": file.map(|f| f.sha256) });
-    store.log(study, "Terrain", &text, settings, begun.elapsed()).await?;
-    Ok(text)
+    Ok(())
 }

@@ -157,20 +157,27 @@ fn stage_of(role: LayerRole) -> &'static str {
 
 /// All features of a study in a role, in its CRS as it is now.
 pub async fn layer_features(store: &Store, facts: &Facts, role: LayerRole) -> Result<Vec<LayerFeature>> {
-    let Some(terrain) = &facts.terrain else { return Ok(Vec::new()) };
     let mut all = Vec::new();
-    for layer in store.layers(facts.study).await?.into_iter().filter(|l| l.role == role) {
-        let (layer, mut features) = store.layer(facts.study, layer.id).await?;
-        // The DEM may have been warped since.
-        if let Some(wkt) = layer.provenance["crs"].as_str().filter(|wkt| *wkt != terrain.crs.wkt) {
-            let transform = Transform::new(&Crs::parse(wkt)?, &terrain.crs)?;
-            for feature in &mut features {
-                convert(&mut feature.shape, &transform)?;
-            }
+    if facts.terrain.is_some() {
+        for layer in store.layers(facts.study).await?.into_iter().filter(|l| l.role == role) {
+            all.append(&mut layer_shapes(store, facts, layer.id).await?.1);
         }
-        all.append(&mut features);
     }
     Ok(all)
+}
+
+/// A layer and its features, in the CRS of the study as it is now: the DEM may have been warped since it was added.
+pub async fn layer_shapes(store: &Store, facts: &Facts, layer: i64) -> Result<(Layer, Vec<LayerFeature>)> {
+    let (layer, mut features) = store.layer(facts.study, layer).await?;
+    if let Some(terrain) = &facts.terrain
+        && let Some(wkt) = layer.provenance["crs"].as_str().filter(|wkt| *wkt != terrain.crs.wkt)
+    {
+        let transform = Transform::new(&Crs::parse(wkt)?, &terrain.crs)?;
+        for feature in &mut features {
+            convert(&mut feature.shape, &transform)?;
+        }
+    }
+    Ok((layer, features))
 }
 
 fn convert(shape: &mut Shape, transform: &Transform) -> Result<()> {

@@ -11,24 +11,31 @@ mod import;
 mod layers;
 mod package;
 mod prepare;
+mod preparing;
 mod review;
 mod route;
+mod sources;
 mod threshold;
 
 pub use catchment::{CatchmentFacts, PourPointPlace, delineate_at, place_pour_point};
 pub use choices::{Choices, conditioning_key};
 pub use error::{Error, Result};
 pub use facts::{
-    ConditionedFacts, Facts, NetworkFacts, Preparation, ReviewFacts, RoutingFacts, Settings, SourceFacts,
-    TerrainFacts,
+    ConditionedFacts, Facts, NetworkFacts, PlacedSeam, Provenance, ReviewFacts, RoutingFacts, Settings,
+    SourceFacts, SourceFile, TerrainFacts,
 };
 pub use findings::{Action, Finding, Severity, findings};
 pub use grids::{GridCache, Grids};
-pub use import::{NewStudy, begin_study, choose_band, set_crs, set_vertical_unit};
-pub use layers::{AddedLayer, NewLayer, add_layer, layer_features, name_on_disk};
+pub use import::{NewStudy, begin_candidate, begin_study, choose_band, set_crs, set_vertical_unit, take_up};
+pub use layers::{AddedLayer, NewLayer, add_layer, layer_features, layer_shapes, name_on_disk};
 pub use package::package_name;
-pub use prepare::PrepareRequest;
+pub use prepare::prepare;
+pub use preparing::{Alignment, Clip, PreparedPlace, Preparing};
 pub use review::{BarrierFacts, Decision, Profile, profile_along};
+pub use sources::{
+    NewDemFile, add_dem_files, level_dem_files, move_dem_file, remove_dem_file, restore_source,
+    set_provenance,
+};
 pub use threshold::set_threshold;
 
 use bothros_store::{Job, JobHandle, JobKind, Outcome, Store};
@@ -36,7 +43,7 @@ use bothros_store::{Job, JobHandle, JobKind, Outcome, Store};
 /// Does a job, whatever it is.
 pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -> Outcome {
     let done = match JobKind::from_name(&job.kind) {
-        Some(JobKind::Import) => import::run(&store, job.study_id, &handle).await,
+        Some(JobKind::Import) => import::run(&store, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Prepare) => prepare::run(&store, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Review) => review::run(&store, job.study_id, &handle).await,
         Some(JobKind::Route) => route::run(&store, &grids, job.study_id, &handle).await,

@@ -368,10 +368,11 @@ fn readme(from: &Ingredients, files: &[String]) -> String {
         &format!("Grid: {} x {} cells of {} {}.\n", frame.cols, frame.rows, frame.cell_size, from.crs.unit);
     out += "Units: elevations and lengths in metres, areas in km2, slope in m/m.\n\nMethods and settings\n--------------------\n";
     if let Some(source) = source {
-        out += &format!("DEM: {}, elevations in {}.\n", source.file, source.vertical_unit.code());
+        out +=
+            &format!("DEM: {}, elevations in {}.\n", source.names().join(", "), source.vertical_unit.code());
     }
-    if let Some(made) = facts.terrain.as_ref().and_then(|t| t.preparation.as_ref()) {
-        out += &format!("Warped from {} ({} resampling).\n", made.from, made.resampling.code());
+    for done in facts.terrain.iter().flat_map(|t| &t.done) {
+        out += &format!("DEM {done}.\n");
     }
     out += "Sinks filled to their spill level (basins and passes; Cordonnier, Bovy and Braun 2019; Barnes 2016).\n\
         Flow directions: D8 (O'Callaghan and Mark 1984), flats after Garbrecht and Martz 1997.\n\

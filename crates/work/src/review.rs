@@ -6,9 +6,13 @@ use bothros_core::conditioning::{
     Barrier, BarrierSearch, Line, Sink, SinkReport, StreamFit, fill, find_barriers, list_sinks, lower_along,
     sink_hierarchy, stream_fits,
 };
+use bothros_core::network::{Astray, extract, leaves_low_ground};
 use bothros_core::routing::{downstream, flow_accumulation, flow_directions};
-use bothros_core::{Cell, Connection, Frame, Grid, Monitor, NEIGHBOURS, Part, cells_along};
-use bothros_store::{Barrier as Row, JobHandle, LayerRole, NewBarrier, RasterRole, Store, StudyPart};
+use bothros_core::terrain::{Radius, topographic_position};
+use bothros_core::{Cell, Connection, Frame, Grid, Monitor, NEIGHBOURS, Part, Threshold, cells_along};
+use bothros_store::{
+    Barrier as Row, JobHandle, LayerFeature, LayerRole, NewBarrier, RasterRole, Shape, Store, StudyPart,
+};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
@@ -27,6 +31,17 @@ const STREAM_OFF_M: f64 = 5.0;
 const STREAM_OFF_SHARE: f64 = 0.5;
 /// Mapped streams kept in the list.
 const MISFITS_LISTED: usize = 100;
+
+/// The provisional network begins at so many cells (common practice, no source), and has no more reaches than this.
+const PROVISIONAL_CELLS: u32 = 1000;
+const PROVISIONAL_REACHES: usize = 10_000;
+/// A stream leaves the low ground where the ground stands so many standard deviations of topographic position above what
+/// lies within so many cells, but at least so many metres.
+const HIGH_DEVIATIONS: f64 = 0.5;
+const HIGH_RADIUS: f64 = 10.0;
+const HIGH_LEAST_M: f64 = 0.5;
+/// Places kept in the list.
+const ASTRAY_LISTED: usize = 200;
 
 /// What was decided about a barrier.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -199,6 +214,68 @@ fn runoff_to_fill(
     sink.volume_m3 / frame.area_of(most as u64 + 1).as_m2() * 1000.0
 }
 
+/// What the review found.
+struct Looked {
+    report: SinkReport,
+    runoff_mm: Vec<f64>,
+    barriers: Vec<Barrier>,
+    through: f64,
+    fits: Vec<StreamFit>,
+    provisional: Provisional,
+}
+
+/// The network before anything is decided, and where it leaves the low ground.
+struct Provisional {
+    cells: u32,
+    lines: Vec<LayerFeature>,
+    astray: Vec<Astray>,
+}
+
+fn provisional(
+    dem: &Grid<f32>,
+    filled: &Grid<f32>,
+    directions: &Grid<u8>,
+    accumulation: &Grid<u32>,
+    frame: &Frame,
+    monitor: &dyn Monitor,
+) -> Result<Provisional> {
+    let mut cells = PROVISIONAL_CELLS;
+    let network = loop {
+        let network = extract(
+            directions,
+            accumulation,
+            filled,
+            frame,
+            Threshold::cells(cells),
+            &Part::new(monitor, 0.0, 0.3),
+        )?;
+        if network.reaches.len() <= PROVISIONAL_REACHES {
+            break network;
+        }
+        cells *= 2;
+    };
+    let position =
+        topographic_position(dem, frame, Radius::Cells(HIGH_RADIUS), &Part::new(monitor, 0.3, 0.9))?;
+    let (mut count, mut squares) = (0u64, 0f64);
+    for z in position.values().iter().filter(|z| !z.is_nan()) {
+        count += 1;
+        squares += (*z as f64).powi(2);
+    }
+    // The mean is 0 but for the footprint's edge.
+    let deviation = (squares / count.max(1) as f64).sqrt();
+    let least = (HIGH_DEVIATIONS * deviation).max(HIGH_LEAST_M) as f32;
+    let astray = leaves_low_ground(&network, &position, accumulation, frame, least);
+    let line = |reach: &bothros_core::network::Reach| -> Vec<[f64; 2]> {
+        reach.line().map(|cell| frame.centre(dem.cell(cell as usize))).map(|(x, y)| [x, y]).collect()
+    };
+    let lines = network.reaches.iter().filter(|r| r.line().count() > 1).map(|reach| LayerFeature {
+        id: reach.id,
+        name: None,
+        shape: Shape::Line(line(reach)),
+    });
+    Ok(Provisional { cells, lines: lines.collect(), astray })
+}
+
 pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
@@ -213,34 +290,33 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
     };
     handle.progress(0.1);
     let (frame, monitor) = (terrain.frame, handle.clone());
-    let (report, runoff_mm, barriers, through_sinks, fits): (SinkReport, Vec<f64>, _, _, _) =
-        blocking(move || {
-            let part = |from: f64, to: f64| Part::new(&monitor, from, to);
-            monitor.say("filling, to see where water stands");
-            let filled = fill(&dem, &part(0.1, 0.25))?;
-            monitor.say("measuring sinks");
-            let report = list_sinks(&dem, &filled, &frame, SINKS_LISTED, &part(0.25, 0.35))?;
-            monitor.say("routing, to see what drains there");
-            let directions = flow_directions(&filled, &part(0.35, 0.5))?;
-            let accumulation = flow_accumulation(&directions, &part(0.5, 0.55))?;
-            let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
-            let through = share_through(&Grid::from_vec(dem.rows(), dem.cols(), raised), &directions);
-            let runoff_mm = report
-                .largest
-                .iter()
-                .map(|s| runoff_to_fill(&dem, &filled, &accumulation, &frame, s))
-                .collect();
-            drop((filled, directions));
-            monitor.say("finding how sinks lie in each other");
-            let sinks = sink_hierarchy(&dem, &frame, &[], &part(0.6, 0.8))?;
-            monitor.say("looking for barriers");
-            let barriers = find_barriers(&dem, &accumulation, &frame, &sinks, &search, &part(0.8, 0.98))?;
-            monitor.say("looking how mapped streams lie");
-            let near_m = STREAM_NEAR_M.max(3.0 * frame.cell_m());
-            let fits = stream_fits(&dem, &frame, &search.streams, near_m, STREAM_OFF_M);
-            Ok((report, runoff_mm, barriers, through, fits))
-        })
-        .await?;
+    let looked: Looked = blocking(move || {
+        let part = |from: f64, to: f64| Part::new(&monitor, from, to);
+        monitor.say("filling, to see where water stands");
+        let filled = fill(&dem, &part(0.1, 0.25))?;
+        monitor.say("measuring sinks");
+        let report = list_sinks(&dem, &filled, &frame, SINKS_LISTED, &part(0.25, 0.35))?;
+        monitor.say("routing, to see what drains there");
+        let directions = flow_directions(&filled, &part(0.35, 0.5))?;
+        let accumulation = flow_accumulation(&directions, &part(0.5, 0.55))?;
+        let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
+        let through = share_through(&Grid::from_vec(dem.rows(), dem.cols(), raised), &directions);
+        let runoff_mm =
+            report.largest.iter().map(|s| runoff_to_fill(&dem, &filled, &accumulation, &frame, s)).collect();
+        monitor.say("drawing a provisional network");
+        let provisional = provisional(&dem, &filled, &directions, &accumulation, &frame, &part(0.55, 0.62))?;
+        drop((filled, directions));
+        monitor.say("finding how sinks lie in each other");
+        let sinks = sink_hierarchy(&dem, &frame, &[], &part(0.62, 0.8))?;
+        monitor.say("looking for barriers");
+        let barriers = find_barriers(&dem, &accumulation, &frame, &sinks, &search, &part(0.8, 0.98))?;
+        monitor.say("looking how mapped streams lie");
+        let near_m = STREAM_NEAR_M.max(3.0 * frame.cell_m());
+        let fits = stream_fits(&dem, &frame, &search.streams, near_m, STREAM_OFF_M);
+        Ok(Looked { report, runoff_mm, barriers, through, fits, provisional })
+    })
+    .await?;
+    let Looked { report, runoff_mm, barriers, through: through_sinks, fits, provisional } = looked;
     let took_s = begun.elapsed().as_secs_f64();
     let text = format!("Found {} sinks and proposed {} crossings of barriers", report.sinks, barriers.len());
     let streams = fits.len();
@@ -258,6 +334,9 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         streams,
         through_sinks,
         barriers: barriers.len(),
+        astray_in_all: provisional.astray.len(),
+        astray: provisional.astray.into_iter().take(ASTRAY_LISTED).collect(),
+        provisional_cells: provisional.cells,
         took_s,
     };
     let new = barriers
@@ -270,6 +349,7 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         return Err(bothros_core::Error::Cancelled.into());
     }
     // A barrier that lies so near one known before is the same one.
+    store.replace_layer(study, LayerRole::Provisional, provisional.lines).await?;
     store.keep_barriers(study, new, 30.0 / terrain.frame.unit_m).await?;
     store.change_study(study, vec![(StudyPart::Review, Some(serde_json::to_value(&review)?))]).await?;
     store.log(study, "Conditioning", &text, json!({}), begun.elapsed()).await?;

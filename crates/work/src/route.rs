@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use bothros_core::conditioning::{
-    Conditioned, Conditioning, condition, cut_and_fill, difference, list_sinks,
+    Conditioned, Conditioning, bed_below_banks, condition, cut_and_fill, difference, list_sinks,
 };
 use bothros_core::routing::{ACCUMULATION_NODATA, flow_accumulation, flow_directions_to_outlets};
 use bothros_core::{Cell, Frame, Grid, Monitor, Part, Threshold};
@@ -50,7 +50,9 @@ fn compute(
     drop(unfilled);
     handle.say("measuring cut and fill");
     let mut change = difference(&dem, done.routing_surface())?;
-    let conditioned = what_changed(&dem, &done, &change, frame, key)?;
+    let mut conditioned = what_changed(&dem, &done, &change, frame, key)?;
+    conditioned.beds =
+        how.burn.as_ref().map(|(streams, _)| bed_below_banks(done.routing_surface(), frame, streams));
     drop(dem);
     for value in change.values_mut() {
         if *value == 0.0 {
@@ -106,6 +108,7 @@ fn what_changed(
     let place = |found: Option<(usize, &f32)>| -> Option<Cell> { found.map(|(index, _)| dem.cell(index)) };
     Ok(ConditionedFacts {
         key,
+        beds: None,
         ground: cut_and_fill(dem, &done.ground, frame)?,
         routing: cut_and_fill(dem, done.routing_surface(), frame)?,
         deepest_cut: place(deepest),

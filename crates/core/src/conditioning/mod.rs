@@ -5,6 +5,7 @@
 //! changed. [`condition`] runs them all in their order.
 
 mod barriers;
+mod bed;
 mod breach;
 mod burn;
 mod closed;
@@ -25,6 +26,7 @@ mod voids;
 mod way_out;
 
 pub use barriers::{Barrier, BarrierSearch, find_barriers};
+pub use bed::bed_below_banks;
 pub use breach::{Breach, BreachLimits, BreachReport, bottoms, breach};
 pub use burn::{Burn, burn, stream_cells};
 pub use closed::{ClosedBasin, KeptSinks, closed_basin_bottoms, fill_no_deeper};

@@ -1,7 +1,9 @@
 //! Streams: where they begin, how they join, their order.
 
+mod astray;
 mod extract;
 mod main_stem;
 
+pub use astray::{Astray, leaves_low_ground};
 pub use extract::{Network, Reach, extract, extract_cells};
 pub use main_stem::{main_stem, main_stem_of_cells};

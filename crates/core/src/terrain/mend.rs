@@ -21,7 +21,9 @@ pub fn mend_spikes(dem: &mut Grid<f32>, spikes: &[Spike]) {
         let mut around: Vec<f32> =
             dem.neighbours(index).map(|(_, n)| dem.values()[n]).filter(|z| !z.is_nan()).collect();
         around.sort_unstable_by(f32::total_cmp);
-        if let (Some(low), Some(high)) = (around.get((around.len().max(1) - 1) / 2), around.get(around.len() / 2)) {
+        if let (Some(low), Some(high)) =
+            (around.get((around.len().max(1) - 1) / 2), around.get(around.len() / 2))
+        {
             dem.values_mut()[index] = (low + high) / 2.0;
         }
     }

@@ -33,7 +33,7 @@ pub struct LevelPatch {
 pub struct Quality {
     /// number of spikes
     pub spikes: u64,
-    /// the worst, worst first, at most fifty
+    /// the worst, worst first, at most ten thousand
     pub worst_spikes: Vec<Spike>,
     /// number of cells that are level with all their neighbours
     pub level_cells: u64,
@@ -45,7 +45,7 @@ pub struct Quality {
     pub step_m: Option<f64>,
 }
 
-const SPIKES_LISTED: usize = 50;
+const SPIKES_LISTED: usize = 10_000;
 const PATCHES_LISTED: usize = 10;
 /// Rows that are looked at as one piece of work.
 const BAND: usize = 64;
@@ -181,7 +181,9 @@ fn step(dem: &Grid<f32>, unit_m: f64, monitor: &dyn Monitor) -> Result<Option<f6
             z.is_nan() || (times - times.round()).abs() <= 1e-6 * times.abs().max(1.0)
         };
         let mut known = dem.values().iter().filter(|z| !z.is_nan() && **z != 0.0);
-        if known.clone().next().is_some() && known.by_ref().take(64).all(multiple) && dem.values().par_iter().all(multiple)
+        if known.clone().next().is_some()
+            && known.by_ref().take(64).all(multiple)
+            && dem.values().par_iter().all(multiple)
         {
             return Ok(Some(step_m));
         }
@@ -276,7 +278,13 @@ mod tests {
                 ((z / step).round() * step) as f32
             })
         };
-        for (step, unit, told) in [(1.0, 1.0, Some(1.0)), (0.5, 1.0, Some(0.5)), (0.1, 1.0, Some(0.1)), (0.3048, 0.3048, Some(0.3048)), (0.003, 1.0, None)] {
+        for (step, unit, told) in [
+            (1.0, 1.0, Some(1.0)),
+            (0.5, 1.0, Some(0.5)),
+            (0.1, 1.0, Some(0.1)),
+            (0.3048, 0.3048, Some(0.3048)),
+            (0.003, 1.0, None),
+        ] {
             let found = examine(&smooth(step), &frame(50, 50), unit, &Silent).unwrap();
             assert_eq!(found.step_m, told, "{step}");
         }

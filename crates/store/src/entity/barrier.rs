@@ -25,6 +25,8 @@ pub struct Model {
     pub decision: Option<String>,
     /// another breach line than the proposed one
     pub line: Option<Json>,
+    /// the candidate DEM it belongs to; none for the DEM at work
+    pub parked: Option<i64>,
 }
 
 /// Joins are written where they are needed.

@@ -21,6 +21,8 @@ pub struct Model {
     pub sha256: String,
     /// when it came
     pub created_at: ChronoDateTimeUtc,
+    /// the candidate DEM it belongs to; none for the DEM at work
+    pub parked: Option<i64>,
 }
 
 /// Joins are written where they are needed.

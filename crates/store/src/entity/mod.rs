@@ -1,6 +1,7 @@
 //! The tables as SeaORM sees them.
 
 pub mod barrier;
+pub mod candidate;
 pub mod file;
 pub mod file_chunk;
 pub mod job;

@@ -29,6 +29,8 @@ pub struct Model {
     pub cell_x: f64,
     /// height of a cell, CRS units
     pub cell_y: f64,
+    /// the candidate DEM it belongs to; none for the DEM at work
+    pub parked: Option<i64>,
 }
 
 /// Joins are written where they are needed.

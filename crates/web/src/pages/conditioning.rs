@@ -93,15 +93,24 @@ fn decided(decision: Option<Decision>) -> &'static str {
     }
 }
 
-struct LayerRow {
-    id: i64,
-    role: &'static str,
-    name: String,
-    features: String,
-    about: String,
+pub(super) struct LayerRow {
+    pub id: i64,
+    pub role: &'static str,
+    pub name: String,
+    pub features: String,
+    pub about: String,
 }
 
-fn layer_row(layer: Layer) -> LayerRow {
+/// What a layer can be to a study, by name and title.
+pub(super) fn roles() -> Vec<(&'static str, &'static str)> {
+    LayerRole::ALL.into_iter().map(|r| (r.name(), r.title())).collect()
+}
+
+pub(super) fn layer_rows(layers: &[Layer]) -> Vec<LayerRow> {
+    layers.iter().filter(|l| l.role != LayerRole::Provisional).map(layer_row).collect()
+}
+
+fn layer_row(layer: &Layer) -> LayerRow {
     let text = |key: &str| layer.provenance[key].as_str().filter(|t| !t.is_empty()).map(str::to_owned);
     let about = match layer.provenance["drawn"].as_bool() {
         Some(true) => "drawn on the map".to_owned(),
@@ -114,7 +123,7 @@ fn layer_row(layer: Layer) -> LayerRow {
     LayerRow {
         id: layer.id,
         role: layer.role.title(),
-        name: layer.name,
+        name: layer.name.clone(),
         features: numbers::whole(layer.features as u64),
         about,
     }
@@ -171,6 +180,9 @@ struct Conditioning {
     through: Option<String>,
     barriers: Vec<BarrierRow>,
     misfits: Vec<(String, [f64; 2])>,
+    astray: Vec<(String, f64, f64)>,
+    astray_in_all: usize,
+    provisional: String,
     misfits_in_all: usize,
     streams: usize,
     open: usize,
@@ -202,6 +214,18 @@ fn misfit(fit: &StreamFit) -> (String, [f64; 2]) {
             fit.off_at,
         )
     }
+}
+
+/// How a stream leaves the low ground, and where.
+fn astray(place: &bothros_core::network::Astray, frame: &Frame) -> (String, f64, f64) {
+    let (x, y) = frame.centre(place.at);
+    let told = format!(
+        "{} above the ground around, over {}; {} drain there",
+        numbers::metres(place.above_m),
+        numbers::length(place.length_m),
+        numbers::area(place.contributing.as_m2())
+    );
+    (told, x, y)
 }
 
 fn step_name(kind: StepKind) -> &'static str {
@@ -268,7 +292,7 @@ fn results(done: &ConditionedFacts, frame: &Frame) -> Vec<Fact> {
     let moved = &done.routing;
     let at = |cell: Option<bothros_core::Cell>| cell.map(|c| frame.centre(c));
     let range = |(low, high): (f32, f32)| format!("{} to {}", numbers::metres(low), numbers::metres(high));
-    vec![
+    let mut out = vec![
         fact(
             "Cut",
             format!("{} in {} cells", numbers::volume(moved.cut_m3), numbers::whole(moved.cells_cut)),
@@ -282,7 +306,15 @@ fn results(done: &ConditionedFacts, frame: &Frame) -> Vec<Fact> {
         fact("Elevations before", range(done.range_before_m)),
         fact("Elevations after", range(done.range_after_m)),
         fact("Sinks that stay open", numbers::whole(done.open as u64)),
-    ]
+    ];
+    if let Some((below, all)) = done.beds {
+        let share = below as f64 / all.max(1) as f64 * 100.0;
+        out.push(fact(
+            "Burned beds below both banks",
+            format!("{} % of {} cells", numbers::real(share, 3), numbers::whole(all)),
+        ));
+    }
+    out
 }
 
 /// A small bar chart of how many cells changed by how much; heights by the logarithm.
@@ -362,12 +394,22 @@ pub(super) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<
         through,
         barriers,
         misfits: facts.review.as_ref().map_or(vec![], |r| r.misfits.iter().map(misfit).collect()),
+        astray: facts
+            .review
+            .as_ref()
+            .zip(frame)
+            .map_or(vec![], |(r, frame)| r.astray.iter().map(|a| astray(a, &frame)).collect()),
+        astray_in_all: facts.review.as_ref().map_or(0, |r| r.astray_in_all),
+        provisional: facts
+            .review
+            .as_ref()
+            .map_or(String::new(), |r| numbers::whole(r.provisional_cells as u64)),
         misfits_in_all: facts.review.as_ref().map_or(0, |r| r.misfits_in_all),
         streams: facts.review.as_ref().map_or(0, |r| r.streams),
         open,
         counts,
-        layers: app.store.layers(study).await?.into_iter().map(layer_row).collect(),
-        roles: LayerRole::ALL.into_iter().map(|r| (r.name(), r.title())).collect(),
+        layers: layer_rows(&app.store.layers(study).await?),
+        roles: roles(),
         form: Form::of(&facts.settings.conditioning),
         results: conditioned.zip(frame).map_or(vec![], |(done, frame)| results(done, &frame)),
         steps: conditioned.map_or(vec![], |done| {

@@ -6,13 +6,15 @@ mod help;
 mod rail;
 mod start;
 mod study;
+mod terrain;
 
 pub use conditioning::{barrier, measured};
-pub use desk::{crs_list, desk, warp_plan};
+pub use desk::desk;
 pub use help::{help, licences};
 pub use rail::{log, rail};
 pub use start::{RESTORE_WITHIN, nowhere, start};
 pub use study::study;
+pub use terrain::{crs_list, prepare_plan, warp_plan};
 
 use axum::response::{Html, IntoResponse, Response};
 

@@ -1,0 +1,226 @@
+//! How a DEM is prepared: the choices, and the grid that they lead to.
+
+use bothros_core::conditioning::Polygons;
+use bothros_core::{Frame, cells_within};
+use bothros_formats::{Crs, CrsKind, Resampling, Transform, frame_of, plan_warp, widen};
+use serde::{Deserialize, Serialize};
+
+use crate::{Error, Result, SourceFacts};
+
+/// A grid that the DEM is made to line up with.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Alignment {
+    /// name of the raster
+    pub name: String,
+    /// its CRS
+    pub crs: String,
+    /// easting of one of its corners, CRS units
+    pub left: f64,
+    /// northing of one of its corners, CRS units
+    pub top: f64,
+    /// edge of its cells, CRS units
+    pub cell_size: f64,
+}
+
+/// What the DEM is clipped to.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Clip {
+    /// in words: the map's extent, a drawn polygon, the name of a layer
+    pub name: String,
+    /// the polygons
+    pub polygons: Polygons,
+    /// their CRS
+    pub crs: String,
+    /// margin around them, metres
+    pub margin_m: f64,
+}
+
+/// How a DEM is prepared. Steps are done in this order: steps of rounding, spikes, warping, clipping, sea, full rectangle.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Preparing {
+    /// warp to this CRS, as a code or definition
+    pub crs: Option<String>,
+    /// edge of a cell, units of that CRS
+    pub cell_size: Option<f64>,
+    /// how values between cells are found
+    pub resampling: Resampling,
+    /// line up with another grid; it decides CRS and cell size
+    pub align: Option<Alignment>,
+    /// clip
+    pub clip: Option<Clip>,
+    /// crop to the largest full rectangle
+    pub full_rectangle: bool,
+    /// mend spikes
+    pub spikes: bool,
+    /// give steps of rounding a slope again
+    pub steps: bool,
+    /// declare the sea as outside
+    pub sea: bool,
+}
+
+impl Default for Preparing {
+    fn default() -> Self {
+        Self {
+            crs: None,
+            cell_size: None,
+            resampling: Resampling::Cubic,
+            align: None,
+            clip: None,
+            full_rectangle: false,
+            spikes: false,
+            steps: false,
+            sea: false,
+        }
+    }
+}
+
+/// Where a prepared DEM will lie.
+pub struct PreparedPlace {
+    /// its CRS
+    pub crs: Crs,
+    /// the grid before clipping
+    pub frame: Frame,
+    /// whether values must be found anew between cells
+    pub warped: bool,
+    /// rows and columns that clipping keeps: first row, first column, rows, columns
+    pub window: Option<(usize, usize, usize, usize)>,
+    /// the polygons of the clip in the CRS, margin included
+    pub clip: Option<Polygons>,
+}
+
+impl PreparedPlace {
+    /// The grid after clipping.
+    pub fn clipped(&self) -> Frame {
+        match self.window {
+            Some((row, col, rows, cols)) => self.frame.window(row, col, rows, cols),
+            None => self.frame,
+        }
+    }
+}
+
+impl Preparing {
+    /// Finds the grid that these choices lead to, from the source's place alone.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the CRS is not projected or not known, or the clip lies outside the DEM.
+    pub fn place(&self, source: &SourceFacts) -> Result<PreparedPlace> {
+        let (rows, cols, geo_transform, from) = source.grid();
+        let from = from.ok_or_else(|| Error::Refused("choose the CRS of the file first".into()))?;
+        let to = match (&self.align, &self.crs) {
+            (Some(align), _) => Crs::parse(&align.crs)?,
+            (None, Some(crs)) => Crs::parse(crs)?,
+            (None, None) => from.clone(),
+        };
+        if to.kind != CrsKind::Projected {
+            return Err(Error::Refused(format!(
+                "{} is not projected: areas and slopes need eastings and northings",
+                to.label()
+            )));
+        }
+        let own = source.frame().filter(|_| to.same_as(from).unwrap_or(false));
+        let (frame, warped) = match (&self.align, self.cell_size, own) {
+            (Some(align), _, own) => {
+                let whole = |offset: f64| {
+                    (offset / align.cell_size - (offset / align.cell_size).round()).abs() < 1e-3
+                };
+                let lies_on = own.filter(|f| {
+                    (f.cell_size - align.cell_size).abs() < 1e-6 * align.cell_size
+                        && whole(f.left - align.left)
+                        && whole(f.top - align.top)
+                });
+                match lies_on {
+                    Some(frame) => (frame, false),
+                    None => {
+                        let [west, south, east, north] =
+                            plan_warp(rows, cols, geo_transform, from, &to)?.extent;
+                        // On multiples of the cell size, counted from the other grid's corner.
+                        let moved =
+                            [west - align.left, south - align.top, east - align.left, north - align.top];
+                        let mut frame = frame_of(moved, align.cell_size, &to)?;
+                        frame.left += align.left;
+                        frame.top += align.top;
+                        (frame, true)
+                    }
+                }
+            }
+            (None, size, Some(frame)) if size.is_none_or(|s| (s - frame.cell_size).abs() < 1e-9 * s) => {
+                (frame, false)
+            }
+            (None, size, _) => {
+                let plan = plan_warp(rows, cols, geo_transform, from, &to)?;
+                (frame_of(plan.extent, size.unwrap_or(plan.sensible_cell_size), &to)?, true)
+            }
+        };
+        let clip = self.clip.as_ref().map(|clip| clip_in(clip, &to)).transpose()?;
+        let window = match (&clip, &self.clip) {
+            (Some(polygons), Some(named)) => Some(window_of(polygons, &frame).ok_or_else(|| {
+                Error::Refused(format!(
+                    "{} does not cover any cell of the DEM: choose another clip",
+                    named.name
+                ))
+            })?),
+            _ => None,
+        };
+        Ok(PreparedPlace { crs: to, frame, warped, window, clip })
+    }
+
+    /// What is chosen, in words.
+    pub fn words(&self) -> Vec<String> {
+        let mut out = Vec::new();
+        if let Some(align) = &self.align {
+            out.push(format!("lined up with {}", align.name));
+        }
+        if let Some(clip) = &self.clip {
+            let margin =
+                if clip.margin_m > 0.0 { format!(" and {} m around", clip.margin_m) } else { String::new() };
+            out.push(format!("clipped to {}{margin}", clip.name));
+        }
+        for (on, what) in [
+            (self.steps, "steps of rounding softened"),
+            (self.spikes, "spikes mended"),
+            (self.sea, "sea outside"),
+            (self.full_rectangle, "cropped to the full rectangle"),
+        ] {
+            if on {
+                out.push(what.into());
+            }
+        }
+        out
+    }
+}
+
+/// The clip's polygons in another CRS, with their margin.
+fn clip_in(clip: &Clip, to: &Crs) -> Result<Polygons> {
+    let transform = Transform::new(&Crs::parse(&clip.crs)?, to)?;
+    let mut polygons = clip.polygons.clone();
+    for point in polygons.iter_mut().flatten().flatten() {
+        let (x, y) = transform.point(point[0], point[1])?;
+        *point = [x, y];
+    }
+    Ok(widen(&polygons, clip.margin_m / to.unit_m)?)
+}
+
+/// The rows and columns that polygons cover.
+fn window_of(polygons: &Polygons, frame: &Frame) -> Option<(usize, usize, usize, usize)> {
+    let [mut west, mut south, mut east, mut north] =
+        [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
+    for [x, y] in polygons.iter().flatten().flatten() {
+        (west, east) = (west.min(*x), east.max(*x));
+        (south, north) = (south.min(*y), north.max(*y));
+    }
+    let col = |x: f64| ((x - frame.left) / frame.cell_size).clamp(0.0, frame.cols as f64);
+    let row = |y: f64| ((frame.top - y) / frame.cell_size).clamp(0.0, frame.rows as f64);
+    let (c0, c1) = (col(west).floor() as usize, col(east).ceil() as usize);
+    let (r0, r1) = (row(north).floor() as usize, row(south).ceil() as usize);
+    (c1 >= c0 + 2 && r1 >= r0 + 2).then_some((r0, c0, r1 - r0, c1 - c0))
+}
+
+/// Which cells of a grid a clip keeps.
+pub(crate) fn kept_cells(polygons: &Polygons, frame: &Frame) -> Vec<bool> {
+    let mut keep = vec![false; frame.cells()];
+    for cell in cells_within(polygons, frame) {
+        keep[cell.row * frame.cols + cell.col] = true;
+    }
+    keep
+}
