@@ -67,6 +67,22 @@ pub enum Error {
         /// number of cells
         cells: u64,
     },
+    /// More bands than one.
+    #[error("{name} has {bands} bands; one is needed")]
+    OneBand {
+        /// name of the file as the user knows it
+        name: String,
+        /// number of bands
+        bands: usize,
+    },
+    /// A raster of another area.
+    #[error(
+        "{name} does not cover any cell of the DEM: check that it belongs to this area and says the right CRS"
+    )]
+    Elsewhere {
+        /// name of the file as the user knows it
+        name: String,
+    },
     /// More files than can be put together at once, or none.
     #[error("{files} files cannot be put together; between 1 and {most} can")]
     TooManyFiles {

@@ -5,8 +5,8 @@ use std::path::Path;
 use bothros_core::conditioning::{Burn, ClosedBasin, Line, Polygons};
 use bothros_core::{Frame, Grid, Monitor, Part, cells_within};
 use bothros_formats::{
-    Crs, CrsKind, Geometry, Piece, Placed, ReadFeature, Resampling, VerticalUnit, Wanted, Wish, inspect,
-    plan_mosaic, read_elevation, read_features, read_mosaic, utm_zone, warp_onto,
+    Crs, CrsKind, Geometry, Piece, ReadFeature, Resampling, VerticalUnit, Wanted, Wish, inspect, plan_mosaic,
+    read_features, read_mosaic, read_onto, utm_zone,
 };
 
 use crate::{BurnMethod, BurnSettings, Error, Recipe, Result};
@@ -310,35 +310,9 @@ pub(crate) fn weights(
 ) -> Result<Grid<f32>> {
     let key = "routing.weights";
     let (name, full) = (file_name(path), recipe.path(path));
-    let info = inspect(&full, &name).map_err(|e| formats(key, e))?;
-    let own = info.crs.clone().ok_or_else(|| {
-        Error::data(
-            key,
-            format!("{name} has no CRS: assign the one its coordinates are in, and save it again"),
-        )
-    })?;
-    if info.bands.len() != 1 {
-        return Err(Error::data(key, format!("{name} has {} bands; weights need one", info.bands.len())));
+    let (values, from) = read_onto(&full, &name, crs, frame, monitor).map_err(|e| formats(key, e))?;
+    if let Some(own) = from {
+        notes.push(format!("{key}: {name} was warped from {} onto the DEM's grid (bilinear)", own.label()));
     }
-    let values = read_elevation(&full, &name, 1, VerticalUnit::Metre, &Part::new(monitor, 0.0, 0.5))
-        .map_err(|e| formats(key, e))?;
-    let [left, width, _, top, _, _] = info.geo_transform;
-    let same = own.same_as(crs).map_err(|e| formats(key, e))?
-        && (info.rows, info.cols) == (frame.rows, frame.cols)
-        && info.is_north_up()
-        && info.is_square()
-        && (left - frame.left).abs() < 1e-3 * frame.cell_size
-        && (top - frame.top).abs() < 1e-3 * frame.cell_size
-        && (width - frame.cell_size).abs() < 1e-6 * frame.cell_size;
-    if same {
-        return Ok(values);
-    }
-    let placed = Placed { values: &values, geo_transform: info.geo_transform, crs: &own };
-    let onto = warp_onto(&placed, crs, frame, Resampling::Bilinear, &Part::new(monitor, 0.5, 1.0))
-        .map_err(|e| formats(key, e))?;
-    if onto.values().iter().all(|w| w.is_nan()) {
-        return Err(Error::data(key, format!("{name} does not cover any cell of the DEM")));
-    }
-    notes.push(format!("{key}: {name} was warped from {} onto the DEM's grid (bilinear)", own.label()));
-    Ok(onto)
+    Ok(values)
 }

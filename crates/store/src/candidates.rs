@@ -116,7 +116,7 @@ async fn mark(
     to: Option<i64>,
 ) -> Result<()> {
     macro_rules! move_rows {
-        ($table:ident) => {
+        ($table:ident, $belongs:expr) => {
             let of = match from {
                 Some(from) => $table::Column::Parked.eq(from),
                 None => $table::Column::Parked.is_null(),
@@ -125,12 +125,15 @@ async fn mark(
                 .col_expr($table::Column::Parked, Expr::value(to))
                 .filter($table::Column::StudyId.eq(study))
                 .filter(of)
+                .filter($belongs)
                 .exec(transaction)
                 .await?;
         };
     }
-    move_rows!(raster);
-    move_rows!(file);
-    move_rows!(barrier);
+    let any = || Expr::value(true);
+    move_rows!(raster, any());
+    // Weights belong to the study, whatever DEM it works on.
+    move_rows!(file, file::Column::Role.ne("weights"));
+    move_rows!(barrier, any());
     Ok(())
 }

@@ -20,6 +20,8 @@ pub enum FileRole {
     DemPart,
     /// the CRS beside an ASCII grid
     Projection,
+    /// weights of cells, e.g. rain
+    Weights,
     /// the package for download
     Package,
 }
@@ -30,6 +32,7 @@ impl FileRole {
             Self::Dem => "dem",
             Self::DemPart => "dem_part",
             Self::Projection => "prj",
+            Self::Weights => "weights",
             Self::Package => "package",
         }
     }

@@ -29,6 +29,8 @@ pub enum RasterRole {
     Direction,
     /// cells upstream
     Accumulation,
+    /// weights of all cells upstream
+    Weighted,
 }
 
 impl RasterRole {
@@ -42,12 +44,13 @@ impl RasterRole {
             Self::CutFill => "cut_fill",
             Self::Direction => "direction",
             Self::Accumulation => "accumulation",
+            Self::Weighted => "weighted",
         }
     }
     fn overview(self) -> Overview {
         match self {
             Self::Source | Self::Dem | Self::Filled => Overview::Mean,
-            Self::FillDepth | Self::Accumulation => Overview::Greatest,
+            Self::FillDepth | Self::Accumulation | Self::Weighted => Overview::Greatest,
             Self::Direction | Self::CutFill => Overview::First,
         }
     }

@@ -256,10 +256,13 @@ async fn layers_are_drawn_changed_deleted_and_copied() {
     assert_eq!(store.layer(study, layer.id).await.unwrap().1, features);
     // Two people draw at the same time: both lines are there.
     let name = Some("culvert".to_owned());
-    let (a, b) = tokio::join!(store.draw(study, LayerRole::BreachLines, name.clone(), line(1.0), "EPSG:32628"), async {
-        tokio::time::sleep(Duration::from_millis(30)).await;
-        store.draw(study, LayerRole::BreachLines, None, line(2.0), "EPSG:32628").await
-    });
+    let (a, b) = tokio::join!(
+        store.draw(study, LayerRole::BreachLines, name.clone(), line(1.0), "EPSG:32628"),
+        async {
+            tokio::time::sleep(Duration::from_millis(30)).await;
+            store.draw(study, LayerRole::BreachLines, None, line(2.0), "EPSG:32628").await
+        }
+    );
     let ((one, first), (two, second)) = (a.unwrap(), b.unwrap());
     assert_eq!(store.features_of(study, LayerRole::BreachLines).await.unwrap().len(), 2);
     assert!(one != two || first != second);

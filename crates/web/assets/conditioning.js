@@ -21,8 +21,17 @@ export class Conditioning {
       const least = Number(e.target.value.replace(',', '.')) || 0;
       for (const row of desk.querySelectorAll('[data-sink]')) row.hidden = Number(row.dataset.by.split(' ')[0]) < least;
     });
+    if (desk.querySelector('[data-burn]') && this.page.map.map) this.burnSection(this.burnAt ?? this.page.map.map.getView().getCenter());
     if (this.barrier && desk.querySelector(`[data-barrier-row="${this.barrier}"]`)) this.show(this.barrier, false);
     else this.barrier = null;
+  }
+
+  /** The ground across a stream as it would be burned. */
+  async burnSection([x, y]) {
+    const place = this.page.desk.querySelector('[data-burn]');
+    const answer = await fetch(`${this.page.base}/burn-section?x=${x}&y=${y}`);
+    const text = await answer.text();
+    if (answer.ok) place.innerHTML = text; else place.textContent = text;
   }
 
   sort(button) {
@@ -97,6 +106,11 @@ export class Conditioning {
     const decide = target.closest('[data-decide]');
     if (decide) { this.decide(decide.dataset.decide); return true; }
     if (target.closest('[data-redraw]')) { this.redraw(); return true; }
+    if (target.closest('[data-burn-here]')) {
+      this.page.enter({ place: (at) => { this.burnAt = at; this.burnSection(at); } }, 'Click near a mapped stream. Esc leaves.');
+      return true;
+    }
+    if (target.closest('[data-swipe]')) { this.page.map.swipe(); return true; }
     if (target.closest('[data-edit]')) { this.edit(); return true; }
     const see = target.closest('[data-see]');
     if (see) { this.page.see(see.dataset.see.split(',')); return true; }

@@ -3,6 +3,7 @@ import { ask } from './common.js';
 import { closeUp } from './cells.js';
 import { barrierLayer, featureLayer, loadBarriers, loadFeatures, provisionalLayer } from './conditioning.js';
 import { Flow } from './flow.js';
+import { Swipe } from './swipe.js';
 import { POSITION, SLOPE, Views } from './views.js';
 
 const ol = window.ol;
@@ -31,6 +32,7 @@ export class StudyMap {
     this.frames = 0;
     this.cellsOf = 'elevation';
     this.views = new Views(this);
+    this.swiping = new Swipe(this);
   }
 
   /** Fetches what there is and builds the layers; keeps the view where the grid is the same. */
@@ -98,12 +100,14 @@ export class StudyMap {
 
   build() {
     const { rasters } = this.data;
+    this.swiping.end();
     for (const layer of this.map.getLayers().getArray().slice()) this.map.removeLayer(layer);
     this.layers = {};
     const what = rasters.dem ? 'dem' : 'source';
     this.views.style = this.data.style ?? {};
     this.layers.relief = this.picture(what, this.main, this.views.reliefQuery(), true);
     if (rasters.dem) this.views.build(this.layers);
+    this.after = rasters.filled ? this.picture('filled', rasters.filled, this.views.reliefQuery(), true) : null;
     if (rasters.area) {
       this.stretch ??= this.data.log_percentiles.slice();
       this.flow = new Flow(this, rasters.area, { streams: WATER, area: AREA_RAMP });
@@ -122,7 +126,10 @@ export class StudyMap {
     }
     this.layers.cells = closeUp(this);
     for (const [key, layer] of Object.entries(this.layers)) if (this.views.style[key]?.opacity !== undefined) layer.setOpacity?.(this.views.style[key].opacity);
-    for (const key of ['relief', 'slope', 'curvature', 'far', 'near', 'contours', 'sinks', 'change', 'direction', 'area', 'streams', 'catchments', 'provisional', 'features', 'barriers', 'cells']) if (this.layers[key]) this.map.addLayer(this.layers[key]);
+    for (const key of ['relief', 'slope', 'curvature', 'far', 'near', 'contours', 'sinks', 'change', 'direction', 'area', 'streams', 'catchments', 'provisional', 'features', 'barriers', 'cells']) {
+      if (this.layers[key]) this.map.addLayer(this.layers[key]);
+      if (key === 'relief' && this.after) { this.after.setVisible(false); this.map.addLayer(this.after); }
+    }
     this.show();
     this.redrawStreams();
     this.loadCatchments();
@@ -132,6 +139,9 @@ export class StudyMap {
 
   loadFeatures() { return loadFeatures(this).catch((e) => this.onProblem?.(e.message)); }
   loadBarriers() { return loadBarriers(this).catch((e) => this.onProblem?.(e.message)); }
+
+  /** The ground before and after conditioning, on both sides of a handle. */
+  swipe() { if (this.after) this.swiping.toggle(this.after); }
 
   setStretch(low, high) {
     this.stretch = [low, Math.max(high, low + 0.1)];

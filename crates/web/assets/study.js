@@ -77,7 +77,7 @@ async function fetchDesk() {
   prepareThreshold();
   prepareStretch();
   if (stage === 'conditioning' || stage === 'terrain') conditioning.prepare();
-  if (stage === 'terrain') terrain.prepare(); else terrain.outline();
+  if (stage === 'terrain') terrain.prepare(); else { terrain.outline(); terrain.prepareSending(); }
 }
 
 function markStage() {
@@ -183,6 +183,7 @@ async function readOut() {
     if (c.elevation_m != null) parts.push(c.fill_m > 0 ? `${c.elevation_m.toFixed(2)} m, filled to ${(c.elevation_m + c.fill_m).toFixed(2)} m` : `${c.elevation_m.toFixed(2)} m`);
     else if (c.row != null) parts.push('no elevation');
     if (c.area_m2 != null) parts.push(`drains ${area(c.area_m2)}`, WAYS[c.direction] === 'outlet' ? 'outlet' : `to ${WAYS[c.direction]}`);
+    if (c.weighted != null) parts.push(`${c.weighted.toLocaleString('en', { maximumSignificantDigits: 5 }).replaceAll(',', '\u202F')} (${c.weighted_of ?? 'weights'}, itself counted)`);
     if (c.order != null) parts.push(`order ${c.order}`);
     document.getElementById('readout').replaceChildren(...parts.map((p) => { const s = document.createElement('span'); s.textContent = p; return s; }));
   } catch { /* the pointer has moved on; the next reading tells */ }

@@ -10,13 +10,17 @@ export class Terrain {
   /** The desk has been fetched anew. */
   prepare() {
     const { desk } = this.page;
-    for (const form of desk.querySelectorAll('form[data-send]')) form.addEventListener('submit', (e) => { e.preventDefault(); this.send(form); });
+    this.prepareSending();
     const form = desk.querySelector('#prepare');
     if (!form) { this.outline(); return; }
     const changed = () => { clearTimeout(this.timer); this.timer = setTimeout(() => this.plan(form), 200); };
     form.addEventListener('input', (e) => { if (e.target.name !== 'q') changed(); });
     form.addEventListener('change', (e) => { if (e.target.name !== 'q') changed(); });
     this.extent();
+  }
+
+  prepareSending() {
+    for (const form of this.page.desk.querySelectorAll('form[data-send]')) form.addEventListener('submit', (e) => { e.preventDefault(); this.send(form); });
   }
 
   /** What the map shows now, for clipping to it. */
@@ -31,6 +35,7 @@ export class Terrain {
     const button = form.querySelector('button');
     const said = button.textContent;
     const data = new FormData();
+    for (const input of form.querySelectorAll('input[type=text], input:not([type])')) data.append(input.name, input.value);
     for (const input of form.querySelectorAll('input[type=file]')) for (const file of input.files) data.append(/\.prj$/i.test(file.name) ? 'prj' : 'dem', file);
     const request = new XMLHttpRequest();
     button.disabled = true;

@@ -8,7 +8,8 @@ use bothros_core::conditioning::{Burn, Line, TreatSinks};
 use bothros_core::{Cell, Frame, Grid};
 use bothros_store::{Inverse, JobKind, LayerRole, LayerShape, RasterMeta, RasterRole, Shape, StudyPart};
 use bothros_work::{
-    BarrierFacts, Choices, Decision, Facts, NewLayer, Profile, Settings, layer_shapes, name_on_disk,
+    BarrierFacts, Choices, Decision, Facts, NewLayer, Profile, Settings, blocking, layer_features,
+    layer_shapes, name_on_disk,
 };
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -16,7 +17,7 @@ use serde_json::{Value, json};
 use crate::App;
 use crate::actions::{STUDY, changed, number};
 use crate::error::{Result, WebError};
-use crate::upload::{broken_off, keep};
+use crate::upload::{broken_off, keep, receive};
 
 /// The page then fetches the barriers anew, but not the whole map.
 pub const BARRIERS: &str = "barriers-changed";
@@ -178,6 +179,54 @@ pub async fn add_layer(
         response.headers_mut().insert("X-Told", value);
     }
     Ok(response)
+}
+
+/// Takes the file of weights (`dem`, as every raster is sent), what they mean, and where they come from.
+pub async fn weights(State(app): State<App>, Path(study): Path<i64>, form: Multipart) -> Result<Response> {
+    prepared(&app, study).await?;
+    let received = receive(form, app.options.upload_limit).await?;
+    let file = received.files.first().ok_or_else(|| WebError::refused("choose a raster of weights"))?;
+    let (meaning, provenance) = (received.text("meaning"), received.provenance());
+    bothros_work::set_weights(&app.store, study, &file.file, &file.path, &meaning, provenance).await?;
+    Ok(changed(STUDY))
+}
+
+pub async fn remove_weights(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    bothros_work::remove_weights(&app.store, study).await?;
+    Ok(changed(STUDY))
+}
+
+/// Where a burned stream is looked at across.
+#[derive(Deserialize)]
+pub struct Across {
+    x: Option<f64>,
+    y: Option<f64>,
+}
+
+/// A cross-section of the mapped stream nearest to a place, before and after burning as it is chosen.
+pub async fn burn_section(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(place): Query<Across>,
+) -> Result<Response> {
+    let facts = prepared(&app, study).await?;
+    let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let how =
+        facts.settings.conditioning.burn.ok_or_else(|| WebError::refused("choose how streams are burned"))?;
+    let streams = layer_features(&app.store, &facts, LayerRole::MappedStreams).await?;
+    let lines: Vec<Line> = streams
+        .into_iter()
+        .filter_map(|f| match f.shape {
+            Shape::Line(line) => Some(line),
+            _ => None,
+        })
+        .collect();
+    let near = place.x.zip(place.y).map(|(x, y)| [x, y]);
+    let across = bothros_work::section_across(&lines, near, how, &terrain.frame)
+        .ok_or_else(|| WebError::refused("there are no mapped streams: add them under Layers"))?;
+    let (dem, frame) = around(&app, &facts, &across.window, 0.0).await?;
+    let section = blocking(move || bothros_work::burn_across(&dem, &frame, &lines, how, &across)).await?;
+    crate::pages::burn_section(&section)
 }
 
 /// Text as a header can carry it.

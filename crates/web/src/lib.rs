@@ -93,6 +93,8 @@ impl App {
             .route("/vertical-unit", post(actions::vertical_unit))
             .route("/prepare", post(terrain::prepare))
             .route("/prepare-plan", post(pages::prepare_plan))
+            .route("/weights/remove", post(conditioning::remove_weights))
+            .route("/burn-section", get(conditioning::burn_section))
             .route("/fill-voids", post(terrain::fill_voids))
             .route("/dem-files/{place}/move", post(terrain::move_file))
             .route("/dem-files/{place}/remove", post(terrain::remove_file))
@@ -139,6 +141,7 @@ impl App {
             .route("/studies/{study}/dem-files", post(terrain::add_files))
             .route("/studies/{study}/candidates", post(terrain::begin_candidate))
             .route("/studies/{study}/align", post(terrain::align))
+            .route("/studies/{study}/weights", post(conditioning::weights))
             .route("/studies/{study}/layers", get(conditioning::layers).post(conditioning::add_layer))
             .layer(axum::extract::DefaultBodyLimit::max(usize::try_from(limit).unwrap_or(usize::MAX)));
         Router::new()

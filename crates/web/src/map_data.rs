@@ -26,6 +26,7 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
     for role in [
         RasterRole::Source,
         RasterRole::Dem,
+        RasterRole::Filled,
         RasterRole::FillDepth,
         RasterRole::CutFill,
         RasterRole::Direction,
@@ -115,6 +116,11 @@ pub async fn cell(
         let cells = app.store.read_window::<u32>(&area, 0, at, (1, 1)).await?.values()[0];
         let code = app.store.read_window::<u8>(&direction, 0, at, (1, 1)).await?.values()[0];
         if cells != u32::MAX {
+            if let Some(sums) = app.store.raster(study, RasterRole::Weighted).await? {
+                let sum = app.store.read_window::<f32>(&sums, 0, at, (1, 1)).await?.values()[0];
+                told["weighted"] = json!(sum.is_finite().then_some(sum));
+                told["weighted_of"] = json!(facts.settings.weights.as_ref().map(|w| &w.meaning));
+            }
             told["accumulation"] = json!(cells);
             told["area_m2"] = json!(terrain.frame.area_of(cells as u64 + 1).as_m2());
             told["direction"] = json!(code);

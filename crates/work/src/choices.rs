@@ -116,6 +116,9 @@ pub(crate) async fn conditioning_of(store: &Store, facts: &Facts) -> Result<Cond
 pub async fn conditioning_key(store: &Store, facts: &Facts) -> Result<String> {
     let mut hash = Sha256::new();
     hash.update(serde_json::to_vec(&facts.settings.conditioning)?);
+    if let Some(weights) = &facts.settings.weights {
+        hash.update(&weights.sha256);
+    }
     for layer in store.layers(facts.study).await? {
         let counts = !matches!(
             layer.role,

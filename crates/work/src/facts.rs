@@ -9,7 +9,7 @@ use bothros_formats::{Crs, MosaicPlan, Overlap, RasterInfo, VerticalUnit};
 use bothros_store::Study;
 use serde::{Deserialize, Serialize};
 
-use crate::{Choices, Preparing, Result};
+use crate::{Choices, Preparing, Result, WeightFacts};
 
 /// Where an input comes from, in the analyst's words.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -297,6 +297,8 @@ pub struct Settings {
     pub conditioning: Choices,
     /// how the map is drawn
     pub style: serde_json::Value,
+    /// weights that are accumulated
+    pub weights: Option<WeightFacts>,
 }
 
 impl Default for Settings {
@@ -306,6 +308,7 @@ impl Default for Settings {
             snap_to: SnapTo::Largest,
             conditioning: Choices::default(),
             style: serde_json::Value::Null,
+            weights: None,
         }
     }
 }

@@ -14,8 +14,10 @@ mod prepare;
 mod preparing;
 mod review;
 mod route;
+mod section;
 mod sources;
 mod threshold;
+mod weights;
 
 pub use catchment::{CatchmentFacts, PourPointPlace, delineate_at, place_pour_point};
 pub use choices::{Choices, conditioning_key};
@@ -32,11 +34,13 @@ pub use package::package_name;
 pub use prepare::prepare;
 pub use preparing::{Alignment, Clip, PreparedPlace, Preparing};
 pub use review::{BarrierFacts, Decision, Profile, profile_along};
+pub use section::{Section, SectionPlace, burn_across, section_across};
 pub use sources::{
     NewDemFile, add_dem_files, level_dem_files, move_dem_file, remove_dem_file, restore_source,
     set_provenance,
 };
 pub use threshold::set_threshold;
+pub use weights::{WeightFacts, remove_weights, set_weights};
 
 use bothros_store::{Job, JobHandle, JobKind, Outcome, Store};
 

@@ -137,12 +137,13 @@ pub(crate) fn make(
 }
 
 /// Later stages are emptied when the DEM changes.
-pub(crate) const AFTER_TERRAIN: [RasterRole; 5] = [
+pub(crate) const AFTER_TERRAIN: [RasterRole; 6] = [
     RasterRole::Filled,
     RasterRole::FillDepth,
     RasterRole::CutFill,
     RasterRole::Direction,
     RasterRole::Accumulation,
+    RasterRole::Weighted,
 ];
 
 /// Keeps a prepared DEM in place of the one before; what was computed from that goes.

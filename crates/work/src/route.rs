@@ -5,7 +5,10 @@ use std::time::Instant;
 use bothros_core::conditioning::{
     Conditioned, Conditioning, bed_below_banks, condition, cut_and_fill, difference, list_sinks,
 };
-use bothros_core::routing::{ACCUMULATION_NODATA, flow_accumulation, flow_directions_to_outlets};
+use bothros_core::routing::{
+    ACCUMULATION_NODATA, DIRECTION_NODATA, flow_accumulation, flow_directions_to_outlets,
+    weighted_accumulation,
+};
 use bothros_core::{Cell, Frame, Grid, Monitor, Part, Threshold};
 use bothros_store::{JobHandle, NewRaster, RasterRole, Store, StudyPart};
 use serde_json::json;
@@ -13,6 +16,7 @@ use serde_json::json;
 use crate::catchment::delineate_again;
 use crate::choices::{conditioning_key, conditioning_of};
 use crate::review::SINKS_LISTED;
+use crate::weights::read_weights;
 use crate::{ConditionedFacts, Error, Facts, GridCache, Result, RoutingFacts, blocking};
 
 struct Routed {
@@ -21,13 +25,26 @@ struct Routed {
     change: Grid<f32>,
     directions: Grid<u8>,
     accumulation: Grid<u32>,
+    weighted: Option<Grid<f32>>,
     facts: RoutingFacts,
+}
+
+/// Hears cancellation, and keeps progress to itself.
+#[derive(Clone)]
+struct Quiet(JobHandle);
+
+impl Monitor for Quiet {
+    fn progress(&self, _share: f64) {}
+    fn is_cancelled(&self) -> bool {
+        self.0.is_cancelled()
+    }
 }
 
 fn compute(
     dem: Grid<f32>,
     frame: &Frame,
     how: &Conditioning,
+    weights: Option<Grid<f32>>,
     key: String,
     handle: &JobHandle,
 ) -> Result<Routed> {
@@ -63,6 +80,20 @@ fn compute(
     let directions = flow_directions_to_outlets(done.routing_surface(), &done.open, &part(0.42, 0.55))?;
     handle.say("accumulating flow");
     let accumulation = flow_accumulation(&directions, &part(0.55, 0.65))?;
+    let weighted = match &weights {
+        Some(weights) => {
+            handle.say("accumulating weights");
+            let sums = weighted_accumulation(&directions, weights, &part(0.63, 0.65))?;
+            // Kept as it is drawn and read: with seven digits.
+            let each = sums.values().iter().zip(weights.values()).zip(directions.values());
+            let with_own = each.map(|((sum, own), &code)| match code {
+                DIRECTION_NODATA => f32::NAN,
+                _ => (sum + if own.is_nan() { 0.0 } else { *own as f64 }) as f32,
+            });
+            Some(Grid::from_vec(sums.rows(), sums.cols(), with_own.collect()))
+        }
+        None => None,
+    };
     let largest_cells =
         accumulation.values().iter().filter(|&&a| a != ACCUMULATION_NODATA).max().map_or(0, |a| a + 1);
     let facts = RoutingFacts {
@@ -72,7 +103,7 @@ fn compute(
         log_percentiles: log_percentiles(&accumulation),
         took_s: begun.elapsed().as_secs_f64(),
     };
-    Ok(Routed { ground: done.ground, depth, change, directions, accumulation, facts })
+    Ok(Routed { ground: done.ground, depth, change, directions, accumulation, weighted, facts })
 }
 
 /// Whether anything is done to the ground before its sinks are filled.
@@ -146,7 +177,11 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     let facts = Facts::of(&store.study(study).await?)?;
     let (how, key) = (conditioning_of(store, &facts).await?, conditioning_key(store, &facts).await?);
     let (frame, monitor, lines) = (terrain.frame, handle.clone(), how.breach_lines.len());
-    let routed = blocking(move || compute(dem, &frame, &how, key, &monitor)).await?;
+    if facts.settings.weights.is_some() {
+        handle.say("reading weights");
+    }
+    let weights = read_weights(store, &facts, &terrain.crs, &frame, &Quiet(handle.clone())).await?;
+    let routed = blocking(move || compute(dem, &frame, &how, weights, key, &monitor)).await?;
 
     handle.say("keeping the results");
     let writer = store.write(study).await?;
@@ -163,6 +198,12 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     writer
         .put(NewRaster::at(RasterRole::Accumulation, &frame), &routed.accumulation, &keep(0.87, 0.97))
         .await?;
+    match &routed.weighted {
+        Some(sums) => {
+            writer.put(NewRaster::at(RasterRole::Weighted, &frame), sums, &keep(0.97, 0.98)).await?;
+        }
+        None => writer.remove(&[RasterRole::Weighted]).await?,
+    }
     writer
         .change_study(vec![
             (StudyPart::Routing, Some(serde_json::to_value(&routed.facts)?)),

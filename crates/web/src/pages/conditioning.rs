@@ -190,6 +190,7 @@ struct Conditioning {
     layers: Vec<LayerRow>,
     roles: Vec<(&'static str, &'static str)>,
     form: Form,
+    weights: Option<bothros_work::WeightFacts>,
     results: Vec<Fact>,
     steps: Vec<(&'static str, String)>,
     remarks: Vec<(String, Option<(f64, f64)>)>,
@@ -411,6 +412,7 @@ pub(super) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<
         layers: layer_rows(&app.store.layers(study).await?),
         roles: roles(),
         form: Form::of(&facts.settings.conditioning),
+        weights: facts.settings.weights.clone(),
         results: conditioned.zip(frame).map_or(vec![], |(done, frame)| results(done, &frame)),
         steps: conditioned.map_or(vec![], |done| {
             let moved = |s: &bothros_core::conditioning::Step| {
@@ -557,6 +559,29 @@ pub fn measured(line: &[[f64; 2]], unit_m: f64, along: &Profile) -> Result<Respo
         length: numbers::length(length),
         drop: ends.map(|(a, b)| format!("{} to {}", numbers::metres(a), numbers::metres(b))),
         changed: along.before_m != along.after_m,
+    })
+}
+
+#[derive(Template)]
+#[template(path = "burn_section.html")]
+struct BurnSection {
+    profile: String,
+    below: Option<String>,
+    above: bool,
+    local: bool,
+    x: f64,
+    y: f64,
+}
+
+/// The ground across a stream that is to be burned in.
+pub fn burn_section(section: &bothros_work::Section) -> Result<Response> {
+    page(&BurnSection {
+        profile: profile_svg(&section.profile, "left bank", "right bank"),
+        below: section.below_banks_m.map(|m| numbers::metres(m.abs())),
+        above: section.below_banks_m.is_some_and(|m| m <= 0.0),
+        local: section.local,
+        x: section.at[0],
+        y: section.at[1],
     })
 }
 

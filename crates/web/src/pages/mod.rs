@@ -8,7 +8,7 @@ mod start;
 mod study;
 mod terrain;
 
-pub use conditioning::{barrier, measured};
+pub use conditioning::{barrier, burn_section, measured};
 pub use desk::desk;
 pub use help::{help, licences};
 pub use rail::{log, rail};

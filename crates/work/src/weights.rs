@@ -1,0 +1,98 @@
+//! Weights of cells (rain, runoff depth) that are accumulated besides their number.
+
+use std::path::Path;
+
+use bothros_core::{Frame, Grid, Monitor};
+use bothros_formats::{Crs, inspect, read_onto};
+use bothros_store::{FileRole, Inverse, Store, StudyPart};
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+
+use crate::{Error, Facts, Provenance, Result, Settings, blocking};
+
+/// The weight raster of a study.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct WeightFacts {
+    /// name of the file
+    pub file: String,
+    /// SHA-256, hexadecimal
+    pub sha256: String,
+    /// what it holds and in which unit, in the analyst's words
+    pub meaning: String,
+    /// where it comes from
+    #[serde(default)]
+    pub provenance: Provenance,
+}
+
+/// Keeps a weight raster; it is brought to the DEM's grid when flow is routed. It can be undone.
+///
+/// # Errors
+/// [`Error::Refused`] without a CRS; those of [`inspect`].
+pub async fn set_weights(
+    store: &Store,
+    study: i64,
+    file: &str,
+    path: &Path,
+    meaning: &str,
+    provenance: Provenance,
+) -> Result<()> {
+    let facts = Facts::of(&store.study(study).await?)?;
+    let (on_disk, name) = (path.to_owned(), file.to_owned());
+    let info = blocking(move || Ok(inspect(&on_disk, &name)?)).await?;
+    if info.crs.is_none() {
+        return Err(bothros_formats::Error::NoCrs { name: file.into() }.into());
+    }
+    if info.bands.len() != 1 {
+        return Err(bothros_formats::Error::OneBand { name: file.into(), bands: info.bands.len() }.into());
+    }
+    if meaning.is_empty() {
+        return Err(Error::Refused("say what the weights are and in which unit, e.g. rain, mm".into()));
+    }
+    let kept = store.put_file(study, FileRole::Weights, file, path).await?;
+    let weights = WeightFacts { file: file.into(), sha256: kept.sha256, meaning: meaning.into(), provenance };
+    let settings = Settings { weights: Some(weights), ..facts.settings.clone() };
+    change(store, study, &facts.settings, settings, &format!("Weights given: {meaning} ({file})")).await
+}
+
+/// Does without weights.
+pub async fn remove_weights(store: &Store, study: i64) -> Result<()> {
+    let facts = Facts::of(&store.study(study).await?)?;
+    let settings = Settings { weights: None, ..facts.settings.clone() };
+    change(store, study, &facts.settings, settings, "Weights removed").await
+}
+
+async fn change(store: &Store, study: i64, before: &Settings, now: Settings, text: &str) -> Result<()> {
+    store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(&now)?))]).await?;
+    let inverse = Inverse::SetSettings { settings: serde_json::to_value(before)? };
+    store.remember(study, text, &inverse).await?;
+    store.log(study, "Conditioning", text, json!(now.weights), Default::default()).await?;
+    Ok(())
+}
+
+/// The weights of a study on a grid, if it has some.
+///
+/// # Errors
+/// [`Error::Refused`] where the file was replaced since (after an undo).
+pub(crate) async fn read_weights<M: Monitor + Clone + Send + 'static>(
+    store: &Store,
+    facts: &Facts,
+    crs: &Crs,
+    frame: &Frame,
+    monitor: &M,
+) -> Result<Option<Grid<f32>>> {
+    let Some(weights) = &facts.settings.weights else { return Ok(None) };
+    let file = store.file(facts.study, FileRole::Weights).await?;
+    let file = file.filter(|f| f.sha256 == weights.sha256).ok_or_else(|| {
+        Error::Refused(format!("{} is no longer kept: give the weights again", weights.file))
+    })?;
+    let dir = tempfile::tempdir()?;
+    let path = dir.path().join(if file.name.to_lowercase().ends_with(".asc") { "w.asc" } else { "w.tif" });
+    store.fetch_file(file.id, &path).await?;
+    let (name, crs, frame, monitor) = (file.name, crs.clone(), *frame, monitor.clone());
+    let values = blocking(move || {
+        let (values, _) = read_onto(&path, &name, &crs, &frame, &monitor)?;
+        drop(dir);
+        Ok(values)
+    });
+    Ok(Some(values.await?))
+}
