@@ -107,6 +107,7 @@ pub async fn load(store: &Store, grids: &GridCache) -> anyhow::Result<()> {
                     layer: None,
                     source: "made up for the demo".into(),
                     date: String::new(),
+                    scale: "4 m".into(),
                     licence: "none needed".into(),
                 };
                 add_layer(store, study.id, new).await?;

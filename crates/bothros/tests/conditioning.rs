@@ -162,7 +162,7 @@ async fn bad_layers_and_lines_are_refused_in_words() {
         ("breach_lines", "[[1,1],[502005,4758500]]", "one end lies outside"),
         ("walls", "[[502005,4758500],[502005,4758500]]", "two different points"),
         ("walls", "no line", "cannot be read"),
-        ("lakes", line, "come from files"),
+        ("lakes", line, "three corners"),
     ] {
         let (status, told) =
             site.send(&format!("/studies/{study}/draw"), &[("role", role), ("line", line)]).await;

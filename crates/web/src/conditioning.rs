@@ -17,7 +17,7 @@ use serde_json::{Value, json};
 use crate::App;
 use crate::actions::{STUDY, changed, number};
 use crate::error::{Result, WebError};
-use crate::upload::{broken_off, keep, receive};
+use crate::upload::{broken_off, keep, receive, unpack};
 
 /// The page then fetches the barriers anew, but not the whole map.
 pub const BARRIERS: &str = "barriers-changed";
@@ -139,9 +139,17 @@ pub async fn add_layer(
         if file.is_empty() {
             continue;
         }
+        if file.to_lowercase().ends_with(".zip") {
+            let (archive, to) = (dir.path().join("archive"), dir.path().to_owned());
+            let limit = app.options.upload_limit;
+            keep(field, &archive, limit).await?;
+            let unpacked = tokio::task::spawn_blocking(move || unpack(&file, &archive, &to, limit));
+            given.extend(unpacked.await.map_err(std::io::Error::other)??);
+            continue;
+        }
         let on_disk = name_on_disk(&file).ok_or_else(|| {
             WebError::refused(format!(
-                "{file} is no layer that can be read: choose a GeoPackage, GeoJSON, FlatGeobuf, Shapefile with all its parts, or a CSV of points"
+                "{file} is no layer that can be read: choose a GeoPackage, GeoJSON, FlatGeobuf, Shapefile with all its parts or zipped, or a CSV of points"
             ))
         })?;
         let path = dir.path().join(on_disk);
@@ -170,8 +178,8 @@ pub async fn add_layer(
     let role =
         LayerRole::from_name(&text("role")).ok_or_else(|| WebError::refused("say what the layer is"))?;
     let layer = Some(text("layer")).filter(|l| !l.is_empty());
-    let (source, date, licence) = (text("source"), text("date"), text("licence"));
-    let new = NewLayer { role, file, path, layer, source, date, licence };
+    let (source, date, scale, licence) = (text("source"), text("date"), text("scale"), text("licence"));
+    let new = NewLayer { role, file, path, layer, source, date, scale, licence };
     let added = bothros_work::add_layer(&app.store, study, new).await?;
     let mut response = changed(LAYERS);
     let told = percent(&added.told);

@@ -145,3 +145,56 @@ pub async fn create(State(app): State<App>, form: Multipart) -> Result<Json<Valu
     let (study, _) = bothros_work::begin_study(&app.store, new).await?;
     Ok(Json(json!({ "location": format!("/studies/{}/?stage=terrain", study.id) })))
 }
+
+/// The most files that an archive may hold.
+const MOST_ENTRIES: usize = 200;
+
+/// Unpacks the files of an archive that can be part of a layer, under names of our own; `limit` bytes at most in all.
+/// Answers with the name that each has in the archive, and its place.
+pub(crate) fn unpack(
+    name: &str,
+    archive: &std::path::Path,
+    dir: &std::path::Path,
+    limit: u64,
+) -> Result<Vec<(String, std::path::PathBuf)>> {
+    let damaged =
+        |_| WebError::refused(format!("{name} is no archive that can be opened: pack it again as ZIP"));
+    let mut zip = zip::ZipArchive::new(std::fs::File::open(archive)?).map_err(damaged)?;
+    if zip.len() > MOST_ENTRIES {
+        return Err(WebError::refused(format!("{name} holds {} files; a layer has a few", zip.len())));
+    }
+    let mut found = Vec::new();
+    let mut left = limit;
+    for at in 0..zip.len() {
+        let entry = zip.by_index(at).map_err(damaged)?;
+        let inside = entry.name().map_err(damaged)?.into_owned();
+        let own = inside.rsplit(['/', '\\']).next().unwrap_or_default().to_owned();
+        // What hides, and what systems add beside it, is no layer.
+        if entry.is_dir() || own.starts_with('.') || inside.starts_with("__") {
+            continue;
+        }
+        let Some(on_disk) = bothros_work::name_on_disk(&own) else { continue };
+        let path = dir.join(on_disk);
+        if path.exists() {
+            return Err(WebError::refused(format!(
+                "{name} holds several layers: choose one, and add them one by one"
+            )));
+        }
+        let mut file = std::fs::File::create(&path)?;
+        // What an archive says of its size is not believed.
+        let bytes = std::io::copy(&mut std::io::Read::take(entry, left + 1), &mut file)
+            .map_err(|_| WebError::refused(format!("{name} is damaged: pack it again")))?;
+        if bytes > left {
+            return Err(WebError::refused(format!(
+                "{name} unpacks to more than {}, the most this server accepts",
+                crate::numbers::bytes(limit)
+            )));
+        }
+        left -= bytes;
+        found.push((own, path));
+    }
+    if found.is_empty() {
+        return Err(WebError::refused(format!("{name} holds no layer that can be read")));
+    }
+    Ok(found)
+}

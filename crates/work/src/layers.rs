@@ -23,8 +23,10 @@ pub struct NewLayer {
     pub layer: Option<String>,
     /// who made it
     pub source: String,
-    /// when, and at what scale
+    /// when it was surveyed or published
     pub date: String,
+    /// its scale or resolution
+    pub scale: String,
     /// on what terms it may be used
     pub licence: String,
 }
@@ -135,7 +137,7 @@ pub async fn add_layer(store: &Store, study: i64, new: NewLayer) -> Result<Added
         told += &format!("; {} outside the DEM left out", outside.len());
     }
     let provenance = json!({
-        "file": new.file, "bytes": bytes, "sha256": sha256, "source": new.source, "date": new.date,
+        "file": new.file, "bytes": bytes, "sha256": sha256, "source": new.source, "date": new.date, "scale": new.scale,
         "licence": new.licence, "crs": terrain.crs.wkt,
         "converted_from": read.converted_from.as_ref().map(Crs::label),
         "left_out": dropped + outside.len(),

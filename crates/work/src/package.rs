@@ -5,16 +5,17 @@ use std::path::Path;
 use std::time::Instant;
 
 use bothros_core::catchments::{Catchment, delineate, innermost};
+use bothros_core::conditioning::StepKind;
 use bothros_core::network::{Network, main_stem};
 use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA};
 use bothros_core::{Grid, Monitor, Threshold};
 use bothros_formats::{
     Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, Value, VectorFormat, write_cog, write_layers,
 };
-use bothros_store::{FileRole, JobHandle, LogEntry, PourPoint, Store};
+use bothros_store::{FileRole, JobHandle, LayerRole, LogEntry, PourPoint, RasterRole, Store};
 use serde_json::json;
 
-use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Result, blocking};
+use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Provenance, Result, blocking};
 
 /// The study's short name: lower case, digits and underscore, a letter first, eight at most.
 pub fn package_name(study: &str) -> String {
@@ -39,6 +40,10 @@ struct Ingredients {
     points: Vec<(PourPoint, CatchmentFacts, Catchment)>,
     log: Vec<LogEntry>,
     threshold: Threshold,
+    /// weights of all cells upstream, and what they are
+    weighted: Option<(Grid<f32>, String)>,
+    layers: Vec<bothros_store::Layer>,
+    dem_sha256: String,
 }
 
 pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &JobHandle) -> Result<String> {
@@ -59,7 +64,17 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         }
     }
     let log = store.log_entries(study).await?;
-    let ingredients = Ingredients { crs: terrain.crs, facts, network, grids, points, log, threshold };
+    let weighted = match (store.raster(study, RasterRole::Weighted).await?, &facts.settings.weights) {
+        (Some(meta), Some(weights)) => {
+            Some((store.read_raster::<f32>(&meta).await?, weights.meaning.clone()))
+        }
+        _ => None,
+    };
+    let layers = store.layers(study).await?;
+    let crs = terrain.crs;
+    let dem_sha256 = store.file(study, FileRole::Dem).await?.map_or(String::new(), |f| f.sha256);
+    let ingredients =
+        Ingredients { crs, facts, network, grids, points, log, threshold, weighted, layers, dem_sha256 };
     let dir = tempfile::tempdir()?;
     let zip = dir.path().join("package.zip");
     let (target, monitor) = (zip.clone(), handle.clone());
@@ -125,6 +140,12 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
         "cells",
     )?;
 
+    if let Some((sums, meaning)) = &from.weighted {
+        let path = begin("weighted.tif", "writing weighted accumulation", 0.5)?;
+        let text = format!("{meaning}, of all cells upstream added up, the cell itself counted");
+        write_cog(&path, sums, &grids.frame, &from.crs, f32::NAN, RasterKind::Greatest, &text, "")?;
+    }
+
     let list: Vec<(u32, &Catchment)> =
         from.points.iter().enumerate().map(|(i, (_, _, c))| (i as u32 + 1, c)).collect();
     let ids = innermost(grids.frame.rows, grids.frame.cols, &list);
@@ -143,6 +164,8 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
     }
     let path = begin("catchments.csv", "writing tables", 0.85)?;
     std::fs::write(path, table(from))?;
+    let path = begin("provenance.csv", "writing tables", 0.86)?;
+    std::fs::write(path, provenance(from))?;
     let path = dir.path().join("README.txt");
     std::fs::write(path, readme(from, &files))?;
     files.push("README.txt".into());
@@ -353,6 +376,62 @@ fn table(from: &Ingredients) -> String {
     out
 }
 
+/// What conditioning did, step by step.
+fn conditioning_lines(facts: &Facts) -> Vec<String> {
+    let Some(done) = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref()) else { return Vec::new() };
+    let mut out = Vec::new();
+    for step in &done.steps {
+        let what = match step.kind {
+            StepKind::Voids => "Voids filled from their rim",
+            StepKind::Lakes => "Lakes made level",
+            StepKind::Burn => "Mapped streams burned into the routing surface",
+            StepKind::Walls => "Walls raised on the routing surface",
+            StepKind::BreachLines => "Ground lowered along breach lines",
+            StepKind::Breach => "Sinks breached (Lindsay and Dhun 2015)",
+            StepKind::Fill => {
+                "Sinks filled to their spill level (basins and passes; Cordonnier, Bovy and Braun 2019; Barnes 2016)"
+            }
+        };
+        out.push(format!("{what}: cut {:.0} m3, fill {:.0} m3.", step.moved.cut_m3, step.moved.fill_m3));
+    }
+    if done.open > 0 {
+        out.push(format!("{} sinks stay open; what drains to them goes no further.", done.open));
+    }
+    out
+}
+
+/// Every input: what it is, where it comes from, and its checksum.
+fn provenance(from: &Ingredients) -> String {
+    let mut out = "input,file,source,date,scale,licence,bytes,sha256\n".to_owned();
+    let mut row = |input: &str, file: &str, p: &Provenance, bytes: String, sha256: &str| {
+        let cells = [input, file, &p.source, &p.date, &p.scale, &p.licence, &bytes, sha256].map(cell);
+        out += &format!("{}\n", cells.join(","));
+    };
+    if let Some(source) = &from.facts.source {
+        row("DEM", &source.file, &source.provenance, source.bytes.to_string(), &from.dem_sha256);
+        for f in &source.more {
+            row("DEM", &f.file, &f.provenance, f.bytes.to_string(), &f.sha256);
+        }
+    }
+    if let Some(w) = &from.facts.settings.weights {
+        row("Weights", &w.file, &w.provenance, String::new(), &w.sha256);
+    }
+    for layer in from.layers.iter().filter(|l| l.role != LayerRole::Provisional) {
+        let text = |key: &str| layer.provenance[key].as_str().unwrap_or_default().to_owned();
+        let known = Provenance {
+            source: text("source"),
+            date: text("date"),
+            scale: text("scale"),
+            licence: text("licence"),
+        };
+        let drawn = layer.provenance["drawn"] == true;
+        let file = if drawn { "drawn in the study".to_owned() } else { text("file") };
+        let bytes = layer.provenance["bytes"].as_u64().map_or(String::new(), |b| b.to_string());
+        row(layer.role.title(), &file, &known, bytes, &text("sha256"));
+    }
+    out
+}
+
 fn readme(from: &Ingredients, files: &[String]) -> String {
     let frame = &from.grids.frame;
     let facts = &from.facts;
@@ -374,8 +453,10 @@ fn readme(from: &Ingredients, files: &[String]) -> String {
     for done in facts.terrain.iter().flat_map(|t| &t.done) {
         out += &format!("DEM {done}.\n");
     }
-    out += "Sinks filled to their spill level (basins and passes; Cordonnier, Bovy and Braun 2019; Barnes 2016).\n\
-        Flow directions: D8 (O'Callaghan and Mark 1984), flats after Garbrecht and Martz 1997.\n\
+    for line in conditioning_lines(facts) {
+        out += &format!("{line}\n");
+    }
+    out += "Flow directions: D8 (O'Callaghan and Mark 1984), flats after Garbrecht and Martz 1997.\n\
         Flow accumulation counts the cells upstream, the cell itself not included.\n";
     out += &format!(
         "Streams: contributing area of at least {:.6} km2 ({} cells). Orders: Strahler, Shreve.\n",
