@@ -48,7 +48,12 @@ pub struct ReadFeature {
     pub shape: Geometry,
     /// its field `name`, whatever its case, where there is one
     pub name: Option<String>,
+    /// its field `elevation`, `elev`, `height` or `z`, whatever its case, or the z of its first point, where there is one
+    pub elevation: Option<f64>,
 }
+
+/// Names of a field that holds an elevation.
+const ELEVATIONS: [&str; 4] = ["elevation", "elev", "height", "z"];
 
 /// The features of a file.
 #[derive(Debug, Clone, PartialEq)]
@@ -119,8 +124,14 @@ fn read_one(dataset: &Dataset, at: usize, name: &str, wanted: Wanted, to: &Crs) 
     let mut layer = dataset.layer(at)?;
     let crs = layer.spatial_ref().map(|r| Crs::of(&r)).transpose()?;
     let name_field = layer.defn().fields().position(|f| f.name().eq_ignore_ascii_case("name"));
+    let height_field =
+        layer.defn().fields().position(|f| ELEVATIONS.iter().any(|e| f.name().eq_ignore_ascii_case(e)));
     let mut read = ReadLayer { features: Vec::new(), left_out: 0, converted_from: None };
     for feature in layer.features() {
+        let height = match height_field {
+            Some(index) => feature.field_as_double(index)?,
+            None => None,
+        };
         let called = match name_field {
             Some(index) => feature.field_as_string(index)?,
             None => None,
@@ -130,8 +141,9 @@ fn read_one(dataset: &Dataset, at: usize, name: &str, wanted: Wanted, to: &Crs) 
             flatten(geometry, &mut shapes);
         }
         let before = read.features.len();
-        for shape in shapes.into_iter().filter(|s| wanted.takes(s)) {
-            read.features.push(ReadFeature { shape, name: called.clone() });
+        for (shape, z) in shapes.into_iter().filter(|(s, _)| wanted.takes(s)) {
+            let elevation = height.or(z).filter(|z| z.is_finite());
+            read.features.push(ReadFeature { shape, name: called.clone(), elevation });
         }
         read.left_out += usize::from(read.features.len() == before);
     }
@@ -167,7 +179,13 @@ fn convert(read: &mut ReadLayer, crs: Crs, to: &Crs) -> Result<()> {
 
 /// Takes a geometry apart into points, lines and polygons; curves and surfaces of other sorts, and
 /// coordinates that are no numbers, are left out.
-fn flatten(geometry: &OgrGeometry, out: &mut Vec<Geometry>) {
+fn flatten(geometry: &OgrGeometry, out: &mut Vec<(Geometry, Option<f64>)>) {
+    // The z of the first point; without one the library says 0.
+    let height = |g: &OgrGeometry| -> Option<f64> {
+        let mut list = Vec::new();
+        g.get_points(&mut list);
+        list.first().map(|p| p.2).filter(|z| *z != 0.0)
+    };
     let points = |g: &OgrGeometry| -> Vec<[f64; 2]> {
         let mut list = Vec::new();
         g.get_points(&mut list);
@@ -177,17 +195,19 @@ fn flatten(geometry: &OgrGeometry, out: &mut Vec<Geometry>) {
         (0..g.geometry_count()).map(|i| points(&g.get_geometry(i))).filter(|ring| ring.len() > 2).collect()
     };
     match geometry_type_flatten(geometry.geometry_type()) {
-        OGRwkbGeometryType::wkbPoint => out.extend(points(geometry).first().map(|&p| Geometry::Point(p))),
+        OGRwkbGeometryType::wkbPoint => {
+            out.extend(points(geometry).first().map(|&p| (Geometry::Point(p), height(geometry))))
+        }
         OGRwkbGeometryType::wkbLineString => {
             let line = points(geometry);
             if line.len() > 1 {
-                out.push(Geometry::Line(line));
+                out.push((Geometry::Line(line), height(geometry)));
             }
         }
         OGRwkbGeometryType::wkbPolygon => {
             let rings = polygon(geometry);
             if !rings.is_empty() {
-                out.push(Geometry::Polygons(vec![rings]));
+                out.push((Geometry::Polygons(vec![rings]), None));
             }
         }
         OGRwkbGeometryType::wkbMultiPolygon => {
@@ -196,7 +216,7 @@ fn flatten(geometry: &OgrGeometry, out: &mut Vec<Geometry>) {
                 .filter(|rings| !rings.is_empty())
                 .collect();
             if !parts.is_empty() {
-                out.push(Geometry::Polygons(parts));
+                out.push((Geometry::Polygons(parts), None));
             }
         }
         OGRwkbGeometryType::wkbMultiPoint
@@ -235,6 +255,7 @@ fn read_table(path: &Path, name: &str, wanted: Wanted, to: &Crs) -> Result<ReadL
         }
     };
     let called = column(&["name"]);
+    let height = column(&ELEVATIONS);
     let mut read = ReadLayer { features: Vec::new(), left_out: 0, converted_from: None };
     for row in table.records() {
         let row = row.map_err(|e| bad(e.position().map_or(0, |p| p.line()), e.to_string()))?;
@@ -247,7 +268,11 @@ fn read_table(path: &Path, name: &str, wanted: Wanted, to: &Crs) -> Result<ReadL
                 .ok_or_else(|| bad(line, format!("“{text}” is no coordinate")))
         };
         let name = called.and_then(|at| row.get(at)).filter(|t| !t.is_empty()).map(str::to_owned);
-        read.features.push(ReadFeature { shape: Geometry::Point([number(x)?, number(y)?]), name });
+        let elevation = match height.filter(|&at| row.get(at).is_some_and(|t| !t.is_empty())) {
+            Some(at) => Some(number(at)?),
+            None => None,
+        };
+        read.features.push(ReadFeature { shape: Geometry::Point([number(x)?, number(y)?]), name, elevation });
     }
     if read.features.is_empty() {
         return Err(Error::NothingWanted { name: name.to_owned(), wanted: wanted.name() });
@@ -269,7 +294,7 @@ pub fn widen(polygons: &[Vec<Vec<[f64; 2]>>], distance: f64) -> Result<Vec<Vec<V
     flatten(&widened, &mut found);
     Ok(found
         .into_iter()
-        .filter_map(|shape| match shape {
+        .filter_map(|(shape, _)| match shape {
             Geometry::Polygons(polygons) => Some(polygons),
             _ => None,
         })

@@ -80,7 +80,10 @@ fn a_geopackage_is_read_to_the_bit() {
         ("areas", Wanted::PointsOrPolygons, Geometry::Polygons(polygon())),
     ] {
         let found = read(&path, Some(layer), wanted).unwrap();
-        assert_eq!(found.features, [ReadFeature { shape: expected, name: Some("Alder".into()) }]);
+        assert_eq!(
+            found.features,
+            [ReadFeature { shape: expected, name: Some("Alder".into()), elevation: None }]
+        );
         assert_eq!((found.left_out, found.converted_from), (0, None));
     }
     // The only layer with polygons need not be named; of two with lines one must be.

@@ -263,6 +263,7 @@ pub(crate) fn conditioning(
         None => Vec::new(),
     };
     Ok(Conditioning {
+        rebuild: Vec::new(),
         volumes_only: true,
         fill_voids: recipe.terrain.fill_voids,
         lakes,

@@ -29,6 +29,12 @@ pub enum LayerRole {
     ClosedBasins,
     /// outlines: of a town, a published catchment
     Boundaries,
+    /// areas whose ground is rebuilt
+    RebuildAreas,
+    /// places of known elevation
+    ElevationPoints,
+    /// contour lines with their elevations
+    ContourLines,
     /// what the streams would be before anything is decided; made by the review
     Provisional,
     /// crests of dams
@@ -52,7 +58,7 @@ pub enum LayerShape {
 
 impl LayerRole {
     /// All of them, in the order in which they are offered.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 12] = [
         Self::MappedStreams,
         Self::Culverts,
         Self::BreachLines,
@@ -60,6 +66,9 @@ impl LayerRole {
         Self::Lakes,
         Self::ClosedBasins,
         Self::Boundaries,
+        Self::RebuildAreas,
+        Self::ElevationPoints,
+        Self::ContourLines,
         Self::Dams,
         Self::Sites,
     ];
@@ -74,6 +83,9 @@ impl LayerRole {
             Self::Lakes => "lakes",
             Self::ClosedBasins => "closed_basins",
             Self::Boundaries => "boundaries",
+            Self::RebuildAreas => "rebuild_areas",
+            Self::ElevationPoints => "elevation_points",
+            Self::ContourLines => "contour_lines",
             Self::Provisional => "provisional",
             Self::Dams => "dams",
             Self::Sites => "sites",
@@ -93,19 +105,29 @@ impl LayerRole {
             Self::Lakes => "Lakes",
             Self::ClosedBasins => "Closed basins",
             Self::Boundaries => "Boundaries",
+            Self::RebuildAreas => "Areas to rebuild",
+            Self::ElevationPoints => "Elevation points",
+            Self::ContourLines => "Contour lines",
             Self::Provisional => "Provisional network",
             Self::Dams => "Dams",
             Self::Sites => "Sites",
         }
     }
+    /// Whether its features need an elevation.
+    pub fn has_elevation(self) -> bool {
+        matches!(self, Self::ElevationPoints | Self::ContourLines)
+    }
     /// Its shapes.
     pub fn shape(self) -> LayerShape {
         match self {
-            Self::MappedStreams | Self::BreachLines | Self::Walls | Self::Dams | Self::Provisional => {
-                LayerShape::Lines
-            }
-            Self::Culverts | Self::Sites => LayerShape::Points,
-            Self::Lakes | Self::Boundaries => LayerShape::Polygons,
+            Self::MappedStreams
+            | Self::BreachLines
+            | Self::Walls
+            | Self::Dams
+            | Self::ContourLines
+            | Self::Provisional => LayerShape::Lines,
+            Self::Culverts | Self::Sites | Self::ElevationPoints => LayerShape::Points,
+            Self::Lakes | Self::Boundaries | Self::RebuildAreas => LayerShape::Polygons,
             Self::ClosedBasins => LayerShape::PointsOrPolygons,
         }
     }
@@ -131,6 +153,9 @@ pub struct LayerFeature {
     /// its name, where it has one
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
+    /// its elevation, metres, where it has one
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub elevation: Option<f64>,
     /// its shape
     pub shape: Shape,
 }
@@ -282,6 +307,7 @@ impl Store {
         study: i64,
         role: LayerRole,
         name: Option<String>,
+        elevation: Option<f64>,
         shape: Shape,
         crs: &str,
     ) -> Result<(i64, u32)> {
@@ -303,7 +329,7 @@ impl Store {
         let feature = self
             .change_features(study, layer, |features| {
                 let id = features.iter().map(|f| f.id + 1).max().unwrap_or(1);
-                features.push(LayerFeature { id, name: name.clone(), shape: (*shape).clone() });
+                features.push(LayerFeature { id, name: name.clone(), elevation, shape: (*shape).clone() });
                 Ok(id)
             })
             .await?;

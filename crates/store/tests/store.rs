@@ -248,8 +248,9 @@ fn line(x: f64) -> Shape {
 async fn layers_are_drawn_changed_deleted_and_copied() {
     let (store, _) = store().await;
     let study = store.create_study("A", "", None).await.unwrap().id;
-    let features: Vec<LayerFeature> =
-        (1..=3000).map(|id| LayerFeature { id, name: None, shape: line(id as f64) }).collect();
+    let features: Vec<LayerFeature> = (1..=3000)
+        .map(|id| LayerFeature { id, name: None, elevation: None, shape: line(id as f64) })
+        .collect();
     let about = json!({ "file": "streams.gpkg", "sha256": "0" });
     let layer =
         store.add_layer(study, LayerRole::MappedStreams, "streams", about, features.clone()).await.unwrap();
@@ -257,10 +258,10 @@ async fn layers_are_drawn_changed_deleted_and_copied() {
     // Two people draw at the same time: both lines are there.
     let name = Some("culvert".to_owned());
     let (a, b) = tokio::join!(
-        store.draw(study, LayerRole::BreachLines, name.clone(), line(1.0), "EPSG:32628"),
+        store.draw(study, LayerRole::BreachLines, name.clone(), None, line(1.0), "EPSG:32628"),
         async {
             tokio::time::sleep(Duration::from_millis(30)).await;
-            store.draw(study, LayerRole::BreachLines, None, line(2.0), "EPSG:32628").await
+            store.draw(study, LayerRole::BreachLines, None, None, line(2.0), "EPSG:32628").await
         }
     );
     let ((one, first), (two, second)) = (a.unwrap(), b.unwrap());

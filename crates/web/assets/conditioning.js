@@ -125,8 +125,11 @@ export class Conditioning {
 
   /** Draws a feature of a role: a point, a line or a polygon. */
   draw(role) {
-    const { shape, what } = DRAWN[role];
-    const keep = (points) => send(`${this.page.base}/draw`, { role, line: JSON.stringify(points) });
+    const { shape, what, height } = DRAWN[role];
+    const keep = (points) => {
+      const elevation = height ? window.prompt('Its elevation in metres') : '';
+      if (elevation !== null) send(`${this.page.base}/draw`, { role, line: JSON.stringify(points), elevation });
+    };
     if (shape === 'Point') { this.page.enter({ place: (at) => keep([at]) }, `Click ${what}. Esc leaves.`); return; }
     this.drawing(`Draw ${what}; double click or Enter ends it. Esc leaves.`, (line) => keep(line), shape);
   }
@@ -213,14 +216,15 @@ export class Conditioning {
 const DRAWN = {
   mapped_streams: { shape: 'LineString', what: 'the stream' }, breach_lines: { shape: 'LineString', what: 'the breach line from upstream to downstream' }, walls: { shape: 'LineString', what: 'the wall' },
   culverts: { shape: 'Point', what: 'where the culvert or bridge is' }, lakes: { shape: 'Polygon', what: 'the shore of the lake' }, closed_basins: { shape: 'Point', what: 'in the sink that is real' },
-  boundaries: { shape: 'Polygon', what: 'the boundary' }, dams: { shape: 'LineString', what: 'the dam' }, sites: { shape: 'Point', what: 'where the site is' },
+  boundaries: { shape: 'Polygon', what: 'the boundary' }, rebuild_areas: { shape: 'Polygon', what: 'the area to rebuild' },
+  elevation_points: { shape: 'Point', what: 'where the elevation is known', height: true }, contour_lines: { shape: 'LineString', what: 'the contour line', height: true }, dams: { shape: 'LineString', what: 'the dam' }, sites: { shape: 'Point', what: 'where the site is' },
 };
 
 const DECIDED = { breach: '#0F5C63', fill: '#5D6B68', keep: '#5B7F3B', open: '#B4532A' };
 const ROLES = {
   mapped_streams: { color: '#2F6DA8', width: 1.4 }, breach_lines: { color: '#0F5C63', width: 2.6 }, walls: { color: '#7A3B2E', width: 3 },
   culverts: { color: '#22302E', width: 1.5 }, lakes: { color: '#2F6DA8', width: 1.4, fill: '#2F6DA833' }, closed_basins: { color: '#5B7F3B', width: 1.6, fill: '#5B7F3B33' },
-  boundaries: { color: '#22302E', width: 1.5, dash: [8, 4, 2, 4] }, dams: { color: '#5A4A3A', width: 3.2 }, sites: { color: '#A3263B', width: 1.5 },
+  boundaries: { color: '#22302E', width: 1.5, dash: [8, 4, 2, 4] }, rebuild_areas: { color: '#7C4E8C', width: 1.8, dash: [6, 4], fill: '#7C4E8C22' }, elevation_points: { color: '#7A5A36', width: 1.5 }, contour_lines: { color: '#7A5A36', width: 1.1 }, dams: { color: '#5A4A3A', width: 3.2 }, sites: { color: '#A3263B', width: 1.5 },
 };
 
 /** Layers of a study as they were given or drawn. */

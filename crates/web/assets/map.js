@@ -14,10 +14,10 @@ const AREA_RAMP = ['#F3EBD3', '#D5DCC0', '#A3C4B5', '#6BA5A5', '#3A7F8C', '#2158
 export const LAYERS = [
   { key: 'relief', name: 'Terrain' }, { key: 'slope', name: 'Slope' }, { key: 'curvature', name: 'Curvature' }, { key: 'near', name: 'Position, near' }, { key: 'far', name: 'Position, far' }, { key: 'contours', name: 'Contours' },
   { key: 'area', name: 'Accumulation' }, { key: 'direction', name: 'Flow direction' },
-  { key: 'sinks', name: 'Sinks' }, { key: 'change', name: 'Cut and fill' }, { key: 'provisional', name: 'Provisional network' }, { key: 'features', name: 'Layers' }, { key: 'barriers', name: 'Crossings' }, { key: 'streams', name: 'Network' }, { key: 'catchments', name: 'Catchments' }, { key: 'cells', name: 'Cell values' },
+  { key: 'sinks', name: 'Sinks' }, { key: 'change', name: 'Cut and fill' }, { key: 'files', name: 'DEM files' }, { key: 'provisional', name: 'Provisional network' }, { key: 'features', name: 'Layers' }, { key: 'barriers', name: 'Crossings' }, { key: 'streams', name: 'Network' }, { key: 'catchments', name: 'Catchments' }, { key: 'cells', name: 'Cell values' },
 ];
 export const DRAWN_AT = {
-  terrain: ['relief', 'cells'], conditioning: ['relief', 'sinks', 'features', 'barriers', 'cells'], network: ['relief', 'streams', 'cells'],
+  terrain: ['relief', 'files', 'cells'], conditioning: ['relief', 'sinks', 'features', 'barriers', 'cells'], network: ['relief', 'streams', 'cells'],
   catchments: ['relief', 'streams', 'catchments', 'cells'], handover: ['relief', 'streams', 'catchments', 'cells'],
 };
 
@@ -124,9 +124,10 @@ export class StudyMap {
       this.layers.provisional = provisionalLayer();
       this.layers.barriers = barrierLayer(this);
     }
+    if (this.data.files?.length) this.layers.files = fileLayer(this.data.files);
     this.layers.cells = closeUp(this);
     for (const [key, layer] of Object.entries(this.layers)) if (this.views.style[key]?.opacity !== undefined) layer.setOpacity?.(this.views.style[key].opacity);
-    for (const key of ['relief', 'slope', 'curvature', 'far', 'near', 'contours', 'sinks', 'change', 'direction', 'area', 'streams', 'catchments', 'provisional', 'features', 'barriers', 'cells']) {
+    for (const key of ['relief', 'slope', 'curvature', 'far', 'near', 'contours', 'files', 'sinks', 'change', 'direction', 'area', 'streams', 'catchments', 'provisional', 'features', 'barriers', 'cells']) {
       if (this.layers[key]) this.map.addLayer(this.layers[key]);
       if (key === 'relief' && this.after) { this.after.setVisible(false); this.map.addLayer(this.after); }
     }
@@ -282,6 +283,16 @@ export class StudyMap {
   }
 
   unmark() { this.marker?.setPosition(undefined); }
+}
+
+/** The outlines of the files that the DEM was put together from. */
+function fileLayer(files) {
+  const style = (f) => new ol.style.Style({
+    stroke: new ol.style.Stroke({ color: '#7C4E8C', width: 1.8, lineDash: [10, 5] }),
+    text: new ol.style.Text({ text: f.get('name'), placement: 'line', textBaseline: 'bottom', font: '600 12px "Source Sans 3"', fill: new ol.style.Fill({ color: '#4A2466' }), stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 3 }) }),
+  });
+  const features = files.map((f) => new ol.Feature({ geometry: new ol.geom.LineString(f.ring), name: f.name }));
+  return new ol.layer.Vector({ source: new ol.source.Vector({ features }), style });
 }
 
 /** Draws the key of a layer. */

@@ -138,6 +138,13 @@ function drawList() {
   const title = document.createElement('h2');
   title.textContent = 'Drawn';
   box.append(title);
+  const add = document.createElement('details');
+  add.className = 'add';
+  add.open = adding;
+  add.addEventListener('toggle', () => { adding = add.open; });
+  const more = document.createElement('summary');
+  more.textContent = 'Add to the map';
+  add.append(more);
   for (const { key, name } of LAYERS) {
     if (!map.layers[key]) continue;
     const label = document.createElement('label');
@@ -147,22 +154,23 @@ function drawList() {
     tick.dataset.layer = key;
     tick.addEventListener('change', () => { map.toggle(key, tick.checked); drawnAt[stage] = [...map.shown]; drawList(); remember(); box.querySelector(`[data-layer=${key}]`).focus(); });
     label.append(tick, name);
+    if (!tick.checked) { add.append(label); continue; }
     box.append(label);
-    if (tick.checked) {
-      const k = keyOf(key, map);
-      if (key === 'cells' && map.layers.area) {
-        const choose = document.createElement('select');
-        choose.setAttribute('aria-label', 'Value shown in cells');
-        for (const what of ['elevation', 'accumulation']) choose.add(new Option(what, what, false, map.cellsOf === what));
-        choose.addEventListener('change', () => { map.cellsOf = choose.value; map.map.render(); });
-        k.append(choose);
-      }
-      const how = map.views.controls(key);
-      if (how) k.append(how);
-      box.append(k);
+    const k = keyOf(key, map);
+    if (key === 'cells' && map.layers.area) {
+      const choose = document.createElement('select');
+      choose.setAttribute('aria-label', 'Value shown in cells');
+      for (const what of ['elevation', 'accumulation']) choose.add(new Option(what, what, false, map.cellsOf === what));
+      choose.addEventListener('change', () => { map.cellsOf = choose.value; map.map.render(); });
+      k.append(choose);
     }
+    const how = map.views.controls(key);
+    if (how) k.append(how);
+    box.append(k);
   }
+  box.append(add);
 }
+let adding = false;
 
 // ---- read-out ----
 let reading = false;

@@ -89,13 +89,15 @@ export class Views {
 
   /** What can be chosen for a layer, folded away under its key. */
   controls(key) {
+    if (key === 'cells') return null;
     if (!(key === 'contours' || key === 'relief' || COMPUTED.includes(key) || this.map.layers[key]?.setOpacity)) return null;
     const box = document.createElement('details');
     box.className = 'style';
     box.open = this.open === key;
     box.addEventListener('toggle', () => { if (box.open) this.open = key; else if (this.open === key) this.open = null; });
     const head = document.createElement('summary');
-    head.textContent = 'How it is drawn';
+    head.textContent = 'Style';
+    head.setAttribute('aria-label', `Style of ${key}`);
     box.append(head);
     const now = this.of(key);
     const add = (name, label, type, value, more = {}) => {
@@ -132,7 +134,7 @@ export class Views {
     const range = this.shownRange?.[key];
     if (!range) return ['', ''];
     const most = Math.max(Math.abs(range.low), Math.abs(range.high));
-    const told = (v) => `${Number(v.toPrecision(2))} ${UNITS[key]}`.replace(' °', '°');
+    const told = (v) => `${Number(v.toPrecision(2))} ${UNITS[key]}`.replace(' °', '°').replace('-', '\u2212');
     if (key === 'slope') return [told(range.low), told(range.high)];
     return key === 'curvature' ? [`hollow ${told(-most)}`, `convex ${told(most)}`] : [`low ${told(-most)}`, `high ${told(most)}`];
   }

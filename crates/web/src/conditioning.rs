@@ -4,7 +4,7 @@
 use axum::Json;
 use axum::extract::{Form, Multipart, Path, Query, State};
 use axum::response::Response;
-use bothros_core::conditioning::{Burn, Line, TreatSinks};
+use bothros_core::conditioning::{Burn, Line, OwnGround, TreatSinks};
 use bothros_core::{Cell, Frame, Grid};
 use bothros_store::{Inverse, JobKind, LayerRole, LayerShape, RasterMeta, RasterRole, Shape, StudyPart};
 use bothros_work::{
@@ -52,6 +52,14 @@ pub struct ChoicesForm {
     burn_depth_m: String,
     burn_buffer_m: String,
     burn_buffer_depth_m: String,
+    #[serde(default)]
+    rebuild_own: Option<String>,
+    #[serde(default)]
+    rebuild_step: String,
+    #[serde(default)]
+    rebuild_tension: String,
+    #[serde(default)]
+    rebuild_blend_m: String,
 }
 
 fn limit(text: &str, what: &str) -> Result<Option<f64>> {
@@ -71,7 +79,8 @@ fn positive(text: &str, what: &str) -> Result<f64> {
 }
 
 impl ChoicesForm {
-    fn read(self) -> Result<Choices> {
+    /// The choices; what the form does not show stays as it was.
+    fn read(self, before: &Choices) -> Result<Choices> {
         let depth = || positive(&self.burn_depth_m, "the depth of burning");
         let burn = match self.burn.as_str() {
             "" => None,
@@ -85,7 +94,26 @@ impl ChoicesForm {
             "carve" => Some(Burn::Carve),
             other => return Err(WebError::refused(format!("there is no way of burning called “{other}”"))),
         };
+        let (own, tension, blend_m) = match self.rebuild_own.as_deref() {
+            None => (before.rebuild_own, before.rebuild_tension, before.rebuild_blend_m),
+            Some(own) => {
+                let step = || positive(&self.rebuild_step, "the step of the own ground");
+                let own = match own {
+                    "cells" => OwnGround::Cells { every: step()?.round().max(1.0) as usize },
+                    "contours" => OwnGround::Contours { interval_m: step()? },
+                    _ => OwnGround::Nothing,
+                };
+                let tension = number(&self.rebuild_tension, "the tension")?;
+                if !(0.0..=1.0).contains(&tension) {
+                    return Err(WebError::refused("the tension must lie between 0 and 1"));
+                }
+                (own, tension, limit(&self.rebuild_blend_m, "the blending")?.unwrap_or(0.0))
+            }
+        };
         Ok(Choices {
+            rebuild_own: own,
+            rebuild_tension: tension,
+            rebuild_blend_m: blend_m,
             fill_voids: self.fill_voids.is_some(),
             level_lakes: self.level_lakes.is_some(),
             sinks: self.sinks,
@@ -103,7 +131,8 @@ pub async fn choose(
     Form(form): Form<ChoicesForm>,
 ) -> Result<Response> {
     let facts = prepared(&app, study).await?;
-    let settings = Settings { conditioning: form.read()?, ..facts.settings.clone() };
+    let settings =
+        Settings { conditioning: form.read(&facts.settings.conditioning)?, ..facts.settings.clone() };
     if settings != facts.settings {
         app.store
             .change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(&settings)?))])
@@ -317,6 +346,9 @@ pub struct Drawing {
     line: String,
     #[serde(default)]
     name: String,
+    /// metres, where the role needs one
+    #[serde(default)]
+    elevation: String,
 }
 
 fn read_line(text: &str) -> Result<Line> {
@@ -348,6 +380,10 @@ pub async fn draw(
 ) -> Result<Response> {
     let facts = prepared(&app, study).await?;
     let role = LayerRole::from_name(&form.role).ok_or_else(|| WebError::refused("say what is drawn"))?;
+    let elevation = match role.has_elevation() {
+        true => Some(number(&form.elevation, "the elevation")?),
+        false => None,
+    };
     let crs = facts.terrain.as_ref().map_or(String::new(), |t| t.crs.wkt.clone());
     let name = Some(form.name.trim().chars().take(60).collect::<String>()).filter(|n| !n.is_empty());
     let shape = match role.shape() {
@@ -364,7 +400,7 @@ pub async fn draw(
         }
         LayerShape::Polygons => Shape::Polygons(vec![vec![read_ring(&form.line)?]]),
     };
-    let (layer, feature) = app.store.draw(study, role, name, shape, &crs).await?;
+    let (layer, feature) = app.store.draw(study, role, name, elevation, shape, &crs).await?;
     let what = role.title().to_lowercase();
     app.store.remember(study, &format!("drawn: {what}"), &Inverse::RemoveFeature { layer, feature }).await?;
     let text = format!("Drew: {what}");

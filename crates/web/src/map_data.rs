@@ -60,9 +60,44 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
         "deepest_m": facts.routing.as_ref().and_then(|r| r.sinks.deepest.as_ref()).map(|s| s.depth_m),
         "change_m": facts.routing.as_ref().and_then(|r| r.conditioned.as_ref())
             .map(|c| c.routing.deepest_cut_m.max(c.routing.highest_fill_m)),
+        "files": outlines(&facts),
         "style": facts.settings.style,
         "threshold_cells": facts.network.map(|n| n.threshold.as_cells()),
     })))
+}
+
+/// Points along each side of a file's outline, which is bent in another CRS.
+const SIDE: usize = 8;
+
+/// The outlines of the files that a DEM was put together from, in the order in which they count, in the CRS of the map.
+fn outlines(facts: &Facts) -> Vec<Value> {
+    let (Some(source), Some(terrain)) = (&facts.source, &facts.terrain) else { return Vec::new() };
+    if source.more.is_empty() {
+        return Vec::new();
+    }
+    let outline = |(place, number): (usize, usize)| {
+        let (name, info, crs) = match number.checked_sub(1).map(|n| &source.more[n]) {
+            Some(file) => (&file.file, &file.info, Some(&file.crs)),
+            None => (&source.file, &source.info, source.crs.as_ref()),
+        };
+        let transform = Transform::new(crs?, &terrain.crs).ok()?;
+        let [x0, dx, rx, y0, ry, dy] = info.geo_transform;
+        let (cols, rows) = (info.cols as f64, info.rows as f64);
+        let corners = [(0.0, 0.0), (cols, 0.0), (cols, rows), (0.0, rows), (0.0, 0.0)];
+        let mut ring = Vec::new();
+        for pair in corners.windows(2) {
+            for step in 0..SIDE {
+                let share = step as f64 / SIDE as f64;
+                let c = pair[0].0 + (pair[1].0 - pair[0].0) * share;
+                let r = pair[0].1 + (pair[1].1 - pair[0].1) * share;
+                let (x, y) = transform.point(x0 + c * dx + r * rx, y0 + c * ry + r * dy).ok()?;
+                ring.push([x, y]);
+            }
+        }
+        ring.extend(ring.first().copied());
+        Some(json!({ "name": format!("{} {name}", place + 1), "ring": ring }))
+    };
+    source.order().into_iter().enumerate().filter_map(outline).collect()
 }
 
 /// A place in the coordinates of the map.

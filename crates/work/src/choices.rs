@@ -1,6 +1,8 @@
 //! How a study's DEM is conditioned: the analyst's choices, layers and decisions as the core takes them.
 
-use bothros_core::conditioning::{BreachLimits, Burn, ClosedBasin, Conditioning, Line, Polygons, TreatSinks};
+use bothros_core::conditioning::{
+    BreachLimits, Burn, ClosedBasin, Conditioning, Line, OwnGround, Polygons, Rebuild, TreatSinks,
+};
 use bothros_store::{LayerFeature, LayerRole, Shape, Store};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -24,6 +26,12 @@ pub struct Choices {
     pub breach_depth_m: Option<f64>,
     /// how mapped streams are burned, if they are
     pub burn: Option<Burn>,
+    /// what is kept of the own ground inside areas that are rebuilt
+    pub rebuild_own: OwnGround,
+    /// tension of rebuilt ground, from 0 (a bent plate) to 1 (a skin)
+    pub rebuild_tension: f64,
+    /// width of the zone in which rebuilt ground takes over, metres
+    pub rebuild_blend_m: f64,
     /// whether lakes are made level
     pub level_lakes: bool,
 }
@@ -37,6 +45,9 @@ impl Default for Choices {
             breach_length_m: None,
             breach_depth_m: None,
             burn: None,
+            rebuild_own: OwnGround::Nothing,
+            rebuild_tension: 0.3,
+            rebuild_blend_m: 0.0,
             level_lakes: true,
         }
     }
@@ -66,6 +77,41 @@ fn polygons(features: Vec<LayerFeature>) -> Vec<Polygons> {
     features.into_iter().filter_map(polygon).collect()
 }
 
+/// An area, and what is known inside it.
+fn rebuilding(
+    area: Polygons,
+    points: &[LayerFeature],
+    contours: &[LayerFeature],
+    breach_lines: &[Line],
+    choices: &Choices,
+) -> Rebuild {
+    let height = |f: &LayerFeature| f.elevation.unwrap_or(f64::NAN);
+    let point = |f: &LayerFeature| match f.shape {
+        Shape::Point([x, y]) => Some([x, y, height(f)]),
+        _ => None,
+    };
+    let contour = |f: &LayerFeature| match &f.shape {
+        Shape::Line(line) => Some((height(f), line.clone())),
+        _ => None,
+    };
+    // A line belongs to the area where one of its points lies in the box around it.
+    let corners = || area.iter().flatten().flatten();
+    let bound =
+        |axis: usize, sign: f64| corners().map(|p| p[axis] * sign).fold(f64::NEG_INFINITY, f64::max) * sign;
+    let (west, east, south, north) = (bound(0, -1.0), bound(0, 1.0), bound(1, -1.0), bound(1, 1.0));
+    let near =
+        |line: &&Line| line.iter().any(|p| (west..=east).contains(&p[0]) && (south..=north).contains(&p[1]));
+    Rebuild {
+        points: points.iter().filter_map(point).filter(|p| !p[2].is_nan()).collect(),
+        contours: contours.iter().filter_map(contour).filter(|c| !c.0.is_nan()).collect(),
+        breach_lines: breach_lines.iter().filter(near).cloned().collect(),
+        own: choices.rebuild_own,
+        tension: choices.rebuild_tension,
+        blend_m: choices.rebuild_blend_m,
+        area,
+    }
+}
+
 /// Everything that conditioning works with.
 pub(crate) async fn conditioning_of(store: &Store, facts: &Facts) -> Result<Conditioning> {
     let choices = &facts.settings.conditioning;
@@ -91,6 +137,18 @@ pub(crate) async fn conditioning_of(store: &Store, facts: &Facts) -> Result<Cond
             Some(Decision::Fill) | None => {}
         }
     }
+    let areas = polygons(of(LayerRole::RebuildAreas).await?);
+    let rebuild = match areas.is_empty() {
+        true => Vec::new(),
+        false => {
+            let points = of(LayerRole::ElevationPoints).await?;
+            let contours = of(LayerRole::ContourLines).await?;
+            areas
+                .into_iter()
+                .map(|area| rebuilding(area, &points, &contours, &breach_lines, choices))
+                .collect()
+        }
+    };
     let burned = match choices.burn {
         Some(how) => {
             let streams = lines(of(LayerRole::MappedStreams).await?);
@@ -100,6 +158,7 @@ pub(crate) async fn conditioning_of(store: &Store, facts: &Facts) -> Result<Cond
     };
     Ok(Conditioning {
         fill_voids: choices.fill_voids,
+        rebuild,
         lakes: if choices.level_lakes { polygons(of(LayerRole::Lakes).await?) } else { Vec::new() },
         burn: burned,
         walls: lines(of(LayerRole::Walls).await?),

@@ -112,10 +112,22 @@ pub async fn add_layer(store: &Store, study: i64, new: NewLayer) -> Result<Added
     })
     .await?;
     let all = read.features.len();
-    let shapes = read.features.into_iter().map(|ReadFeature { shape, name }| (shape_of(shape), name));
-    let (sized, empty): (Vec<_>, Vec<_>) = shapes.partition(|(shape, _)| has_size(shape));
-    let (inside, outside): (Vec<_>, Vec<_>) =
-        sized.into_iter().partition(|(shape, _)| touches(shape, extent));
+    let shapes = read.features.into_iter().map(|ReadFeature { shape, name, elevation }| LayerFeature {
+        id: 0,
+        name,
+        elevation,
+        shape: shape_of(shape),
+    });
+    let (sized, empty): (Vec<_>, Vec<_>) = shapes.partition(|f| has_size(&f.shape));
+    let needed = |f: &LayerFeature| !new.role.has_elevation() || f.elevation.is_some();
+    let (sized, flat): (Vec<_>, Vec<_>) = sized.into_iter().partition(needed);
+    if sized.is_empty() && !flat.is_empty() {
+        return Err(Error::Refused(format!(
+            "{} tells no elevations: they are read from a field elevation, elev, height or z, or from the z of the coordinates",
+            new.file
+        )));
+    }
+    let (inside, outside): (Vec<_>, Vec<_>) = sized.into_iter().partition(|f| touches(&f.shape, extent));
     if inside.is_empty() {
         let why = if outside.is_empty() { "has no length or area" } else { "lies outside the DEM" };
         return Err(Error::Refused(format!(
@@ -124,7 +136,7 @@ pub async fn add_layer(store: &Store, study: i64, new: NewLayer) -> Result<Added
         )));
     }
     let features: Vec<LayerFeature> =
-        inside.into_iter().zip(1u32..).map(|((shape, name), id)| LayerFeature { id, name, shape }).collect();
+        inside.into_iter().zip(1u32..).map(|(f, id)| LayerFeature { id, ..f }).collect();
     let mut told = format!("{}: {} of {}", new.file, features.len(), new.role.title().to_lowercase());
     if let Some(from) = &read.converted_from {
         told += &format!(", converted from {}", from.label());
@@ -132,6 +144,9 @@ pub async fn add_layer(store: &Store, study: i64, new: NewLayer) -> Result<Added
     let dropped = read.left_out + empty.len();
     if dropped > 0 {
         told += &format!("; {dropped} without a usable shape left out");
+    }
+    if !flat.is_empty() {
+        told += &format!("; {} without an elevation left out", flat.len());
     }
     if !outside.is_empty() {
         told += &format!("; {} outside the DEM left out", outside.len());

@@ -383,6 +383,9 @@ fn conditioning_lines(facts: &Facts) -> Vec<String> {
     for step in &done.steps {
         let what = match step.kind {
             StepKind::Voids => "Voids filled from their rim",
+            StepKind::Rebuild => {
+                "Ground rebuilt inside areas (least curvature under tension; Smith and Wessel 1990)"
+            }
             StepKind::Lakes => "Lakes made level",
             StepKind::Burn => "Mapped streams burned into the routing surface",
             StepKind::Walls => "Walls raised on the routing surface",

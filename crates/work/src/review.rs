@@ -271,6 +271,7 @@ fn provisional(
     let lines = network.reaches.iter().filter(|r| r.line().count() > 1).map(|reach| LayerFeature {
         id: reach.id,
         name: None,
+        elevation: None,
         shape: Shape::Line(line(reach)),
     });
     Ok(Provisional { cells, lines: lines.collect(), astray })

@@ -108,7 +108,7 @@ fn compute(
 
 /// Whether anything is done to the ground before its sinks are filled.
 fn needs_more_than_filling(how: &Conditioning) -> bool {
-    how.fill_voids || !how.lakes.is_empty() || !how.breach_lines.is_empty()
+    how.fill_voids || !how.rebuild.is_empty() || !how.lakes.is_empty() || !how.breach_lines.is_empty()
 }
 
 /// Classes of the histogram of cut and fill.

@@ -6,6 +6,7 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
+use thirtyfour::error::WebDriverErrorInner;
 use thirtyfour::prelude::*;
 
 use super::Site;
@@ -82,9 +83,19 @@ pub async fn press(driver: &WebDriver, keys: impl Into<TypingData>) {
 }
 
 pub async fn click(driver: &WebDriver, selector: &str) {
-    let element = driver.query(By::Css(selector)).first().await.unwrap();
-    element.scroll_into_view().await.unwrap();
-    element.click().await.unwrap();
+    // A part that is fetched anew at this moment is clicked again, as a person would.
+    for _ in 0..10 {
+        let element = driver.query(By::Css(selector)).first().await.unwrap();
+        let clicked = match element.scroll_into_view().await {
+            Ok(()) => element.click().await,
+            Err(error) => Err(error),
+        };
+        match clicked.as_ref().map_err(|e| e.as_inner()) {
+            Err(WebDriverErrorInner::StaleElementReference(_)) => {}
+            _ => return clicked.unwrap(),
+        }
+    }
+    panic!("{selector} never rests");
 }
 
 /// No violation of WCAG 2.2 A and AA that axe-core finds.

@@ -5,9 +5,9 @@ use std::time::Instant;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    BreachLimits, BreachLineOutcome, Burn, Changes, ClosedBasin, CutAndFill, Line, Polygons, Sink, breach,
-    burn, closed_basin_bottoms, cut_and_fill, fill, fill_no_deeper, fill_to_outlets, fill_voids, level_lakes,
-    lower_along, raise_along, stream_cells,
+    BreachLimits, BreachLineOutcome, Burn, Changes, ClosedBasin, CutAndFill, Line, Polygons, Rebuild, Sink,
+    breach, burn, closed_basin_bottoms, cut_and_fill, fill, fill_no_deeper, fill_to_outlets, fill_voids,
+    level_lakes, lower_along, raise_along, rebuild, stream_cells,
 };
 use crate::monitor::check;
 use crate::{Cell, Frame, Grid, Monitor, Part, Result};
@@ -32,6 +32,8 @@ pub enum TreatSinks {
 pub struct Conditioning {
     /// whether voids are filled from their rim; otherwise they are outside
     pub fill_voids: bool,
+    /// areas whose ground is rebuilt
+    pub rebuild: Vec<Rebuild>,
     /// lakes to be made level, each as its polygons
     pub lakes: Vec<Polygons>,
     /// mapped streams to be burned, and how
@@ -64,6 +66,8 @@ impl Default for BreachLimits {
 pub enum StepKind {
     /// voids filled
     Voids,
+    /// ground rebuilt
+    Rebuild,
     /// lakes made level
     Lakes,
     /// streams burned; changes the routing surface only
@@ -102,6 +106,18 @@ pub enum Remark {
     VoidsFilled {
         /// cells
         cells: u64,
+    },
+    /// an area to be rebuilt lies outside the DEM
+    RebuildOutside {
+        /// which
+        area: usize,
+    },
+    /// a breach line of an area that is rebuilt runs uphill, and was not followed
+    RebuildUphill {
+        /// which area
+        area: usize,
+        /// which of its lines
+        line: usize,
     },
     /// a lake lies where there is no elevation
     LakeOutside {
@@ -162,7 +178,7 @@ impl Conditioned {
     }
 }
 
-/// Runs the steps in their order: voids, lakes, burning, walls, breach lines, closed basins, then
+/// Runs the steps in their order: voids, local rebuilding, lakes, burning, walls, breach lines, closed basins, then
 /// what sinks are left. Where a breach line crosses a wall, the breach line wins.
 ///
 /// `dem` is elevation in metres at `frame`, `NaN` for nodata. Which sinks are closed basins, and
@@ -200,6 +216,26 @@ pub fn condition(
         ground = next;
         if cells > 0 {
             work.remarks.push(Remark::VoidsFilled { cells });
+        }
+    }
+    if !how.rebuild.is_empty() {
+        let each = 0.05 / how.rebuild.len() as f64;
+        let (next, told) = work.step(StepKind::Rebuild, &ground, |g| {
+            let (mut g, mut all) = (g.clone(), Vec::new());
+            for (area, what) in how.rebuild.iter().enumerate() {
+                let from = 0.1 + area as f64 * each;
+                let (next, told) = rebuild(&g, frame, what, &Part::new(monitor, from, from + each))?;
+                g = next;
+                all.push(told);
+            }
+            Ok((g, all))
+        })?;
+        ground = next;
+        for (area, told) in told.into_iter().enumerate() {
+            if told.cells == 0 {
+                work.remarks.push(Remark::RebuildOutside { area });
+            }
+            work.remarks.extend(told.uphill.into_iter().map(|line| Remark::RebuildUphill { area, line }));
         }
     }
     if !how.lakes.is_empty() {

@@ -5,7 +5,7 @@ use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::Frame;
 use bothros_core::conditioning::{
-    Barrier, BreachLineOutcome, Burn, Remark, SinkReport, StepKind, StreamFit, TreatSinks,
+    Barrier, BreachLineOutcome, Burn, OwnGround, Remark, SinkReport, StepKind, StreamFit, TreatSinks,
 };
 use bothros_store::{Layer, LayerRole};
 use bothros_work::{BarrierFacts, Choices, ConditionedFacts, Decision, Facts, Profile};
@@ -151,6 +151,22 @@ impl Form {
         };
         Self { choices: choices.clone(), burn, burn_depth, buffer, buffer_depth }
     }
+    fn own(&self, which: &str) -> bool {
+        let here = match self.choices.rebuild_own {
+            OwnGround::Nothing => "nothing",
+            OwnGround::Cells { .. } => "cells",
+            OwnGround::Contours { .. } => "contours",
+        };
+        here == which
+    }
+    /// The number that belongs to what is kept of the own ground.
+    fn own_step(&self) -> String {
+        match self.choices.rebuild_own {
+            OwnGround::Nothing => "5".into(),
+            OwnGround::Cells { every } => every.to_string(),
+            OwnGround::Contours { interval_m } => numbers::plain(interval_m),
+        }
+    }
     fn limit(&self, value: &Option<f64>) -> String {
         value.map_or(String::new(), |v| format!("{v}"))
     }
@@ -190,6 +206,7 @@ struct Conditioning {
     layers: Vec<LayerRow>,
     roles: Vec<(&'static str, &'static str)>,
     form: Form,
+    rebuilds: bool,
     weights: Option<bothros_work::WeightFacts>,
     results: Vec<Fact>,
     steps: Vec<(&'static str, String)>,
@@ -232,6 +249,7 @@ fn astray(place: &bothros_core::network::Astray, frame: &Frame) -> (String, f64,
 fn step_name(kind: StepKind) -> &'static str {
     match kind {
         StepKind::Voids => "Voids filled",
+        StepKind::Rebuild => "Ground rebuilt in areas",
         StepKind::Lakes => "Lakes made level",
         StepKind::Burn => "Streams burned (routing surface)",
         StepKind::Walls => "Walls raised (routing surface)",
@@ -246,6 +264,17 @@ fn remark(told: &Remark, frame: &Frame) -> (String, Option<(f64, f64)>) {
         Remark::VoidsFilled { cells } => {
             (format!("{} cells of voids were filled from their rim.", numbers::whole(*cells)), None)
         }
+        Remark::RebuildOutside { area } => {
+            (format!("Area {} to be rebuilt lies outside the DEM.", area + 1), None)
+        }
+        Remark::RebuildUphill { area, line } => (
+            format!(
+                "In area {} breach line {} runs uphill between the elevations of its ends: it was not followed.",
+                area + 1,
+                line + 1
+            ),
+            None,
+        ),
         Remark::LakeOutside { lake } => {
             (format!("Lake {} lies where there is no elevation.", lake + 1), None)
         }
@@ -382,6 +411,7 @@ pub(super) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<
             numbers::real(r.through_sinks * 100.0, 3)
         )
     });
+    let layers = app.store.layers(study).await?;
     let runoff_mm = facts.review.as_ref().map_or(&[][..], |r| &r.runoff_mm);
     page(&Conditioning {
         study,
@@ -409,9 +439,10 @@ pub(super) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<
         streams: facts.review.as_ref().map_or(0, |r| r.streams),
         open,
         counts,
-        layers: layer_rows(&app.store.layers(study).await?),
+        layers: layer_rows(&layers),
         roles: roles(),
         form: Form::of(&facts.settings.conditioning),
+        rebuilds: layers.iter().any(|l| l.role == LayerRole::RebuildAreas && l.features > 0),
         weights: facts.settings.weights.clone(),
         results: conditioned.zip(frame).map_or(vec![], |(done, frame)| results(done, &frame)),
         steps: conditioned.map_or(vec![], |done| {

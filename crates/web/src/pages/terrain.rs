@@ -102,8 +102,8 @@ fn source_facts(facts: &Facts) -> Vec<Fact> {
                     "{} × {} of {} × {} {unit}",
                     numbers::whole(source.info.cols as u64),
                     numbers::whole(source.info.rows as u64),
-                    numbers::real(width.abs(), 6),
-                    numbers::real(height.abs(), 6)
+                    numbers::plain(width.abs()),
+                    numbers::plain(height.abs())
                 ),
             ));
         }
@@ -133,7 +133,7 @@ fn source_facts(facts: &Facts) -> Vec<Fact> {
                 "{} × {} cells of {} {}",
                 numbers::whole(frame.cols as u64),
                 numbers::whole(frame.rows as u64),
-                numbers::real(frame.cell_size, 6),
+                numbers::plain(frame.cell_size),
                 numbers::unit(&terrain.crs.unit)
             ),
         ));
@@ -188,7 +188,7 @@ fn file_rows(facts: &Facts) -> Vec<FileRow> {
             "{} × {} cells of {} {}, {}, elevations in {}, {}",
             numbers::whole(info.cols as u64),
             numbers::whole(info.rows as u64),
-            numbers::real(width.abs(), 6),
+            numbers::plain(width.abs()),
             crs.map_or("units", |c| numbers::unit(&c.unit)),
             crs.map_or("CRS unknown".into(), Crs::label),
             unit.code(),
@@ -213,7 +213,7 @@ async fn candidate_rows(app: &App, study: i64) -> Result<Vec<CandidateRow>> {
         let frame: Option<bothros_core::Frame> =
             c.terrain.as_ref().and_then(|t| serde_json::from_value(t["frame"].clone()).ok());
         let size = frame.map_or("not prepared yet".into(), |f| {
-            format!("{} m, {} cells", numbers::real(f.cell_m(), 4), numbers::whole(f.cells() as u64))
+            format!("{} m, {} cells", numbers::plain(f.cell_m()), numbers::whole(f.cells() as u64))
         });
         let reached = match (&c.network, &c.review) {
             (Some(_), _) => ", routed",
@@ -295,7 +295,7 @@ pub async fn prepare_plan(
         "{} × {} cells of {} m, {} × {} km, {} in memory; {}",
         numbers::whole(frame.cols as u64),
         numbers::whole(frame.rows as u64),
-        numbers::real(frame.cell_m(), 4),
+        numbers::plain(frame.cell_m()),
         numbers::real(frame.cols as f64 * frame.cell_m() / 1000.0, 3),
         numbers::real(frame.rows as f64 * frame.cell_m() / 1000.0, 3),
         numbers::bytes(frame.cells() as u64 * 4),
