@@ -2,7 +2,7 @@
 
 use axum::extract::{Form, Multipart, Path, State};
 use axum::response::Response;
-use bothros_formats::{Crs, Resampling, inspect};
+use bothros_formats::{Crs, CrsKind, Resampling, inspect};
 use bothros_store::{Inverse, LayerRole, Shape, StudyPart};
 use bothros_work::{
     Alignment, Clip, Facts, NewStudy, Preparing, Provenance, Settings, blocking, layer_shapes,
@@ -40,7 +40,13 @@ pub(crate) async fn chosen(app: &App, facts: &Facts, form: PrepareForm) -> Resul
     let mut how = facts.terrain.as_ref().map(|t| t.prepared.clone()).unwrap_or_default();
     let full = form.full.is_some();
     if let Some(crs) = form.crs.filter(|c| !c.trim().is_empty()) {
-        Crs::parse(&crs)?;
+        let parsed = Crs::parse(&crs)?;
+        if parsed.kind != CrsKind::Projected {
+            return Err(WebError::refused(format!(
+                "{} is not projected: areas and slopes need eastings and northings",
+                parsed.label()
+            )));
+        }
         how.crs = Some(crs);
     }
     if let Some(size) = form.cell_size.filter(|s| !s.trim().is_empty()) {
