@@ -255,3 +255,115 @@ async fn the_review_is_walked_by_keys() {
     press(driver, Key::Control + "z").await;
     until(driver, "document.querySelector('#desk').textContent.includes('Choices have changed')").await;
 }
+
+/// A table of points with elevations, in the study's CRS.
+fn heights(rows: &[(f64, f64, f64)]) -> Vec<u8> {
+    let lines: String = rows.iter().map(|(x, y, z)| format!("{x},{y},{z}\n")).collect();
+    format!("x,y,elevation\n{lines}").into_bytes()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_embankment_is_taken_away_by_rebuilding_the_ground() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.study(&dammed_file(dir.path()), "Dammed").await;
+    // An area over the railway where the stream passes; beside it the ground is known in two places.
+    let area = "[[501905,4758600],[502105,4758600],[502105,4758370],[501905,4758370]]";
+    let (status, told) =
+        site.send(&format!("/studies/{study}/draw"), &[("role", "rebuild_areas"), ("line", area)]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
+    let flat = b"x,y\n502005,4758500\n".to_vec();
+    let (status, told) = add_layer(&site, study, "elevation_points", &[("flat.csv", flat)]).await;
+    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && told.contains("tells no elevations"), "{told}");
+    let known = heights(&[(502_005.0, 4_758_485.0, 524.3), (502_005.0, 4_758_405.0, 520.3)]);
+    let (status, told) = add_layer(&site, study, "elevation_points", &[("known.csv", known)]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
+    job(&site, study, "route").await;
+    let routing = site.store().study(study).await.unwrap().routing.unwrap();
+    let steps = routing["conditioned"]["steps"].as_array().unwrap();
+    assert_eq!(steps[0]["kind"], "rebuild");
+    assert!(steps[0]["moved"]["cut_m3"].as_f64().unwrap() > 1000.0, "{}", steps[0]);
+    // Where the railway stood in the way, water passes.
+    let place = site.json(&format!("/studies/{study}/cell?x=502005&y=4758485")).await;
+    assert!((place["elevation_m"].as_f64().unwrap() + place["fill_m"].as_f64().unwrap()) > 523.0);
+    assert!(routing["sinks"]["volume_m3"].as_f64().unwrap() < 5000.0, "{}", routing["sinks"]);
+    let desk = site.get(&format!("/studies/{study}/desk/conditioning")).await.text().await.unwrap();
+    assert!(
+        desk.contains("Inside areas to rebuild keep") && desk.contains("Ground rebuilt in areas"),
+        "{desk}"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn streams_over_high_ground_are_listed_and_burning_is_seen_across() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.study(&dammed_file(dir.path()), "Dammed").await;
+    let section = format!("/studies/{study}/burn-section");
+    assert_eq!(site.get(&section).await.status(), StatusCode::UNPROCESSABLE_ENTITY, "nothing is chosen");
+    job(&site, study, "review").await;
+    let review = site.store().study(study).await.unwrap().review.unwrap();
+    let astray = review["astray"].as_array().unwrap();
+    assert!(!astray.is_empty(), "the stream climbs over the railway");
+    let row = astray[0]["at"]["row"].as_u64().unwrap();
+    assert!((148..=154).contains(&row), "{astray:?}");
+    let view = "west=500000&south=4757000&east=504000&north=4760000";
+    let layers = site.json(&format!("/studies/{study}/layers?{view}")).await;
+    assert!(layers["features"].as_array().unwrap().iter().any(|f| f["role"] == "provisional"));
+    add_layer(&site, study, "mapped_streams", &[("streams.geojson", geojson(&[&STREAM]))]).await;
+    let burn = [
+        ("sinks", "fill"),
+        ("max_fill_depth_m", ""),
+        ("breach_length_m", ""),
+        ("breach_depth_m", ""),
+        ("burn", "trench"),
+        ("burn_depth_m", "7"),
+        ("burn_buffer_m", "30"),
+        ("burn_buffer_depth_m", "2"),
+    ];
+    assert_eq!(site.send(&format!("/studies/{study}/conditioning"), &burn).await.0, StatusCode::NO_CONTENT);
+    let seen = site.get(&format!("{section}?x=502100&y=4759000")).await.text().await.unwrap();
+    assert!(seen.contains("class=\"profile\"") && seen.contains("below the lower bank"), "{seen}");
+    job(&site, study, "route").await;
+    let beds = site.store().study(study).await.unwrap().routing.unwrap()["conditioned"]["beds"].clone();
+    assert!(
+        beds[1].as_u64().unwrap() > 200 && beds[0].as_f64() > Some(0.95 * beds[1].as_f64().unwrap()),
+        "{beds}"
+    );
+}
+
+/// From afar the large features are sent, and it is said that there are more; two people who draw at once lose nothing.
+#[tokio::test(flavor = "multi_thread")]
+async fn layers_may_be_large_and_edited_by_two() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.study(&dammed_file(dir.path()), "Dammed").await;
+    let many: Vec<[[f64; 2]; 2]> = (0..20_000)
+        .map(|i| {
+            let (x, y) = (500_010.0 + (i % 200) as f64 * 19.0, 4_757_010.0 + (i / 200) as f64 * 29.0);
+            [[x, y], [x + 5.0, y + if i == 777 { 900.0 } else { 3.0 }]]
+        })
+        .collect();
+    let lines: Vec<&[[f64; 2]]> = many.iter().map(|l| &l[..]).collect();
+    let (status, told) =
+        add_layer(&site, study, "mapped_streams", &[("many.geojson", geojson(&lines))]).await;
+    assert!(status == StatusCode::NO_CONTENT && told.contains("20000 of mapped streams"), "{told}");
+    let all = site
+        .json(&format!("/studies/{study}/layers?west=500000&south=4757000&east=504000&north=4760000"))
+        .await;
+    let sent = all["features"].as_array().unwrap();
+    assert_eq!((sent.len(), &all["complete"]), (5000, &serde_json::json!(false)));
+    assert!(sent.iter().any(|f| f["id"] == 778), "the longest is among them");
+    let near = site
+        .json(&format!("/studies/{study}/layers?west=501000&south=4757500&east=501300&north=4757700"))
+        .await;
+    assert_eq!(near["complete"], true);
+    // Two at once.
+    let line = |y: f64| format!("[[500500,{y}],[500500,{}]]", y - 50.0);
+    let (a, b) = (line(4_759_000.0), line(4_758_900.0));
+    let address = format!("/studies/{study}/draw");
+    let (fields_a, fields_b) = ([("role", "walls"), ("line", &a[..])], [("role", "walls"), ("line", &b[..])]);
+    let (one, two) = tokio::join!(site.send(&address, &fields_a), site.send(&address, &fields_b));
+    assert_eq!((one.0, two.0), (StatusCode::NO_CONTENT, StatusCode::NO_CONTENT), "{one:?} {two:?}");
+    assert_eq!(site.store().features_of(study, LayerRole::Walls).await.unwrap().len(), 2);
+}

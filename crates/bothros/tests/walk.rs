@@ -196,8 +196,8 @@ async fn a_real_srtm_tile_from_degrees_to_download() {
     click(driver, "form.warp button").await;
     until(driver, "[...document.querySelectorAll('#desk button')].find(b => b.textContent.includes('Crop'))")
         .await;
-    click(driver, "#desk button[hx-post$='/crop']").await;
-    until(driver, "!document.querySelector(\"#desk button[hx-post$='/crop']\") && document.querySelector('#desk a[data-go=conditioning]')").await;
+    click(driver, ".finding form:has([name=full_rectangle]) button").await;
+    until(driver, "!document.querySelector('.finding form:has([name=full_rectangle])') && document.querySelector('#desk a[data-go=conditioning]')").await;
     let terrain = site.store().study(study).await.unwrap().terrain.unwrap();
     assert_eq!(terrain["crs"]["epsg"], 32616);
     assert_eq!(terrain["summary"]["nodata_cells"], 0);

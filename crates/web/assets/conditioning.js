@@ -305,5 +305,6 @@ export async function loadFeatures(map) {
   provisional.clear(true);
   provisional.addFeatures(told.features.filter(computed).map(featureOf));
   map.target.dataset.features = source.getFeatures().length;
+  map.featuresComplete = told.complete;
   map.target.dataset.provisional = provisional.getFeatures().length;
 }

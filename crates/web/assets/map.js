@@ -319,6 +319,7 @@ export function keyOf(key, map) {
   if (key === 'area') ramp(AREA_RAMP, area(10 ** map.stretch[0] * d.cell_area_m2), area(10 ** map.stretch[1] * d.cell_area_m2));
   if (key === 'sinks' && d.deepest_m) ramp(['#E3CFE6', '#B98BC4', '#84519B', '#4A2466'], 'shallow', `${d.deepest_m.toFixed(2)} m deep`);
   if (key === 'change' && d.change_m) ramp(['#8A3414', '#CF8450', '#F1DCC8', '#FFFDF8', '#DCE3F0', '#7F8FC4', '#2E3A7E'], `cut ${d.change_m.toFixed(1)} m`, `fill ${d.change_m.toFixed(1)} m`);
+  if (key === 'features' && map.featuresComplete === false) box.append('The largest are shown; go closer to see all.');
   if (key === 'streams') ramp(WATER, 'order 1', 'higher');
   if (key === 'direction') {
     const canvas = document.createElement('canvas');

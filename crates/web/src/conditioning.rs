@@ -6,7 +6,9 @@ use axum::extract::{Form, Multipart, Path, Query, State};
 use axum::response::Response;
 use bothros_core::conditioning::{Burn, Line, OwnGround, TreatSinks};
 use bothros_core::{Cell, Frame, Grid};
-use bothros_store::{Inverse, JobKind, LayerRole, LayerShape, RasterMeta, RasterRole, Shape, StudyPart};
+use bothros_store::{
+    Inverse, JobKind, Layer, LayerRole, LayerShape, RasterMeta, RasterRole, Shape, StudyPart,
+};
 use bothros_work::{
     BarrierFacts, Choices, Decision, Facts, NewLayer, Profile, Settings, blocking, layer_features,
     layer_shapes, name_on_disk,
@@ -308,32 +310,28 @@ pub async fn layers(
     Query(view): Query<View>,
 ) -> Result<Json<Value>> {
     let facts = Facts::of(&app.store.study(study).await?)?;
-    let mut out = Vec::new();
-    let mut complete = true;
     let layers = app.store.layers(study).await?;
     // What the analyst gave comes before what was computed.
-    let given = |l: &&bothros_store::Layer| l.role != LayerRole::Provisional;
-    let all = layers.iter().filter(given).chain(layers.iter().filter(|l| !given(l)));
-    for layer in all {
-        let role = layer.role;
-        for feature in layer_shapes(&app.store, &facts, layer.id).await?.1 {
-            let inside = |p: &[f64; 2]| {
-                p[0] >= view.west && p[0] <= view.east && p[1] >= view.south && p[1] <= view.north
-            };
-            let seen = match &feature.shape {
-                Shape::Point(p) => inside(p),
-                Shape::Line(line) => line.iter().any(inside) || line.len() < 50,
-                Shape::Polygons(_) => true,
-            };
-            if !seen {
-                continue;
-            }
-            if out.len() == MOST_FEATURES {
-                complete = false;
-                break;
-            }
-            out.push(json!({ "role": role.name(), "name": feature.name, "shape": feature.shape,
-                "layer": layer.id, "id": feature.id }));
+    let given = |l: &&Layer| l.role != LayerRole::Provisional;
+    let mut out = Vec::new();
+    let mut complete = true;
+    for kind in [true, false] {
+        let mut seen = Vec::new();
+        for layer in layers.iter().filter(|l| given(l) == kind) {
+            let features = app.layers.get(&app.store, &facts, layer).await?;
+            let within = features.within([view.west, view.south, view.east, view.north]);
+            seen.extend(within.map(|(at, size)| (size, layer, features.clone(), at)));
+        }
+        if seen.len() > MOST_FEATURES {
+            // From afar the large ones are seen.
+            complete = false;
+            seen.select_nth_unstable_by(MOST_FEATURES, |a, b| b.0.total_cmp(&a.0));
+            seen.truncate(MOST_FEATURES);
+        }
+        for (_, layer, features, at) in seen {
+            let feature = &features.features[at];
+            out.push(json!({ "role": layer.role.name(), "name": feature.name, "shape": feature.shape,
+                "layer": layer.id, "id": feature.id, "elevation": feature.elevation }));
         }
     }
     Ok(Json(json!({ "features": out, "complete": complete })))

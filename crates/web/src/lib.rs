@@ -48,6 +48,7 @@ impl Default for Options {
 pub struct App {
     store: Store,
     grids: GridCache,
+    layers: bothros_work::LayerCache,
     events: broadcast::Sender<Event>,
     options: Arc<Options>,
     /// the task that hears events
@@ -73,7 +74,7 @@ impl App {
             }
         });
         let hearing = hearing.abort_handle();
-        Ok(Self { store, grids, events, options: Arc::new(options), hearing })
+        Ok(Self { store, grids, layers: Default::default(), events, options: Arc::new(options), hearing })
     }
 
     /// All addresses of the application.

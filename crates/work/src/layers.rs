@@ -76,11 +76,15 @@ fn has_size(shape: &Shape) -> bool {
     }
 }
 
+/// West, south, east and north of a shape.
+pub(crate) fn bounds(shape: &Shape) -> [f64; 4] {
+    let start = [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
+    points(shape).fold(start, |b, p| [b[0].min(p[0]), b[1].min(p[1]), b[2].max(p[0]), b[3].max(p[1])])
+}
+
 /// Whether the box round a shape touches `[west, south, east, north]`.
 fn touches(shape: &Shape, [west, south, east, north]: [f64; 4]) -> bool {
-    let start = [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
-    let [x0, y0, x1, y1] =
-        points(shape).fold(start, |b, p| [b[0].min(p[0]), b[1].min(p[1]), b[2].max(p[0]), b[3].max(p[1])]);
+    let [x0, y0, x1, y1] = bounds(shape);
     x0 <= east && x1 >= west && y0 <= north && y1 >= south
 }
 

@@ -8,6 +8,7 @@ mod facts;
 mod findings;
 mod grids;
 mod import;
+mod layer_cache;
 mod layers;
 mod package;
 mod prepare;
@@ -29,6 +30,7 @@ pub use facts::{
 pub use findings::{Action, Finding, Severity, findings};
 pub use grids::{GridCache, Grids};
 pub use import::{NewStudy, begin_candidate, begin_study, choose_band, set_crs, set_vertical_unit, take_up};
+pub use layer_cache::{LayerCache, SeenLayer};
 pub use layers::{AddedLayer, NewLayer, add_layer, layer_features, layer_shapes, name_on_disk};
 pub use package::package_name;
 pub use prepare::prepare;

@@ -35,12 +35,9 @@ const MISFITS_LISTED: usize = 100;
 /// The provisional network begins at so many cells (common practice, no source), and has no more reaches than this.
 const PROVISIONAL_CELLS: u32 = 1000;
 const PROVISIONAL_REACHES: usize = 10_000;
-/// A stream leaves the low ground where its topographic position, within so many cells, is an outlier among the positions of
-/// all stream cells: above the upper quartile by so many ranges between the quartiles (Tukey 1977, Exploratory Data Analysis),
-/// but at least so many metres.
+/// Topographic position of streams is taken within so many cells, and compared over so many cells along them.
 const HIGH_RADIUS: f64 = 10.0;
-const HIGH_RANGES: f32 = 1.5;
-const HIGH_LEAST_M: f32 = 0.5;
+const HIGH_ALONG: usize = 25;
 /// Places kept in the list.
 const ASTRAY_LISTED: usize = 200;
 
@@ -257,17 +254,7 @@ fn provisional(
     };
     let position =
         topographic_position(dem, frame, Radius::Cells(HIGH_RADIUS), &Part::new(monitor, 0.3, 0.9))?;
-    let mut along: Vec<f32> = network
-        .reaches
-        .iter()
-        .flat_map(|r| &r.cells)
-        .map(|&cell| position.values()[cell as usize])
-        .filter(|z| !z.is_nan())
-        .collect();
-    along.sort_unstable_by(f32::total_cmp);
-    let quarter = |n: usize| along.get(along.len() * n / 4).copied().unwrap_or(0.0);
-    let least = (quarter(3) + HIGH_RANGES * (quarter(3) - quarter(1))).max(HIGH_LEAST_M);
-    let astray = leaves_low_ground(&network, &position, accumulation, frame, least);
+    let astray = leaves_low_ground(&network, &position, accumulation, frame, HIGH_ALONG);
     let line = |reach: &bothros_core::network::Reach| -> Vec<[f64; 2]> {
         reach.line().map(|cell| frame.centre(dem.cell(cell as usize))).map(|(x, y)| [x, y]).collect()
     };

@@ -177,6 +177,7 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     let facts = Facts::of(&store.study(study).await?)?;
     let (how, key) = (conditioning_of(store, &facts).await?, conditioning_key(store, &facts).await?);
     let (frame, monitor, lines) = (terrain.frame, handle.clone(), how.breach_lines.len());
+    let burned = how.burn.is_some();
     if facts.settings.weights.is_some() {
         handle.say("reading weights");
     }
@@ -220,14 +221,15 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     crate::threshold::keep_network(store, grids, study, threshold).await?;
     delineate_again(store, grids, study).await?;
     let sinks = &routed.facts.sinks;
+    let burned = if burned { "Burned mapped streams; " } else { "" };
     let lowered = match lines {
         0 => String::new(),
         1 => "Lowered the ground along 1 breach line; ".into(),
         n => format!("Lowered the ground along {n} breach lines; "),
     };
     let text = format!(
-        "{lowered}{} {} sinks ({} cells raised, {:.0} m³), routed flow by D8 and accumulated it",
-        if lowered.is_empty() { "Filled" } else { "filled" },
+        "{burned}{lowered}{} {} sinks ({} cells raised, {:.0} m³), routed flow by D8 and accumulated it",
+        if lowered.is_empty() && burned.is_empty() { "Filled" } else { "filled" },
         sinks.sinks,
         sinks.cells_raised,
         sinks.volume_m3

@@ -13,14 +13,14 @@ pub struct StreamFit {
     pub line: usize,
     /// its length on the DEM, metres
     pub length_m: f64,
-    /// the greatest rise along it above lower ground that it has passed, metres, in whichever of its
-    /// two directions that is less
+    /// the greatest rise of the low ground along it, above lower ground that it has passed, metres, in whichever
+    /// of its two directions that is less
     pub rise_m: f64,
     /// where that rise ends, `[x, y]` in CRS units
     pub rise_at: [f64; 2],
-    /// share of its cells that stand above the lowest ground near by by more than the tolerance
+    /// share of its cells beside which lower ground lies beyond their own accuracy
     pub off_share: f64,
-    /// the farthest that it stands above that ground, metres
+    /// the most that such ground lies lower, metres
     pub off_m: f64,
     /// where
     pub off_at: [f64; 2],
@@ -31,9 +31,9 @@ pub struct StreamFit {
 /// Looks how each of `lines` lies on `dem` (elevation in metres, `NaN` for nodata, at `frame`). Lines
 /// with fewer than two cells with an elevation are left out.
 ///
-/// A cell is off its valley where it stands more than `off_m` above the lowest cell within
-/// `near_m`: a mapped stream that misses its valley by more than its own accuracy makes a second
-/// valley when it is burned. A rise that a barrier makes is a rise too.
+/// Mapped streams are as accurate as `near_m`: what counts in each place is the lowest ground across the stream within
+/// that distance. A cell is off its valley where ground beyond, but within twice the distance, lies lower by more
+/// than `off_m`: such a stream makes a second valley when it is burned. A rise that a barrier makes is a rise too.
 ///
 /// The rule is ours.
 ///
@@ -83,8 +83,28 @@ fn greatest_rise(along: impl Iterator<Item = (usize, f32)>) -> (f32, usize) {
     (rise, at)
 }
 
+/// The lowest ground across a stream at its cell `i`, within `reach` cells to either side, and within twice as many.
+fn lowest_across(dem: &Grid<f32>, cells: &[Cell], i: usize, reach: usize) -> [f32; 2] {
+    let (a, b) = (cells[i.saturating_sub(3)], cells[(i + 3).min(cells.len() - 1)]);
+    let (down, right) = (b.row as f64 - a.row as f64, b.col as f64 - a.col as f64);
+    let length = down.hypot(right).max(1e-9);
+    // A quarter turn from the way the stream runs.
+    let (rows, cols) = (-right / length, down / length);
+    let mut lowest = [f32::INFINITY; 2];
+    for step in -2 * reach as isize..=2 * reach as isize {
+        let row = cells[i].row.checked_add_signed((rows * step as f64).round() as isize);
+        let col = cells[i].col.checked_add_signed((cols * step as f64).round() as isize);
+        let (Some(row), Some(col)) = (row, col) else { continue };
+        let z = dem.get(Cell { row, col }).copied().unwrap_or(f32::NAN);
+        lowest[1] = lowest[1].min(z);
+        if step.unsigned_abs() <= reach {
+            lowest[0] = lowest[0].min(z);
+        }
+    }
+    lowest
+}
+
 fn fit(dem: &Grid<f32>, frame: &Frame, line: usize, cells: &[Cell], reach: usize, off_m: f64) -> StreamFit {
-    let z = |cell: Cell| dem.get(cell).copied().unwrap_or(f32::NAN);
     let place = |i: usize| {
         let (x, y) = frame.centre(cells[i]);
         [x, y]
@@ -94,20 +114,14 @@ fn fit(dem: &Grid<f32>, frame: &Frame, line: usize, cells: &[Cell], reach: usize
         .map(|w| if w[0].row != w[1].row && w[0].col != w[1].col { std::f64::consts::SQRT_2 } else { 1.0 })
         .sum::<f64>()
         * frame.cell_m();
-    let along = || cells.iter().map(|&c| z(c)).enumerate();
+    let across: Vec<[f32; 2]> = (0..cells.len()).map(|i| lowest_across(dem, cells, i, reach)).collect();
+    let along = || across.iter().map(|low| low[0]).enumerate();
     let (down, up) = (greatest_rise(along()), greatest_rise(along().rev()));
     let drawn_upwards = up.0 < down.0;
     let (rise, rise_at) = if drawn_upwards { up } else { down };
     let (mut off, mut worst, mut worst_at) = (0usize, 0f64, 0);
-    for (i, &cell) in cells.iter().enumerate() {
-        let window = dem.window(
-            cell.row.saturating_sub(reach),
-            cell.col.saturating_sub(reach),
-            cell.row.min(reach) + reach + 1,
-            cell.col.min(reach) + reach + 1,
-        );
-        let lowest = window.values().iter().copied().fold(f32::INFINITY, f32::min);
-        let above = z(cell) as f64 - lowest as f64;
+    for (i, [near, far]) in across.iter().enumerate() {
+        let above = (near - far) as f64;
         off += usize::from(above > off_m);
         if above > worst {
             (worst, worst_at) = (above, i);
@@ -153,7 +167,7 @@ mod tests {
         let beside = vec![[145.0, 195.0], [145.0, 5.0]];
         let across = vec![[45.0, 105.0], [165.0, 105.0]];
         let outside = vec![[900.0, 900.0], [901.0, 901.0]];
-        let fits = stream_fits(&valley(), &FRAME, &[beside, across, outside], 40.0, 6.0);
+        let fits = stream_fits(&valley(), &FRAME, &[beside, across, outside], 20.0, 6.0);
         assert_eq!(fits.len(), 2);
         assert_eq!(fits[0].off_share, 1.0);
         assert!(fits[1].rise_m >= 20.0 && fits[1].rise_at[1] == 105.0, "{:?}", fits[1]);

@@ -1,5 +1,6 @@
 //! Where streams leave the low ground.
 
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::Network;
@@ -10,7 +11,7 @@ use crate::{Area, Cell, Frame, Grid};
 pub struct Astray {
     /// its highest place, as seen from the ground around
     pub at: Cell,
-    /// how far that stands above the mean around, metres
+    /// how far that stands out along its stream, metres
     pub above_m: f32,
     /// length of the stretch along the cell centres, metres
     pub length_m: f64,
@@ -18,15 +19,18 @@ pub struct Astray {
     pub contributing: Area,
 }
 
-/// Finds where a network runs over ground that stands more than `least_m` (metres) above what surrounds it. `position` is the
-/// topographic position (metres) of the DEM as it was before it was filled, `accumulation` the cells upstream, both on the
-/// grid at `frame`. The stretch with the largest contributing area comes first.
+/// Finds where a network runs over ground that stands out along the streams themselves. `position` is the topographic position
+/// (metres) of the DEM as it was before it was filled, `accumulation` the cells upstream, both on the grid at `frame`.
+///
+/// A stream cell stands high by its position less the median of positions within `around` cells along its reach. Cells that
+/// stand high by more than the upper quartile of all stream cells and 1.5 ranges between the quartiles, and by 0.5 m at least, make
+/// stretches. The stretch with the largest contributing area comes first.
 ///
 /// Water follows low ground; a modelled stream over a bank, an embankment or a spur is evidence that the DEM holds water up
 /// before it, or that filling has led it astray.
 ///
 /// # Source
-/// Topographic position: Weiss 2001; its use on streams is ours.
+/// Topographic position: Weiss 2001; outliers: Tukey 1977, Exploratory Data Analysis; the use of both on streams is ours.
 ///
 /// ```
 /// use bothros_core::{Frame, Grid, Silent, Threshold, network::{extract, leaves_low_ground}};
@@ -42,7 +46,7 @@ pub struct Astray {
 /// let accumulation = routing::flow_accumulation(&directions, &Silent)?;
 /// let network = extract(&directions, &accumulation, &filled, &frame, Threshold::cells(60), &Silent)?;
 /// let position = topographic_position(&dem, &frame, Radius::Cells(4.0), &Silent)?;
-/// let found = leaves_low_ground(&network, &position, &accumulation, &frame, 2.0);
+/// let found = leaves_low_ground(&network, &position, &accumulation, &frame, 10);
 /// assert_eq!((found.len(), found[0].at.row, found[0].at.col), (1, 20, 10));
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
@@ -51,24 +55,29 @@ pub fn leaves_low_ground(
     position: &Grid<f32>,
     accumulation: &Grid<u32>,
     frame: &Frame,
-    least_m: f32,
+    around: usize,
 ) -> Vec<Astray> {
-    let high = |cell: u32| position.values()[cell as usize] > least_m;
+    let at = |cell: u32| position.values()[cell as usize];
+    let excess: Vec<Vec<f32>> =
+        network.reaches.par_iter().map(|reach| stands_out(&reach.cells, &at, around)).collect();
+    let mut all: Vec<f32> = excess.iter().flatten().copied().filter(|z| !z.is_nan()).collect();
+    all.sort_unstable_by(f32::total_cmp);
+    let quarter = |n: usize| all.get(all.len() * n / 4).copied().unwrap_or(0.0);
+    let least = (quarter(3) + 1.5 * (quarter(3) - quarter(1))).max(LEAST_M);
     let mut found = Vec::new();
-    for reach in &network.reaches {
-        for stretch in reach.cells.chunk_by(|&a, &b| high(a) == high(b)).filter(|s| high(s[0])) {
-            let top = stretch
-                .iter()
-                .max_by(|&&a, &&b| position.values()[a as usize].total_cmp(&position.values()[b as usize]));
-            let (Some(&top), Some(&last)) = (top, stretch.last()) else { continue };
-            let step = |pair: &[u32]| {
-                let (a, b) = (position.cell(pair[0] as usize), position.cell(pair[1] as usize));
+    for (reach, excess) in network.reaches.iter().zip(&excess) {
+        let cells: Vec<(u32, f32)> = reach.cells.iter().copied().zip(excess.iter().copied()).collect();
+        for stretch in cells.chunk_by(|a, b| (a.1 > least) == (b.1 > least)).filter(|s| s[0].1 > least) {
+            let top = stretch.iter().max_by(|a, b| a.1.total_cmp(&b.1));
+            let (Some(&(top, above_m)), Some(&(last, _))) = (top, stretch.last()) else { continue };
+            let step = |pair: &[(u32, f32)]| {
+                let (a, b) = (position.cell(pair[0].0 as usize), position.cell(pair[1].0 as usize));
                 (a.row as f64 - b.row as f64).hypot(a.col as f64 - b.col as f64)
             };
             let cells = 1.0 + stretch.windows(2).map(step).sum::<f64>();
             found.push(Astray {
                 at: position.cell(top as usize),
-                above_m: position.values()[top as usize],
+                above_m,
                 length_m: cells * frame.cell_m(),
                 contributing: frame.area_of(accumulation.values()[last as usize] as u64 + 1),
             });
@@ -76,4 +85,27 @@ pub fn leaves_low_ground(
     }
     found.sort_by(|a, b| b.contributing.as_m2().total_cmp(&a.contributing.as_m2()).then(a.at.cmp(&b.at)));
     found
+}
+
+/// Less is noise, metres.
+const LEAST_M: f32 = 0.5;
+
+/// How far each cell of a path stands above the median of those within `around` cells along it.
+fn stands_out(cells: &[u32], at: &impl Fn(u32) -> f32, around: usize) -> Vec<f32> {
+    let z: Vec<f32> = cells.iter().map(|&cell| at(cell)).collect();
+    let mut window = Vec::with_capacity(2 * around + 1);
+    (0..z.len())
+        .map(|i| {
+            window.clear();
+            window.extend(
+                z[i.saturating_sub(around)..(i + around + 1).min(z.len())].iter().filter(|z| !z.is_nan()),
+            );
+            if window.is_empty() {
+                return f32::NAN;
+            }
+            let middle = window.len() / 2;
+            let (_, median, _) = window.select_nth_unstable_by(middle, f32::total_cmp);
+            z[i] - *median
+        })
+        .collect()
 }

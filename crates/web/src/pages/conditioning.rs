@@ -238,7 +238,7 @@ fn misfit(fit: &StreamFit) -> (String, [f64; 2]) {
 fn astray(place: &bothros_core::network::Astray, frame: &Frame) -> (String, f64, f64) {
     let (x, y) = frame.centre(place.at);
     let told = format!(
-        "{} above the ground around, over {}; {} drain there",
+        "stands out by {} over {}; {} drain there",
         numbers::metres(place.above_m),
         numbers::length(place.length_m),
         numbers::area(place.contributing.as_m2())
