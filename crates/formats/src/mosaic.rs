@@ -206,6 +206,9 @@ pub fn read_mosaic(
             notes.push(format!("{} was {what} on cells of {} m ({how})", piece.name, frame.cell_m()));
             onto
         };
+        if pieces.len() == 1 {
+            return Ok(Mosaic { values, origin: None, overlaps, notes });
+        }
         whole = Some(match whole {
             None => {
                 let origin = values.values().iter().map(|z| if z.is_nan() { NO_PIECE } else { 0 }).collect();
@@ -225,7 +228,7 @@ pub fn read_mosaic(
         });
     }
     let (values, origin) = whole.ok_or(Error::TooManyFiles { files: 0, most: MOST_PIECES })?;
-    Ok(Mosaic { values, origin: (pieces.len() > 1).then_some(origin), overlaps, notes })
+    Ok(Mosaic { values, origin: Some(origin), overlaps, notes })
 }
 
 /// Fewer cells tell nothing of a difference.

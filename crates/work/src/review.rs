@@ -23,7 +23,7 @@ use crate::{Error, Facts, Result, ReviewFacts, blocking, layer_features};
 pub(crate) const SINKS_LISTED: usize = 500;
 
 /// A mapped stream rises where it climbs by so much above lower ground that it has passed, metres.
-const STREAM_RISE_M: f64 = 1.0;
+const STREAM_RISE_M: f64 = 2.0;
 /// A cell of it is off its valley where ground within so many metres lies lower by so many.
 const STREAM_NEAR_M: f64 = 15.0;
 const STREAM_OFF_M: f64 = 5.0;

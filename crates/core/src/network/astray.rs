@@ -23,7 +23,7 @@ pub struct Astray {
 /// (metres) of the DEM as it was before it was filled, `accumulation` the cells upstream, both on the grid at `frame`.
 ///
 /// A stream cell stands high by its position less the median of positions within `around` cells along its reach. Cells that
-/// stand high by more than the upper quartile of all stream cells and 1.5 ranges between the quartiles, and by 0.5 m at least, make
+/// stand high by more than the upper quartile of all stream cells and three ranges between the quartiles (far out, in Tukey's words), and by 0.5 m at least, make
 /// stretches. The stretch with the largest contributing area comes first.
 ///
 /// Water follows low ground; a modelled stream over a bank, an embankment or a spur is evidence that the DEM holds water up
@@ -63,7 +63,7 @@ pub fn leaves_low_ground(
     let mut all: Vec<f32> = excess.iter().flatten().copied().filter(|z| !z.is_nan()).collect();
     all.sort_unstable_by(f32::total_cmp);
     let quarter = |n: usize| all.get(all.len() * n / 4).copied().unwrap_or(0.0);
-    let least = (quarter(3) + 1.5 * (quarter(3) - quarter(1))).max(LEAST_M);
+    let least = (quarter(3) + 3.0 * (quarter(3) - quarter(1))).max(LEAST_M);
     let mut found = Vec::new();
     for (reach, excess) in network.reaches.iter().zip(&excess) {
         let cells: Vec<(u32, f32)> = reach.cells.iter().copied().zip(excess.iter().copied()).collect();
