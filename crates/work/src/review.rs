@@ -9,7 +9,7 @@ use bothros_core::conditioning::{
 use bothros_core::network::{Astray, extract, leaves_low_ground};
 use bothros_core::routing::{downstream, flow_accumulation, flow_directions};
 use bothros_core::terrain::{Radius, topographic_position};
-use bothros_core::{Cell, Connection, Frame, Grid, Monitor, NEIGHBOURS, Part, Threshold, cells_along};
+use bothros_core::{Cell, Connection, Frame, Grid, Monitor, Part, Threshold, cells_along};
 use bothros_store::{
     Barrier as Row, JobHandle, LayerFeature, LayerRole, NewBarrier, RasterRole, Shape, Store, StudyPart,
 };
@@ -180,36 +180,25 @@ fn share_through(raised: &Grid<bool>, directions: &Grid<u8>) -> f64 {
     wet as f64 / all.max(1) as f64
 }
 
-/// The depth of runoff, from all that drains to a sink, that would fill it, millimetres.
+/// The depth of runoff, from all that drains to a sink, that would fill it, millimetres. All of that leaves the full sink by its
+/// spill cell, where the way down from its bottom leaves what was filled.
 fn runoff_to_fill(
     dem: &Grid<f32>,
     filled: &Grid<f32>,
+    directions: &Grid<u8>,
     accumulation: &Grid<u32>,
     frame: &Frame,
     sink: &Sink,
 ) -> f64 {
-    let level = |i: usize| filled.values()[i];
-    let bottom = dem.index(sink.bottom);
-    let mut seen = std::collections::HashSet::from([bottom]);
-    let mut open = vec![bottom];
-    let mut most = 0u32;
-    while let Some(at) = open.pop() {
-        most = most.max(accumulation.values()[at]);
-        let cell = dem.cell(at);
-        for n in NEIGHBOURS {
-            let place = (cell.row.checked_add_signed(n.rows), cell.col.checked_add_signed(n.cols));
-            let (Some(row), Some(col)) = place else { continue };
-            let beside = Cell { row, col };
-            if dem.get(beside).is_none() {
-                continue;
-            }
-            let n = dem.index(beside);
-            if level(n) == level(bottom) && level(n) > dem.values()[n] && seen.insert(n) {
-                open.push(n);
-            }
+    let mut at = dem.index(sink.bottom);
+    let level = filled.values()[at];
+    while filled.values()[at] == level && level > dem.values()[at] {
+        match downstream(directions, at) {
+            Some(next) => at = next,
+            None => break,
         }
     }
-    sink.volume_m3 / frame.area_of(most as u64 + 1).as_m2() * 1000.0
+    sink.volume_m3 / frame.area_of(accumulation.values()[at] as u64 + 1).as_m2() * 1000.0
 }
 
 /// What the review found.
@@ -292,8 +281,11 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         let accumulation = flow_accumulation(&directions, &part(0.5, 0.55))?;
         let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
         let through = share_through(&Grid::from_vec(dem.rows(), dem.cols(), raised), &directions);
-        let runoff_mm =
-            report.largest.iter().map(|s| runoff_to_fill(&dem, &filled, &accumulation, &frame, s)).collect();
+        let runoff_mm = report
+            .largest
+            .iter()
+            .map(|s| runoff_to_fill(&dem, &filled, &directions, &accumulation, &frame, s))
+            .collect();
         monitor.say("drawing a provisional network");
         let provisional = provisional(&dem, &filled, &directions, &accumulation, &frame, &part(0.55, 0.62))?;
         drop((filled, directions));
