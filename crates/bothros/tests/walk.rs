@@ -192,6 +192,7 @@ async fn a_real_srtm_tile_from_degrees_to_download() {
         assert!(desk.contains(expected), "{expected} in {desk}");
     }
     assert_eq!(value(driver, "document.getElementById('cell-size').value").await, "80");
+    assert_eq!(value(driver, "document.getElementById('notice').hidden").await, true, "nothing complains");
     accessible(driver, "findings").await;
     click(driver, "form.warp button").await;
     until(driver, "[...document.querySelectorAll('#desk button')].find(b => b.textContent.includes('Crop'))")

@@ -11,6 +11,8 @@ export class Views {
   constructor(map) {
     this.map = map;
     this.style = {};
+    /** computed views that have been given their range */
+    this.ready = new Set();
   }
 
   /** What was chosen for a layer before, with the usual for the rest. */
