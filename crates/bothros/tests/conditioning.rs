@@ -332,7 +332,8 @@ async fn streams_over_high_ground_are_listed_and_burning_is_seen_across() {
     );
 }
 
-/// From afar the large features are sent, and it is said that there are more; two people who draw at once lose nothing.
+/// From afar the large features are sent, and it is said that there are more; two people who draw at once
+/// lose nothing.
 #[tokio::test(flavor = "multi_thread")]
 async fn layers_may_be_large_and_edited_by_two() {
     let site = Site::new().await;

@@ -1,5 +1,5 @@
-//! The Terrain stage: files put together, prepared, mended, other DEMs of the same area; over the wire and in the
-//! browser.
+//! The Terrain stage: files put together, prepared, mended, other DEMs of the same area; over the wire and
+//! in the browser.
 
 mod support;
 
@@ -21,7 +21,8 @@ fn written(dir: &Path, name: &str, values: &Grid<f32>, frame: &Frame) -> PathBuf
     path
 }
 
-/// The western and the eastern part of the valley, which overlap in 40 columns; the eastern one lies 2 m too high.
+/// The western and the eastern part of the valley, which overlap in 40 columns; the eastern one lies 2 m
+/// too high.
 fn halves(dir: &Path) -> [PathBuf; 2] {
     let whole = valley();
     let west = whole.window(0, 0, FRAME.rows, 220);

@@ -1,7 +1,7 @@
 //! Putting a DEM together from several files.
 //!
-//! The first file counts most: a later one only fills what the ones before it leave open. Files that lie on one grid are
-//! put together cell by cell; otherwise all are warped onto one grid, and that is told.
+//! The first file counts most: a later one only fills what the ones before it leave open. Files that lie on
+//! one grid are put together cell by cell; otherwise all are warped onto one grid, and that is told.
 
 use std::path::PathBuf;
 
@@ -34,7 +34,8 @@ pub struct Piece {
 /// What is asked of a mosaic.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Wish {
-    /// its CRS; that of the first file where nothing is said, or the UTM zone of its centre where files must be warped
+    /// its CRS; that of the first file where nothing is said, or the UTM zone of its centre where files
+    /// must be warped
     pub crs: Option<Crs>,
     /// edge of a cell, units of the CRS; that of the first file where nothing is said
     pub cell_size: Option<f64>,
@@ -82,7 +83,8 @@ pub struct Overlap {
 pub struct Mosaic {
     /// elevations, metres
     pub values: Grid<f32>,
-    /// number of the file, from 0, that each cell comes from, [`NO_PIECE`] where there is no elevation; none for one file
+    /// number of the file, from 0, that each cell comes from, [`NO_PIECE`] where there is no elevation;
+    /// none for one file
     pub origin: Option<Grid<u8>>,
     /// how the files agree
     pub overlaps: Vec<Overlap>,
@@ -171,8 +173,8 @@ fn common_grid(pieces: &[Piece], crs: &Crs, wish: &Wish) -> Result<Option<Mosaic
     Ok(Some(MosaicPlan { rows, cols, geo_transform, crs: crs.clone(), exact: true }))
 }
 
-/// Reads all pieces onto the grid of `plan`. With `level`, each piece is raised or lowered by its mean difference to those before
-/// it where they overlap (in ten cells at least).
+/// Reads all pieces onto the grid of `plan`. With `level`, each piece is raised or lowered by its mean
+/// difference to those before it where they overlap (in ten cells at least).
 ///
 /// # Errors
 /// Those of [`read_elevation`] and [`warp_onto`].

@@ -6,11 +6,13 @@ use bothros_core::{Frame, Grid, Monitor, Part};
 
 use crate::{Crs, Error, Placed, Resampling, Result, VerticalUnit, inspect, read_elevation, warp_onto};
 
-/// Reads the only band of a raster onto a grid in `crs`, as it is where it lies on that grid already, else bilinearly. Also
-/// tells the CRS that it was warped from. Cells that it does not reach are `NaN`. `name` is what the user calls it.
+/// Reads the only band of a raster onto a grid in `crs`, as it is where it lies on that grid already, else
+/// bilinearly. Also tells the CRS that it was warped from. Cells that it does not reach are `NaN`. `name`
+/// is what the user calls it.
 ///
 /// # Errors
-/// [`Error::NoCrs`], [`Error::OneBand`], [`Error::Elsewhere`] where it reaches no cell; those of [`read_elevation`].
+/// [`Error::NoCrs`], [`Error::OneBand`], [`Error::Elsewhere`] where it reaches no cell; those of
+/// [`read_elevation`].
 pub fn read_onto(
     path: &Path,
     name: &str,

@@ -48,7 +48,8 @@ pub struct ReadFeature {
     pub shape: Geometry,
     /// its field `name`, whatever its case, where there is one
     pub name: Option<String>,
-    /// its field `elevation`, `elev`, `height` or `z`, whatever its case, or the z of its first point, where there is one
+    /// its field `elevation`, `elev`, `height` or `z`, whatever its case, or the z of its first point,
+    /// where there is one
     pub elevation: Option<f64>,
 }
 

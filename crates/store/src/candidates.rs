@@ -1,5 +1,5 @@
-//! Several DEMs of one area in one study. One is at work; the others are parked with their files, rasters, barriers and
-//! results, and come back as they were.
+//! Several DEMs of one area in one study. One is at work; the others are parked with their files, rasters,
+//! barriers and results, and come back as they were.
 
 use sea_orm::sea_query::Expr;
 use sea_orm::{
@@ -20,8 +20,8 @@ impl Store {
         Ok(found.all(&self.db).await?)
     }
 
-    /// Parks the DEM at work under `name`, and begins with a new one that is `source`. Barriers about which something
-    /// was decided are known to the new one too.
+    /// Parks the DEM at work under `name`, and begins with a new one that is `source`. Barriers about which
+    /// something was decided are known to the new one too.
     pub async fn begin_candidate(&self, study: i64, name: &str, source: Json) -> Result<()> {
         let transaction = self.db.begin().await?;
         let parked = park(&transaction, study, name).await?;

@@ -58,7 +58,8 @@ fn stored(row: file::Model) -> StoredFile {
 const CHUNK: usize = 1 << 20;
 
 impl Store {
-    /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`], of which there may be many.
+    /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`], of which
+    /// there may be many.
     pub async fn put_file(&self, study: i64, role: FileRole, name: &str, path: &Path) -> Result<StoredFile> {
         let transaction = self.db.begin().await?;
         if role != FileRole::DemPart {

@@ -69,7 +69,8 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
 /// Points along each side of a file's outline, which is bent in another CRS.
 const SIDE: usize = 8;
 
-/// The outlines of the files that a DEM was put together from, in the order in which they count, in the CRS of the map.
+/// The outlines of the files that a DEM was put together from, in the order in which they count, in the CRS
+/// of the map.
 fn outlines(facts: &Facts) -> Vec<Value> {
     let (Some(source), Some(terrain)) = (&facts.source, &facts.terrain) else { return Vec::new() };
     if source.more.is_empty() {

@@ -14,7 +14,8 @@ use crate::actions::{STUDY, changed, number};
 use crate::error::{Result, WebError};
 use crate::upload::receive;
 
-/// How the DEM is to be prepared. What a form does not send stays as it was; with `full`, a box that is not ticked is off.
+/// How the DEM is to be prepared. What a form does not send stays as it was; with `full`, a box that is not
+/// ticked is off.
 #[derive(Deserialize, Default)]
 #[serde(default)]
 pub struct PrepareForm {

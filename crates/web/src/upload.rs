@@ -149,8 +149,8 @@ pub async fn create(State(app): State<App>, form: Multipart) -> Result<Json<Valu
 /// The most files that an archive may hold.
 const MOST_ENTRIES: usize = 200;
 
-/// Unpacks the files of an archive that can be part of a layer, under names of our own; `limit` bytes at most in all.
-/// Answers with the name that each has in the archive, and its place.
+/// Unpacks the files of an archive that can be part of a layer, under names of our own; `limit` bytes at
+/// most in all. Answers with the name that each has in the archive, and its place.
 pub(crate) fn unpack(
     name: &str,
     archive: &std::path::Path,

@@ -140,7 +140,8 @@ pub struct Asked {
 const LOOKS: usize = 4;
 const LOOK: usize = 96;
 
-/// The range of a view between its 2 % and 98 % percentiles, from windows spread over the DEM at full resolution.
+/// The range of a view between its 2 % and 98 % percentiles, from windows spread over the DEM at full
+/// resolution.
 pub async fn range(
     State(app): State<App>,
     Path((study, what)): Path<(i64, String)>,

@@ -16,8 +16,8 @@ pub struct SeenLayer {
 }
 
 impl SeenLayer {
-    /// The numbers of the features whose boxes touch a view (west, south, east, north), and the size of each box (its longer
-    /// side, CRS units).
+    /// The numbers of the features whose boxes touch a view (west, south, east, north), and the size of
+    /// each box (its longer side, CRS units).
     pub fn within(&self, [west, south, east, north]: [f64; 4]) -> impl Iterator<Item = (usize, f64)> + '_ {
         self.boxes.iter().enumerate().filter_map(move |(i, [x0, y0, x1, y1])| {
             let touches = *x0 <= east && *x1 >= west && *y0 <= north && *y1 >= south;

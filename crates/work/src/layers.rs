@@ -187,7 +187,8 @@ pub async fn layer_features(store: &Store, facts: &Facts, role: LayerRole) -> Re
     Ok(all)
 }
 
-/// A layer and its features, in the CRS of the study as it is now: the DEM may have been warped since it was added.
+/// A layer and its features, in the CRS of the study as it is now: the DEM may have been warped since it
+/// was added.
 pub async fn layer_shapes(store: &Store, facts: &Facts, layer: i64) -> Result<(Layer, Vec<LayerFeature>)> {
     let (layer, mut features) = store.layer(facts.study, layer).await?;
     if let Some(terrain) = &facts.terrain

@@ -35,7 +35,8 @@ pub struct Clip {
     pub margin_m: f64,
 }
 
-/// How a DEM is prepared. Steps are done in this order: steps of rounding, spikes, warping, clipping, sea, full rectangle.
+/// How a DEM is prepared. Steps are done in this order: steps of rounding, spikes, warping, clipping, sea,
+/// full rectangle.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Preparing {

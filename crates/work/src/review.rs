@@ -32,7 +32,8 @@ const STREAM_OFF_SHARE: f64 = 0.5;
 /// Mapped streams kept in the list.
 const MISFITS_LISTED: usize = 100;
 
-/// The provisional network begins at so many cells (common practice, no source), and has no more reaches than this.
+/// The provisional network begins at so many cells (common practice, no source), and has no more reaches
+/// than this.
 const PROVISIONAL_CELLS: u32 = 1000;
 const PROVISIONAL_REACHES: usize = 10_000;
 /// Topographic position of streams is taken within so many cells, and compared over so many cells along them.
@@ -180,8 +181,8 @@ fn share_through(raised: &Grid<bool>, directions: &Grid<u8>) -> f64 {
     wet as f64 / all.max(1) as f64
 }
 
-/// The depth of runoff, from all that drains to a sink, that would fill it, millimetres. All of that leaves the full sink by its
-/// spill cell, where the way down from its bottom leaves what was filled.
+/// The depth of runoff, from all that drains to a sink, that would fill it, millimetres. All of that leaves
+/// the full sink by its spill cell, where the way down from its bottom leaves what was filled.
 fn runoff_to_fill(
     dem: &Grid<f32>,
     filled: &Grid<f32>,

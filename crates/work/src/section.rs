@@ -34,8 +34,8 @@ const HALF: f64 = 14.0;
 /// Ground beyond the section that burning is tried on, in cells.
 const MORE: f64 = 60.0;
 
-/// The section across the stream that comes nearest to `near` (CRS units), or across the middle of the longest; `None`
-/// without streams.
+/// The section across the stream that comes nearest to `near` (CRS units), or across the middle of the
+/// longest; `None` without streams.
 pub fn section_across(
     lines: &[Line],
     near: Option<[f64; 2]>,

@@ -70,8 +70,8 @@ fn checksum(path: &Path) -> Result<(String, u64)> {
 /// Puts more files under those that a DEM has, and reads it anew. It can be undone.
 ///
 /// # Errors
-/// [`Error::Refused`] for a file without a CRS, with bands that need a choice, or that is there already; nothing is
-/// changed then.
+/// [`Error::Refused`] for a file without a CRS, with bands that need a choice, or that is there already;
+/// nothing is changed then.
 pub async fn add_dem_files(store: &Store, study: i64, new: Vec<NewDemFile>) -> Result<Job> {
     let mut source = idle_source(store, study).await?;
     let before = serde_json::to_value(&source)?;

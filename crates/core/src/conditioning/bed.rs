@@ -6,11 +6,12 @@ use crate::{Cell, Connection, Frame, Grid, cells_along};
 /// How far to the side banks are looked for, in cells.
 const REACH: isize = 3;
 
-/// Counts the cells of stream beds that lie below both banks on a surface (elevation, metres, at `frame`), and all
-/// that were looked at. `lines` are the streams, in CRS units.
+/// Counts the cells of stream beds that lie below both banks on a surface (elevation, metres, at `frame`),
+/// and all that were looked at. `lines` are the streams, in CRS units.
 ///
-/// The bank on either side is the first cell across the stream's direction that is not a cell of any stream, at most three
-/// cells away. Cells at the ends of a line, and those with no such cell on one side, are not looked at. The rule is ours.
+/// The bank on either side is the first cell across the stream's direction that is not a cell of any
+/// stream, at most three cells away. Cells at the ends of a line, and those with no such cell on one side,
+/// are not looked at. The rule is ours.
 ///
 /// ```
 /// use bothros_core::{Frame, Grid, conditioning::bed_below_banks};

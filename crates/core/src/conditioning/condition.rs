@@ -178,8 +178,8 @@ impl Conditioned {
     }
 }
 
-/// Runs the steps in their order: voids, local rebuilding, lakes, burning, walls, breach lines, closed basins, then
-/// what sinks are left. Where a breach line crosses a wall, the breach line wins.
+/// Runs the steps in their order: voids, local rebuilding, lakes, burning, walls, breach lines, closed
+/// basins, then what sinks are left. Where a breach line crosses a wall, the breach line wins.
 ///
 /// `dem` is elevation in metres at `frame`, `NaN` for nodata. Which sinks are closed basins, and
 /// which are deeper than the limit, is decided on the ground surface and holds for both surfaces: a

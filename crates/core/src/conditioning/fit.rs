@@ -13,8 +13,8 @@ pub struct StreamFit {
     pub line: usize,
     /// its length on the DEM, metres
     pub length_m: f64,
-    /// the greatest rise of the low ground along it, above lower ground that it has passed, metres, in whichever
-    /// of its two directions that is less
+    /// the greatest rise of the low ground along it, above lower ground that it has passed, metres, in
+    /// whichever of its two directions that is less
     pub rise_m: f64,
     /// where that rise ends, `[x, y]` in CRS units
     pub rise_at: [f64; 2],
@@ -31,9 +31,10 @@ pub struct StreamFit {
 /// Looks how each of `lines` lies on `dem` (elevation in metres, `NaN` for nodata, at `frame`). Lines
 /// with fewer than two cells with an elevation are left out.
 ///
-/// Mapped streams are as accurate as `near_m`: what counts in each place is the lowest ground across the stream within
-/// that distance. A cell is off its valley where ground beyond, but within twice the distance, lies lower by more
-/// than `off_m`: such a stream makes a second valley when it is burned. A rise that a barrier makes is a rise too.
+/// Mapped streams are as accurate as `near_m`: what counts in each place is the lowest ground across the
+/// stream within that distance. A cell is off its valley where ground beyond, but within twice the
+/// distance, lies lower by more than `off_m`: such a stream makes a second valley when it is burned. A rise
+/// that a barrier makes is a rise too.
 ///
 /// The rule is ours.
 ///
@@ -83,7 +84,8 @@ fn greatest_rise(along: impl Iterator<Item = (usize, f32)>) -> (f32, usize) {
     (rise, at)
 }
 
-/// The lowest ground across a stream at its cell `i`, within `reach` cells to either side, and within twice as many.
+/// The lowest ground across a stream at its cell `i`, within `reach` cells to either side, and within twice
+/// as many.
 fn lowest_across(dem: &Grid<f32>, cells: &[Cell], i: usize, reach: usize) -> [f32; 2] {
     let (a, b) = (cells[i.saturating_sub(3)], cells[(i + 3).min(cells.len() - 1)]);
     let (down, right) = (b.row as f64 - a.row as f64, b.col as f64 - a.col as f64);

@@ -38,9 +38,11 @@ pub struct Rebuild {
     pub breach_lines: Vec<Line>,
     /// what is kept of the DEM's own ground
     pub own: OwnGround,
-    /// from 0 (a bent plate: smooth, may swing beyond the data) to 1 (a skin: never beyond the data, sharp at points)
+    /// from 0 (a bent plate: smooth, may swing beyond the data) to 1 (a skin: never beyond the data, sharp
+    /// at points)
     pub tension: f64,
-    /// width of a zone inside the area's edge in which the new ground takes the place of the old little by little, metres
+    /// width of a zone inside the area's edge in which the new ground takes the place of the old little by
+    /// little, metres
     pub blend_m: f64,
 }
 
@@ -51,26 +53,29 @@ pub struct Rebuilt {
     pub cells: u64,
     /// cells whose elevation was given
     pub data_cells: u64,
-    /// breach lines, by number from 0, that run uphill between the elevations of their ends, and were not followed
+    /// breach lines, by number from 0, that run uphill between the elevations of their ends, and were not
+    /// followed
     pub uphill: Vec<usize>,
     /// the largest change in the last step of the solver, metres
     pub rest_m: f64,
 }
 
-/// Rebuilds the ground inside an area: a surface of least curvature under tension that goes through all data and meets the
-/// ground around the area without a step or a kink. `dem` is elevation in metres at `frame`.
+/// Rebuilds the ground inside an area: a surface of least curvature under tension that goes through all
+/// data and meets the ground around the area without a step or a kink. `dem` is elevation in metres at
+/// `frame`.
 ///
-/// Data are the mean of all points and contours in a cell. Along a breach line the ground falls evenly between the elevations
-/// of its ends: data where there are some, else those of the DEM. Cells outside the area are not changed, voids inside it are
-/// filled. An area in which nothing is given is stretched between its edges.
+/// Data are the mean of all points and contours in a cell. Along a breach line the ground falls evenly
+/// between the elevations of its ends: data where there are some, else those of the DEM. Cells outside the
+/// area are not changed, voids inside it are filled. An area in which nothing is given is stretched between
+/// its edges.
 ///
 /// # Errors
 /// [`Error::Cancelled`](crate::Error::Cancelled).
 ///
 /// # Source
-/// Continuous curvature splines in tension: Smith and Wessel 1990, Geophysics 55, 293-305; on cells, with the DEM around as
-/// the boundary, solved by conjugate gradients (textbook). Falling along lines: after the idea of Hutchinson 1989, Journal of
-/// Hydrology 106, 211-232; the rule here is ours.
+/// Continuous curvature splines in tension: Smith and Wessel 1990, Geophysics 55, 293-305; on cells, with
+/// the DEM around as the boundary, solved by conjugate gradients (textbook). Falling along lines: after the
+/// idea of Hutchinson 1989, Journal of Hydrology 106, 211-232; the rule here is ours.
 ///
 /// ```
 /// use bothros_core::{Frame, Grid, Silent, conditioning::{rebuild, Rebuild}};
@@ -261,7 +266,8 @@ impl Sheet {
         places.into_iter().flatten().filter(|&n| self.state[n] != State::Nothing)
     }
 
-    /// Curvature under tension of `z`, at every cell: (1 - t) times the Laplacian's Laplacian plus t times the Laplacian.
+    /// Curvature under tension of `z`, at every cell: (1 - t) times the Laplacian's Laplacian plus t times
+    /// the Laplacian.
     fn bend(&self, z: &[f64], tension: f64, laplacian: &mut [f64], out: &mut [f64]) {
         for at in 0..z.len() {
             laplacian[at] = match self.state[at] {

@@ -19,18 +19,21 @@ pub struct Astray {
     pub contributing: Area,
 }
 
-/// Finds where a network runs over ground that stands out along the streams themselves. `position` is the topographic position
-/// (metres) of the DEM as it was before it was filled, `accumulation` the cells upstream, both on the grid at `frame`.
+/// Finds where a network runs over ground that stands out along the streams themselves. `position` is the
+/// topographic position (metres) of the DEM as it was before it was filled, `accumulation` the cells
+/// upstream, both on the grid at `frame`.
 ///
-/// A stream cell stands high by its position less the median of positions within `around` cells along its reach. Cells that
-/// stand high by more than the upper quartile of all stream cells and three ranges between the quartiles (far out, in Tukey's words), and by 0.5 m at least, make
-/// stretches. The stretch with the largest contributing area comes first.
+/// A stream cell stands high by its position less the median of positions within `around` cells along its
+/// reach. Cells that stand high by more than the upper quartile of all stream cells and three ranges
+/// between the quartiles (far out, in Tukey's words), and by 0.5 m at least, make stretches. The stretch
+/// with the largest contributing area comes first.
 ///
-/// Water follows low ground; a modelled stream over a bank, an embankment or a spur is evidence that the DEM holds water up
-/// before it, or that filling has led it astray.
+/// Water follows low ground; a modelled stream over a bank, an embankment or a spur is evidence that the
+/// DEM holds water up before it, or that filling has led it astray.
 ///
 /// # Source
-/// Topographic position: Weiss 2001; outliers: Tukey 1977, Exploratory Data Analysis; the use of both on streams is ours.
+/// Topographic position: Weiss 2001; outliers: Tukey 1977, Exploratory Data Analysis; the use of both on
+/// streams is ours.
 ///
 /// ```
 /// use bothros_core::{Frame, Grid, Silent, Threshold, network::{extract, leaves_low_ground}};

@@ -34,12 +34,13 @@ const SWEEPS: usize = 160;
 /// How far each sweep goes beyond the mean: more spreads slopes faster over wide steps.
 const RELAXATION: f32 = 1.7;
 
-/// Gives terraces, which rounding to multiples of `step_m` (metres) has left, a slope again: each cell moves towards
-/// the mean of its four neighbours, but never by more than half a step from the elevation that was given, so that
-/// rounding the result gives the DEM as it was. Cells without an elevation stay as they are and do not count.
+/// Gives terraces, which rounding to multiples of `step_m` (metres) has left, a slope again: each cell
+/// moves towards the mean of its four neighbours, but never by more than half a step from the elevation
+/// that was given, so that rounding the result gives the DEM as it was. Cells without an elevation stay as
+/// they are and do not count.
 ///
-/// The number of sweeps is fixed; slopes spread about 150 cells into a level. Returns the number of cells that moved by
-/// more than a hundredth of a step.
+/// The number of sweeps is fixed; slopes spread about 150 cells into a level. Returns the number of cells
+/// that moved by more than a hundredth of a step.
 ///
 /// # Errors
 /// [`Error::Cancelled`](crate::Error::Cancelled); then `dem` is left half way.

@@ -66,7 +66,8 @@ const STEPS: [f64; 8] = [10.0, 5.0, 2.0, 1.0, 0.5, 0.25, 0.2, 0.1];
 ///   neighbours that exist decide.
 /// - The *sea* is the largest level patch that reaches the footprint's edge within 1 m of the datum (common
 ///   practice: the sea is 0).
-/// - The *step* is the largest of 10, 5, 2, 1, 0.5, 0.25, 0.2 and 0.1 units that every elevation is a multiple of.
+/// - The *step* is the largest of 10, 5, 2, 1, 0.5, 0.25, 0.2 and 0.1 units that every elevation is a
+///   multiple of.
 ///
 /// # Errors
 /// [`Error::Cancelled`](crate::Error::Cancelled).

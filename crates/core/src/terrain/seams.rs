@@ -11,8 +11,8 @@ pub struct Seam {
     pub pieces: (u8, u8),
     /// pairs of neighbouring cells across the seam
     pub length: u64,
-    /// mean of elevation beyond less elevation here, less what the slopes of both sides let expect, metres: positive where the
-    /// second piece lies too high
+    /// mean of elevation beyond less elevation here, less what the slopes of both sides let expect, metres:
+    /// positive where the second piece lies too high
     pub step_m: f64,
     /// mean size of that difference, metres
     pub rough_m: f64,
@@ -25,9 +25,10 @@ pub struct Seam {
 /// No piece.
 pub const NO_PIECE: u8 = u8::MAX;
 
-/// Finds the seams of a DEM (metres), of which `origin` tells the piece that each cell comes from ([`NO_PIECE`] where it has no
-/// elevation), and how far the ground steps at each. Pairs of cells beside each other in a row or a column are
-/// compared; the mean of the differences before and after the pair is what the slope lets expect.
+/// Finds the seams of a DEM (metres), of which `origin` tells the piece that each cell comes from
+/// ([`NO_PIECE`] where it has no elevation), and how far the ground steps at each. Pairs of cells beside
+/// each other in a row or a column are compared; the mean of the differences before and after the pair is
+/// what the slope lets expect.
 ///
 /// # Errors
 /// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch).
