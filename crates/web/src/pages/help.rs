@@ -25,10 +25,19 @@ const TOPICS: [(&str, &str, Words); 6] = [
     (
         "terrain",
         "Here the DEM is looked at: its CRS, cells, range and gaps, and what of that stands in the way of hydrology. What blocks the work \
-         is listed first, with the action that mends it. A DEM that is projected, with square cells, is left as it is.",
+         is listed first, with the action that mends it. Several files are put together into one DEM; several DEMs of the area are kept \
+         side by side. Preparing always begins with the files as they were given; slope, topographic position and contours can be \
+         added to the map.",
         &[
             ("cell size", "edge of a cell; cells are square after preparation"),
             ("footprint", "the cells that have an elevation"),
+            ("seam", "the line along which two files of a DEM meet"),
+            ("spike", "a single cell far above or below all that surrounds it"),
+            (
+                "topographic position",
+                "elevation less the mean within a radius: high on ridges and banks, low in valleys",
+            ),
+            ("curvature", "how the ground bends along the fall line; convex is positive"),
             ("nodata", "a cell without elevation"),
             ("void", "nodata inside the terrain; water drains into it, as it does over any edge"),
             (
@@ -41,7 +50,7 @@ const TOPICS: [(&str, &str, Words); 6] = [
         "conditioning",
         "Raw DEMs are full of sinks. Most are noise; some are ponds behind a road or railway whose culvert the DEM does not know. Find \
          sinks and barriers first, walk through the proposed crossings with N and decide about each, then condition and route: voids, \
-         lakes, burning, walls, breach lines, closed basins, and what sinks are left. What was changed is measured.",
+         local rebuilding, lakes, burning, walls, breach lines, closed basins, and what sinks are left. What was changed is measured.",
         &[
             (
                 "barrier",
@@ -56,6 +65,11 @@ const TOPICS: [(&str, &str, Words); 6] = [
                 "lowering the routing surface along mapped streams; elevations in results stay those of the ground",
             ),
             ("cut and fill", "conditioned minus original DEM: negative is cut, positive is fill"),
+            (
+                "area to rebuild",
+                "its ground is made anew from elevation points, contour lines and breach lines",
+            ),
+            ("weights", "a raster (rain, runoff depth) that is accumulated along with the number of cells"),
             ("sink", "connected cells with no downhill way out"),
             ("spill level", "elevation at which a full sink overflows"),
             ("fill", "raise a sink to its spill level"),
@@ -107,12 +121,13 @@ const TOPICS: [(&str, &str, Words); 6] = [
     ),
 ];
 
-pub const KEYS: [(&str, &str); 16] = [
+pub const KEYS: [(&str, &str); 17] = [
     ("1 – 5", "stages"),
     ("U", "bring up to date: condition, route and accumulate anew"),
     ("B", "draw a breach line"),
     ("M", "measure: draw a line and see the ground along it"),
     ("Y, I, K, R", "the crossing that is shown: breach, fill, keep, draw otherwise"),
+    ("Delete", "while layers are edited: delete the chosen feature"),
     ("P", "place a pour point: click on the map or press Enter at its centre"),
     ("[ and ]", "threshold one step down and up; with Shift ten"),
     ("N, Shift+N", "next and previous finding"),
