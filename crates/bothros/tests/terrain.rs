@@ -505,7 +505,6 @@ async fn the_stage_is_walked_in_the_browser() {
     until(driver, "document.getElementById('desk').textContent.includes('looks like the sea')").await;
     // The style is kept with the study.
     driver.execute("bothrosMap.views.set('relief', { azimuth: 90 }); return 1", vec![]).await.unwrap();
-    until(driver, "true").await;
     let kept = async {
         loop {
             let style =

@@ -104,7 +104,7 @@ export class StudyMap {
     for (const layer of this.map.getLayers().getArray().slice()) this.map.removeLayer(layer);
     this.layers = {};
     const what = rasters.dem ? 'dem' : 'source';
-    this.views.style = this.data.style ?? {};
+    this.views.take(this.data.style);
     this.layers.relief = this.picture(what, this.main, this.views.reliefQuery(), true);
     if (rasters.dem) this.views.build(this.layers);
     this.after = rasters.filled ? this.picture('filled', rasters.filled, this.views.reliefQuery(), true) : null;

@@ -15,6 +15,9 @@ export class Views {
     this.ready = new Set();
   }
 
+  /** Takes up how the map was drawn, unless something was chosen that is not kept yet. */
+  take(style) { if (!this.timer) this.style = style ?? {}; }
+
   /** What was chosen for a layer before, with the usual for the rest. */
   of(key) {
     const cell = this.map.main?.cell_x * (this.map.data?.crs?.unit_m ?? 1) || 1;
@@ -25,7 +28,7 @@ export class Views {
   /** Builds the layers that a prepared DEM gives. */
   build(layers) {
     const { map } = this;
-    this.style = map.data.style ?? this.style ?? {};
+    this.take(map.data.style);
     for (const key of COMPUTED) layers[key] = new ol.layer.Tile({ visible: false });
     layers.contours = new ol.layer.Vector({ source: new ol.source.Vector(), visible: false, declutter: true, style: contourStyle });
     this.ready = new Set();
@@ -86,7 +89,11 @@ export class Views {
     else if (key === 'contours') this.contours();
     else this.source(key);
     clearTimeout(this.timer);
-    this.timer = setTimeout(() => send(`${this.map.base}/style`, { style: JSON.stringify(this.style) }), 600);
+    this.timer = setTimeout(async () => {
+      const sent = JSON.stringify(this.style);
+      await send(`${this.map.base}/style`, { style: sent });
+      if (sent === JSON.stringify(this.style)) this.timer = null;
+    }, 600);
   }
 
   /** What can be chosen for a layer, folded away under its key. */
