@@ -8,6 +8,8 @@ mod conditioning;
 mod download;
 mod error;
 mod events;
+mod ground;
+mod layers;
 mod map_data;
 mod numbers;
 mod pages;
@@ -95,7 +97,7 @@ impl App {
             .route("/prepare", post(terrain::prepare))
             .route("/prepare-plan", post(pages::prepare_plan))
             .route("/weights/remove", post(conditioning::remove_weights))
-            .route("/burn-section", get(conditioning::burn_section))
+            .route("/burn-section", get(ground::burn_section))
             .route("/fill-voids", post(terrain::fill_voids))
             .route("/dem-files/{place}/move", post(terrain::move_file))
             .route("/dem-files/{place}/remove", post(terrain::remove_file))
@@ -107,10 +109,10 @@ impl App {
             .route("/route", post(actions::route))
             .route("/review", post(conditioning::review))
             .route("/conditioning", post(conditioning::choose))
-            .route("/layers/{layer}/delete", post(conditioning::delete_layer))
-            .route("/draw", post(conditioning::draw))
-            .route("/layers/{layer}/features/{feature}", post(conditioning::reshape))
-            .route("/profile", get(conditioning::measured))
+            .route("/layers/{layer}/delete", post(layers::delete_layer))
+            .route("/draw", post(layers::draw))
+            .route("/layers/{layer}/features/{feature}", post(layers::reshape))
+            .route("/profile", get(ground::measured))
             .route("/barriers", get(conditioning::barriers))
             .route("/barriers/{barrier}", get(pages::barrier))
             .route("/barriers/{barrier}/decide", post(conditioning::decide))
@@ -143,7 +145,7 @@ impl App {
             .route("/studies/{study}/candidates", post(terrain::begin_candidate))
             .route("/studies/{study}/align", post(terrain::align))
             .route("/studies/{study}/weights", post(conditioning::weights))
-            .route("/studies/{study}/layers", get(conditioning::layers).post(conditioning::add_layer))
+            .route("/studies/{study}/layers", get(layers::layers).post(layers::add_layer))
             .layer(axum::extract::DefaultBodyLimit::max(usize::try_from(limit).unwrap_or(usize::MAX)));
         Router::new()
             .route("/", get(pages::start))

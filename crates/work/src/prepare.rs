@@ -11,7 +11,7 @@ use bothros_store::{Inverse, Job, JobHandle, JobKind, NewRaster, RasterRole, Sto
 use serde_json::{Value as Json, json};
 
 use crate::preparing::kept_cells;
-use crate::sources::{idle_source, read_source, unit_of};
+use crate::sources::{idle_source, read_source};
 use crate::{Facts, Preparing, Result, SourceFacts, TerrainFacts, blocking};
 
 /// Spikes that are kept with the facts; all of them are mended.
@@ -48,7 +48,7 @@ pub(crate) fn make(
     monitor: &dyn Monitor,
 ) -> Result<Made> {
     let place = how.place(source)?;
-    let unit_m = unit_of(source).metres();
+    let unit_m = source.vertical_unit.metres();
     let mut done = Vec::new();
     let (rows, cols, geo_transform, from) = source.grid();
     let from =

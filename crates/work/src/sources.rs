@@ -2,7 +2,7 @@
 
 use bothros_core::terrain::seams;
 use bothros_core::{Grid, Monitor, Part};
-use bothros_formats::{Mosaic, Piece, Resampling, VerticalUnit, Wish, inspect, plan_mosaic, read_mosaic};
+use bothros_formats::{Mosaic, Piece, Resampling, Wish, inspect, plan_mosaic, read_mosaic};
 use bothros_store::{FileRole, Inverse, Job, JobHandle, JobKind, Store, StudyPart};
 use serde_json::json;
 use sha2::{Digest, Sha256};
@@ -297,9 +297,4 @@ pub async fn set_provenance(store: &Store, study: i64, place: usize, provenance:
     let text = format!("Said where {name} comes from");
     store.log(study, "Terrain", &text, serde_json::to_value(provenance)?, Default::default()).await?;
     Ok(())
-}
-
-/// The unit in which steps of rounding are sought: that of the first file.
-pub(crate) fn unit_of(source: &SourceFacts) -> VerticalUnit {
-    source.vertical_unit
 }

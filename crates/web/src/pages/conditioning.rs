@@ -14,8 +14,8 @@ use super::desk::{Busy, Fact, busy, fact};
 use super::page;
 use super::rail::is_stale;
 use crate::App;
-use crate::conditioning::profile;
 use crate::error::{Result, WebError};
+use crate::ground::profile;
 use crate::numbers;
 
 struct SinkRow {
