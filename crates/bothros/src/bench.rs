@@ -149,7 +149,7 @@ fn one(kind: &str, size: usize, dem: &Grid<f32>, baseline: bool) -> anyhow::Resu
     if forgets {
         println!("  memory of fill to accumulation above the input: {peak:.1} bytes a cell at its peak");
     }
-    println!("  longest wait after Cancel: {:.3} s", longest_wait(dem, f + d + a)?);
+    println!("  longest wait after Cancel: {:.3} s", longest_wait(dem, &frame, f + d + a + s)?);
     Ok(())
 }
 
@@ -166,9 +166,9 @@ impl Monitor for Impatient {
     }
 }
 
-/// Cancels fill, directions and accumulation at five to twenty moments, fewer where they take long;
+/// Cancels fill, directions, accumulation and hierarchy at five to twenty moments, fewer where they take long;
 /// the longest time from the moment to the return, seconds.
-fn longest_wait(dem: &Grid<f32>, whole: f64) -> anyhow::Result<f64> {
+fn longest_wait(dem: &Grid<f32>, frame: &Frame, whole: f64) -> anyhow::Result<f64> {
     let mut longest = 0f64;
     let moments = (60.0 / whole).clamp(5.0, 20.0) as usize;
     for moment in 0..moments {
@@ -176,7 +176,8 @@ fn longest_wait(dem: &Grid<f32>, whole: f64) -> anyhow::Result<f64> {
         let impatient = Impatient { begun: Instant::now(), after };
         let done = conditioning::fill(dem, &impatient)
             .and_then(|filled| routing::flow_directions(&filled, &impatient))
-            .and_then(|directions| routing::flow_accumulation(&directions, &impatient));
+            .and_then(|directions| routing::flow_accumulation(&directions, &impatient))
+            .and_then(|_| conditioning::sink_hierarchy(dem, frame, &[], &impatient));
         match done {
             Err(Error::Cancelled) => {
                 longest = longest.max((impatient.begun.elapsed() - after).as_secs_f64());

@@ -4,6 +4,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::fill::TILE;
+use super::paths::Paths;
 use super::skeleton::Tiling;
 use super::tile::{Scratch, Tile};
 use super::trees::{NOBODY, Pass, Trees};
@@ -109,7 +110,7 @@ fn hierarchy_by_tiles(
         })
         .collect::<Result<_>>()?;
     let nodes = Nodes::new(tiling, &tiles, dem.cols());
-    let mut passes: Vec<Pass> = tiles
+    let passes: Vec<Pass> = tiles
         .par_iter()
         .enumerate()
         .flat_map_iter(|(number, tile)| {
@@ -126,24 +127,45 @@ fn hierarchy_by_tiles(
             })
         })
         .collect();
-    check(monitor)?;
-    passes.par_sort_unstable_by(|a, b| {
-        a.level.total_cmp(&b.level).then(a.high.cmp(&b.high)).then(a.low.cmp(&b.low))
-    });
-    check(monitor)?;
-    let mut trees = Trees::new(nodes.bottoms(&tiles));
+    let passes = by_height(passes, monitor)?;
+    let mut trees = Trees::new(dem, &nodes.bottoms(&tiles));
     for (number, pass) in passes.iter().enumerate() {
         if number.is_multiple_of(1 << 16) {
             check(monitor)?;
         }
-        trees.take(dem, pass);
+        trees.take(number as u32, pass);
     }
-    drop(passes);
-    let ancestors = trees.ancestors();
-    let held = trees.hold(dem, &labels, &tiles, &nodes, &ancestors, &pace)?;
-    let sinks = trees.list(dem, frame, &held, &ancestors);
+    let paths = Paths::new(&trees, monitor)?;
+    let held = trees.hold(dem, &labels, &tiles, &nodes, &paths, &pace)?;
+    let sinks = trees.list(dem, frame, &passes, &held, &paths, monitor)?;
     monitor.progress(1.0);
     Ok(sinks)
+}
+
+/// Levels that passes are parted by before they are sorted, so that Cancel is heard in between.
+const PARTS: usize = 128;
+
+/// Sorts passes by level, then by their cells.
+fn by_height(passes: Vec<Pass>, monitor: &dyn Monitor) -> Result<Vec<Pass>> {
+    let mut bounds: Vec<f32> =
+        passes.iter().step_by((passes.len() / (PARTS * 32)).max(1)).map(|p| p.level).collect();
+    bounds.sort_unstable_by(f32::total_cmp);
+    let bounds: Vec<f32> = bounds.iter().copied().step_by((bounds.len() / PARTS).max(1)).skip(1).collect();
+    let mut parts = vec![Vec::with_capacity(passes.len() / (bounds.len() + 1)); bounds.len() + 1];
+    for (number, pass) in passes.into_iter().enumerate() {
+        if number.is_multiple_of(1 << 16) {
+            check(monitor)?;
+        }
+        parts[bounds.partition_point(|bound| bound.total_cmp(&pass.level).is_le())].push(pass);
+    }
+    parts.par_iter_mut().try_for_each(|part| {
+        check(monitor)?;
+        part.par_sort_unstable_by(|a, b| {
+            a.level.total_cmp(&b.level).then(a.high.cmp(&b.high)).then(a.low.cmp(&b.low))
+        });
+        Ok::<_, Error>(())
+    })?;
+    Ok(parts.concat())
 }
 
 /// What drains without being filled.

@@ -17,6 +17,7 @@ mod hierarchy;
 mod join;
 mod lakes;
 mod lines;
+mod paths;
 mod rebuild;
 mod rows;
 mod sinks;

@@ -3,9 +3,10 @@
 use rayon::prelude::*;
 
 use super::hierarchy::{Depression, Nodes, OCEAN};
+use super::paths::{Held, Paths, Recent};
 use super::tile::Tile;
-use crate::monitor::SharedPace;
-use crate::{Frame, Grid, Result};
+use crate::monitor::{SharedPace, check};
+use crate::{Frame, Grid, Monitor, Result};
 
 /// A pass between two nodes: its level, its higher cell and the cell on the other side.
 #[derive(Debug, Clone, Copy)]
@@ -20,38 +21,51 @@ pub(super) struct Pass {
 /// No node, or no cell.
 pub(super) const NOBODY: u32 = u32::MAX;
 
+/// A node of the graph, or what holds two sinks.
+#[derive(Debug, Clone, Copy)]
+struct Node {
+    parent: u32,
+    /// its lowest cell, and the elevation there
+    bottom: u32,
+    lowest: f32,
+    /// level of the pass over which it spills; below all where it does not
+    level: f32,
+    /// the number of that pass, by height
+    spill: u32,
+    /// the node on the other side, as it was then
+    beyond: u32,
+    /// whether the higher cell of the pass lies on that side
+    high_beyond: bool,
+}
+
 /// Sinks while they are joined: first the nodes of the graph, then those that hold two sinks.
 pub(super) struct Trees {
     /// for union and find, over nodes
     root: Vec<u32>,
-    parent: Vec<u32>,
-    /// the lowest cell of each node
-    bottom: Vec<u32>,
-    /// pass over which a node spills, and its level; below all where it does not
-    spill: Vec<Option<Pass>>,
-    level: Vec<f32>,
-    /// nodes on the other side of the spill, as they were then
-    beyond: Vec<u32>,
-    /// whether the higher cell of the pass lies on that side
-    high_beyond: Vec<bool>,
+    nodes: Vec<Node>,
+    /// of those that hold two
     children: Vec<[u32; 2]>,
     basins: usize,
 }
 
 impl Trees {
-    pub(super) fn new(bottom: Vec<u32>) -> Self {
-        let nodes = bottom.len();
-        Self {
-            root: (0..nodes as u32).collect(),
-            parent: vec![NOBODY; nodes],
+    /// Nodes that are not joined yet, by their lowest cells.
+    pub(super) fn new(dem: &Grid<f32>, bottoms: &[u32]) -> Self {
+        let alone = |&bottom: &u32| Node {
+            parent: NOBODY,
             bottom,
-            spill: vec![None; nodes],
-            level: vec![f32::NEG_INFINITY; nodes],
-            beyond: vec![NOBODY; nodes],
-            high_beyond: vec![false; nodes],
-            children: vec![[NOBODY; 2]; nodes],
-            basins: nodes,
-        }
+            lowest: dem.values().get(bottom as usize).copied().unwrap_or(f32::NEG_INFINITY),
+            level: f32::NEG_INFINITY,
+            spill: NOBODY,
+            beyond: NOBODY,
+            high_beyond: false,
+        };
+        // Room for as many again that hold two, so that nothing is copied on the way.
+        let mut nodes = Vec::with_capacity(bottoms.len() * 2);
+        nodes.par_extend(bottoms.par_iter().map(alone));
+        let mut root = Vec::with_capacity(bottoms.len() * 2);
+        root.extend(0..bottoms.len() as u32);
+        Self { root, nodes, children: Vec::new(), basins: bottoms.len() }
     }
 
     fn find(&mut self, mut at: u32) -> u32 {
@@ -62,53 +76,79 @@ impl Trees {
         at
     }
 
-    /// The elevation and number of a node's lowest cell.
-    fn lowest(&self, dem: &Grid<f32>, node: u32) -> (f32, u32) {
-        let bottom = self.bottom[node as usize];
-        (dem.values()[bottom as usize], bottom)
-    }
-
-    /// Joins what a pass connects; passes come from the lowest up.
-    pub(super) fn take(&mut self, dem: &Grid<f32>, pass: &Pass) {
+    /// Joins what a pass connects; passes come from the lowest up, each with its number.
+    pub(super) fn take(&mut self, number: u32, pass: &Pass) {
         let (a, b) = (self.find(pass.high_basin), self.find(pass.low_basin));
         if a == b {
             return;
         }
-        if a != OCEAN && b != OCEAN {
-            // What has no depth below the pass (a cell of a rim, a step on a flat) is no sink of its own.
-            let (low, high) = if self.lowest(dem, a) < self.lowest(dem, b) { (a, b) } else { (b, a) };
-            if self.lowest(dem, high).0 >= pass.level {
-                self.root[high as usize] = low;
-                self.parent[high as usize] = low;
-                return;
-            }
-        }
-        for (one, other) in [(a, b), (b, a)] {
-            if one != OCEAN {
-                self.spill[one as usize] = Some(*pass);
-                self.level[one as usize] = pass.level;
-                self.beyond[one as usize] = other;
-                self.high_beyond[one as usize] = one == b;
-            }
-        }
         if a == OCEAN || b == OCEAN {
-            self.root[a.max(b) as usize] = OCEAN;
+            let sink = a.max(b);
+            self.spills(sink, number, pass.level, OCEAN, sink == b);
+            self.root[sink as usize] = OCEAN;
+            return;
+        }
+        let bottom_of = |node: u32| {
+            let node = &self.nodes[node as usize];
+            (node.lowest, node.bottom)
+        };
+        // What has no depth below the pass (a cell of a rim, a step on a flat) is no sink of its own.
+        let (low, high) = if bottom_of(a) < bottom_of(b) { (a, b) } else { (b, a) };
+        if bottom_of(high).0 >= pass.level {
+            self.root[high as usize] = low;
+            self.nodes[high as usize].parent = low;
             return;
         }
         let node = self.root.len() as u32;
-        let lower = if self.lowest(dem, b) < self.lowest(dem, a) { b } else { a };
+        let (lowest, bottom) = bottom_of(low);
+        self.spills(a, number, pass.level, b, false);
+        self.spills(b, number, pass.level, a, true);
+        self.nodes.push(Node {
+            parent: NOBODY,
+            bottom,
+            lowest,
+            level: f32::NEG_INFINITY,
+            spill: NOBODY,
+            beyond: NOBODY,
+            high_beyond: false,
+        });
         self.root.push(node);
-        self.parent.push(NOBODY);
-        self.bottom.push(self.bottom[lower as usize]);
-        self.spill.push(None);
-        self.level.push(f32::NEG_INFINITY);
-        self.beyond.push(NOBODY);
-        self.high_beyond.push(false);
         self.children.push([a, b]);
         for child in [a, b] {
             self.root[child as usize] = node;
-            self.parent[child as usize] = node;
+            self.nodes[child as usize].parent = node;
         }
+    }
+
+    fn spills(&mut self, node: u32, spill: u32, level: f32, beyond: u32, high_beyond: bool) {
+        let node = &mut self.nodes[node as usize];
+        *node = Node { spill, level, beyond, high_beyond, ..*node };
+    }
+
+    /// Number of nodes.
+    pub(super) fn len(&self) -> usize {
+        self.nodes.len()
+    }
+
+    /// The level over which a node spills, below all where it does not.
+    pub(super) fn level(&self, node: usize) -> f32 {
+        self.nodes[node].level
+    }
+
+    /// What a node is joined to, [`NOBODY`] for the top of a tree.
+    pub(super) fn parent(&self, node: usize) -> u32 {
+        self.nodes[node].parent
+    }
+
+    /// Whether a node is no sink of its own but a part of another.
+    pub(super) fn is_part(&self, node: usize) -> bool {
+        let node = &self.nodes[node];
+        node.spill == NOBODY && node.parent != NOBODY
+    }
+
+    /// The two sinks that a node holds, or none where it is a node of the graph.
+    pub(super) fn children(&self, node: usize) -> Option<[u32; 2]> {
+        self.children.get(node.checked_sub(self.basins)?).copied()
     }
 
     /// For each node: how many cells lie below its spill level, and the sum of their elevations.
@@ -118,83 +158,30 @@ impl Trees {
         labels: &[u16],
         tiles: &[Tile],
         nodes: &Nodes,
-        ancestors: &Ancestors,
+        paths: &Paths,
         pace: &SharedPace<'_>,
     ) -> Result<Vec<(u64, f64)>> {
-        let by_tile: Vec<Vec<(u32, u64, f64)>> = tiles
+        let by_tile: Vec<Vec<Held>> = tiles
             .par_iter()
             .enumerate()
             .map(|(number, tile)| {
                 pace.advance(1)?;
-                Ok(self.hold_tile(dem, labels, number, tile, nodes, ancestors))
+                Ok(self.hold_tile(dem, labels, number, tile, nodes, paths))
             })
             .collect::<Result<_>>()?;
         let mut held = vec![(0u64, 0f64); self.root.len()];
-        for (node, cells, sum) in by_tile.into_iter().flatten() {
-            held[node as usize].0 += cells;
-            held[node as usize].1 += sum;
+        for one in by_tile.into_iter().flatten() {
+            let all = &mut held[one.node as usize];
+            *all = (all.0 + one.cells as u64, all.1 + one.sum);
         }
         for node in self.basins..self.root.len() {
-            for child in self.children[node] {
+            for child in self.children(node).into_iter().flatten() {
                 let (cells, sum) = held[child as usize];
                 held[node].0 += cells;
                 held[node].1 += sum;
             }
         }
         Ok(held)
-    }
-
-    /// For each node an ancestor so far up that, taking it or the parent, any ancestor is reached in
-    /// steps that grow as the logarithm of their distance; a node without a parent has itself.
-    ///
-    /// Source: Myers 1983, Information Processing Letters 17, 241-244 (skew-binary jumps).
-    pub(super) fn ancestors(&self) -> Ancestors {
-        let mut far = vec![NOBODY; self.root.len()];
-        let mut top = self.level.clone();
-        let mut depth = vec![0u32; self.root.len()];
-        let mut path = Vec::new();
-        for start in (0..self.root.len()).rev() {
-            let mut at = start;
-            while far[at] == NOBODY {
-                path.push(at);
-                match self.parent[at] {
-                    NOBODY => break,
-                    parent => at = parent as usize,
-                }
-            }
-            while let Some(node) = path.pop() {
-                far[node] = match self.parent[node] {
-                    NOBODY => node as u32,
-                    parent => {
-                        let (parent, jump) = (parent as usize, far[parent as usize] as usize);
-                        top[node] = top[parent];
-                        depth[node] = depth[parent] + 1;
-                        let (first, second) =
-                            (depth[parent] - depth[jump], depth[jump] - depth[far[jump] as usize]);
-                        if first == second { far[jump] } else { parent as u32 }
-                    }
-                };
-            }
-        }
-        Ancestors { far, depth, top }
-    }
-
-    /// The first sink from a node up that covers an elevation.
-    #[inline]
-    fn covering(&self, mut at: u32, z: f32, far: &[u32]) -> u32 {
-        // Levels never fall on the way up.
-        while z >= self.level[at as usize] {
-            let jump = far[at as usize];
-            if jump != at && z >= self.level[jump as usize] {
-                at = jump;
-            } else {
-                at = self.parent[at as usize];
-                if at == NOBODY {
-                    break;
-                }
-            }
-        }
-        at
     }
 
     /// The cells of a tile, each given to the first sink above it that covers it. Rims belong to the
@@ -206,136 +193,116 @@ impl Trees {
         number: usize,
         tile: &Tile,
         nodes: &Nodes,
-        ancestors: &Ancestors,
-    ) -> Vec<(u32, u64, f64)> {
+        paths: &Paths,
+    ) -> Vec<Held> {
         let (rows, cols) = nodes.tiling.own(tile.place);
+        // Node, its level, the level above which nothing covers.
         let of_label: Vec<(u32, f32, f32)> = (0..tile.drains.len())
             .map(|label| match nodes.of_label(number, tile, label as u16) {
                 OCEAN => (OCEAN, f32::NEG_INFINITY, f32::NEG_INFINITY),
-                node => (node, self.level[node as usize], ancestors.top[node as usize]),
+                node => {
+                    let node = paths.sink[node as usize];
+                    (node, self.nodes[node as usize].level, paths.of(node).highest)
+                }
             })
             .collect();
         // Most cells in a sink lie in that of their own basin.
-        let mut by_label = vec![(0u64, 0f64); of_label.len()];
-        let mut held = Vec::new();
-        let (mut run, mut cells, mut sum) = (NOBODY, 0u64, 0f64);
+        let mut by_label = vec![(0u32, 0f64); of_label.len()];
+        let mut recent = Recent::default();
         for row in rows {
             let own = row * dem.cols() + cols.start..row * dem.cols() + cols.end;
             for (&label, &z) in labels[own.clone()].iter().zip(&dem.values()[own]) {
-                let (node, level, top) = of_label[label as usize];
+                let (node, level, highest) = of_label[label as usize];
                 if z < level {
                     let held = &mut by_label[label as usize];
                     *held = (held.0 + 1, held.1 + z as f64);
-                } else if z < top {
-                    let node = self.covering(node, z, &ancestors.far);
-                    if node != run {
-                        if cells > 0 {
-                            held.push((run, cells, sum));
-                        }
-                        (run, cells, sum) = (node, 0, 0.0);
-                    }
-                    cells += 1;
-                    sum += z as f64;
+                } else if z < highest {
+                    recent.add(paths.covering(node, z), z);
                 }
             }
         }
-        if cells > 0 {
-            held.push((run, cells, sum));
-        }
+        let mut held = recent.all();
         let own = by_label.iter().zip(&of_label).filter(|((cells, _), _)| *cells > 0);
-        held.extend(own.map(|(&(cells, sum), &(node, ..))| (node, cells, sum)));
+        held.extend(own.map(|(&(cells, sum), &(node, ..))| Held { node, cells, sum }));
         held
     }
 
     /// Whether a node is a sink by itself: it spills, and holds more than its parts do by then.
-    fn is_sink(&self, dem: &Grid<f32>, node: usize) -> bool {
-        let filled_before = match self.children[node] {
-            [NOBODY, _] => match self.bottom[node] {
-                NOBODY => return false,
-                bottom => dem.values()[bottom as usize],
-            },
-            [child, _] => self.level[child as usize],
+    fn is_sink(&self, number: usize) -> bool {
+        let node = &self.nodes[number];
+        let filled_before = match self.children(number) {
+            None => node.lowest,
+            Some([child, _]) => self.nodes[child as usize].level,
         };
-        self.spill[node].is_some() && self.level[node] > filled_before
+        node.spill != NOBODY && node.level > filled_before
     }
 
+    /// The sinks among the nodes; `passes` are all, by height, and `held` what each node holds.
     pub(super) fn list(
         &self,
         dem: &Grid<f32>,
         frame: &Frame,
+        passes: &[Pass],
         held: &[(u64, f64)],
-        ancestors: &Ancestors,
-    ) -> Vec<Depression> {
+        paths: &Paths,
+        monitor: &dyn Monitor,
+    ) -> Result<Vec<Depression>> {
         let mut id_of = vec![NOBODY; self.root.len()];
-        let mut ids = 0;
+        let mut sinks = Vec::with_capacity(self.root.len());
         for (node, id) in id_of.iter_mut().enumerate().skip(1) {
-            if self.is_sink(dem, node) {
-                *id = ids;
-                ids += 1;
+            if self.is_sink(node) {
+                *id = sinks.len() as u32;
+                sinks.push(node as u32);
             }
         }
+        check(monitor)?;
         let cell_m2 = frame.cell_area().as_m2();
-        (1..self.root.len())
-            .filter(|&node| id_of[node] != NOBODY)
-            .filter_map(|node| {
-                let spill = self.spill[node]?;
-                let (cells, sum) = held[node];
-                let mut parent = self.parent[node];
-                while parent != NOBODY && id_of[parent as usize] == NOBODY {
-                    parent = self.parent[parent as usize];
+        sinks
+            .par_iter()
+            .enumerate()
+            .map(|(at, &number)| {
+                if at.is_multiple_of(1 << 14) {
+                    check(monitor)?;
                 }
-                let (beyond, basin) = match self.high_beyond[node] {
+                let node = &self.nodes[number as usize];
+                let spill = &passes[node.spill as usize];
+                let (cells, sum) = held[number as usize];
+                let mut parent = node.parent;
+                while parent != NOBODY && id_of[parent as usize] == NOBODY {
+                    parent = self.nodes[parent as usize].parent;
+                }
+                let (beyond, basin) = match node.high_beyond {
                     true => (spill.high, spill.high_basin),
                     false => (spill.low, spill.low_basin),
                 };
-                Some(Depression {
-                    id: id_of[node],
+                Ok(Depression {
+                    id: id_of[number as usize],
                     parent: id_of.get(parent as usize).copied(),
-                    bottom: dem.cell(self.bottom[node] as usize),
-                    spill_level_m: spill.level,
+                    bottom: dem.cell(node.bottom as usize),
+                    spill_level_m: node.level,
                     spill: dem.cell(spill.high as usize),
                     beyond: dem.cell(beyond as usize),
-                    beyond_sink: self.largest_sink(basin, self.beyond[node], &id_of, ancestors),
-                    depth_m: spill.level - dem.values()[self.bottom[node] as usize],
+                    beyond_sink: self.largest_sink(basin, node.beyond, &id_of, paths),
+                    depth_m: node.level - node.lowest,
                     cells,
                     area: frame.area_of(cells),
-                    volume_m3: (spill.level as f64 * cells as f64 - sum) * cell_m2,
+                    volume_m3: (node.level as f64 * cells as f64 - sum) * cell_m2,
                 })
             })
             .collect()
     }
 
     /// The largest sink that holds a basin, up to the node `up_to` that holds it too.
-    fn largest_sink(&self, basin: u32, mut up_to: u32, id_of: &[u32], ancestors: &Ancestors) -> Option<u32> {
+    fn largest_sink(&self, basin: u32, mut up_to: u32, id_of: &[u32], paths: &Paths) -> Option<u32> {
         while up_to != OCEAN && up_to != NOBODY {
             if id_of[up_to as usize] != NOBODY {
                 return Some(id_of[up_to as usize]);
             }
-            if up_to == basin {
+            if up_to == paths.sink[basin as usize] {
                 return None;
             }
-            // On the way down to the basin.
-            up_to = ancestors.at_depth(self, basin, ancestors.depth[up_to as usize] + 1);
+            up_to = paths.below(up_to, paths.sink[basin as usize]);
         }
         None
-    }
-}
-
-/// Ways up the trees that skip most of them.
-pub(super) struct Ancestors {
-    far: Vec<u32>,
-    depth: Vec<u32>,
-    /// the level of the highest ancestor: nothing above it is covered
-    top: Vec<f32>,
-}
-
-impl Ancestors {
-    /// The ancestor of a node that lies so many parents below its root; itself where it lies higher.
-    fn at_depth(&self, trees: &Trees, mut node: u32, depth: u32) -> u32 {
-        while self.depth[node as usize] > depth {
-            let far = self.far[node as usize];
-            node = if self.depth[far as usize] >= depth { far } else { trees.parent[node as usize] };
-        }
-        node
     }
 }

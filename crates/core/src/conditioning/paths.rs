@@ -1,0 +1,176 @@
+//! Ways up the trees of sinks, laid out so that a sink of a wanted height is found at once.
+//!
+//! Each node that holds two goes on in the larger of them; so the trees fall into paths, of which at most
+//! as many as the logarithm of the number of nodes lie above any basin. The levels of a path lie side by
+//! side, and never fall on the way up.
+//!
+//! Source: Sleator and Tarjan 1983, Journal of Computer and System Sciences 26, 362-391 (heavy paths).
+
+use super::trees::{NOBODY, Trees};
+use crate::monitor::check;
+use crate::{Monitor, Result};
+
+/// A path from a basin up.
+pub(super) struct Path {
+    /// one past the place of its last node
+    end: u32,
+    /// what holds the last of them; [`NOBODY`] at the top of a tree
+    above: u32,
+    /// level of the last of them
+    level: f32,
+    /// level of the highest sink of the tree: nothing above it is covered
+    pub highest: f32,
+}
+
+/// The paths of all trees.
+pub(super) struct Paths {
+    /// for each node itself, or the sink that it is no more than a part of
+    pub sink: Vec<u32>,
+    paths: Vec<Path>,
+    /// for each node its path and its place
+    path: Vec<u32>,
+    place: Vec<u32>,
+    /// level and node at each place
+    levels: Vec<f32>,
+    nodes: Vec<u32>,
+}
+
+impl Paths {
+    pub(super) fn new(trees: &Trees, monitor: &dyn Monitor) -> Result<Self> {
+        let count = trees.len();
+        let heard = |node: usize| if node.is_multiple_of(1 << 16) { check(monitor) } else { Ok(()) };
+        let mut sink: Vec<u32> = (0..count as u32).collect();
+        let mut size = vec![1u32; count];
+        for node in 0..count {
+            if let Some([a, b]) = trees.children(node) {
+                size[node] = size[a as usize] + size[b as usize];
+            }
+        }
+        let larger = |node: usize| {
+            let [a, b] = trees.children(node)?;
+            Some(if size[b as usize] > size[a as usize] { b } else { a })
+        };
+        let mut paths: Vec<Path> = Vec::new();
+        let mut path = vec![NOBODY; count];
+        let mut place = vec![NOBODY; count];
+        let mut levels = vec![0f32; count];
+        let mut nodes = vec![NOBODY; count];
+        let mut used = 0u32;
+        let mut chain = Vec::new();
+        for top in (0..count).rev() {
+            heard(top)?;
+            // What holds two comes after them.
+            if path[top] != NOBODY || trees.is_part(top) {
+                continue;
+            }
+            chain.clear();
+            let mut at = Some(top as u32);
+            while let Some(node) = at {
+                chain.push(node);
+                at = larger(node as usize);
+            }
+            let number = paths.len() as u32;
+            for &node in chain.iter().rev() {
+                path[node as usize] = number;
+                place[node as usize] = used;
+                levels[used as usize] = trees.level(node as usize);
+                nodes[used as usize] = node;
+                used += 1;
+            }
+            let (level, above) = (trees.level(top), trees.parent(top));
+            let highest = match path.get(above as usize) {
+                Some(&path) => paths[path as usize].highest,
+                None => level,
+            };
+            paths.push(Path { end: used, above, level, highest });
+        }
+        for node in 0..count {
+            heard(node)?;
+            let mut at = node as u32;
+            while trees.is_part(at as usize) {
+                at = sink[trees.parent(at as usize) as usize];
+            }
+            // Whoever comes later goes on from here.
+            sink[node] = at;
+        }
+        Ok(Self { sink, paths, path, place, levels, nodes })
+    }
+
+    /// The path of a node that is a sink of its own.
+    pub(super) fn of(&self, node: u32) -> &Path {
+        &self.paths[self.path[node as usize] as usize]
+    }
+
+    /// The first sink from a node up that covers an elevation, which lies below the highest level.
+    pub(super) fn covering(&self, node: u32, z: f32) -> u32 {
+        let (mut path, mut from) = (self.of(node), self.place[node as usize]);
+        while z >= path.level {
+            from = self.place[path.above as usize];
+            path = self.of(path.above);
+        }
+        let levels = &self.levels[from as usize..path.end as usize];
+        self.nodes[from as usize + levels.partition_point(|&level| level <= z)]
+    }
+
+    /// Of the two that a node holds, the one that holds a sink further down.
+    pub(super) fn below(&self, node: u32, sink: u32) -> u32 {
+        let own = self.path[node as usize];
+        let mut at = sink;
+        loop {
+            let path = self.path[at as usize];
+            if path == own {
+                return self.nodes[self.place[node as usize] as usize - 1];
+            }
+            let path = &self.paths[path as usize];
+            if path.above == node {
+                return self.nodes[path.end as usize - 1];
+            }
+            at = path.above;
+        }
+    }
+}
+
+/// Cells that a sink holds.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Held {
+    pub node: u32,
+    pub cells: u32,
+    /// of their elevations
+    pub sum: f64,
+}
+
+/// So many sinks are remembered, as a power of two.
+const RECENT_BITS: u32 = 12;
+
+/// Adds up cells by sinks. Those seen lately are remembered; one that gives way to another is put aside,
+/// and may come again.
+pub(super) struct Recent {
+    slots: Vec<Held>,
+    aside: Vec<Held>,
+}
+
+impl Default for Recent {
+    fn default() -> Self {
+        Self { slots: vec![Held { node: NOBODY, cells: 0, sum: 0.0 }; 1 << RECENT_BITS], aside: Vec::new() }
+    }
+}
+
+impl Recent {
+    pub(super) fn add(&mut self, node: u32, z: f32) {
+        let slot = &mut self.slots[(node.wrapping_mul(0x9E37_79B1) >> (32 - RECENT_BITS)) as usize];
+        if slot.node != node {
+            if slot.cells > 0 {
+                self.aside.push(*slot);
+            }
+            *slot = Held { node, cells: 0, sum: 0.0 };
+        }
+        slot.cells += 1;
+        slot.sum += z as f64;
+    }
+
+    /// All that was added.
+    pub(super) fn all(mut self) -> Vec<Held> {
+        self.aside.extend(self.slots.into_iter().filter(|held| held.cells > 0));
+        self.aside
+    }
+}
