@@ -13,6 +13,7 @@ use bothros_store::{JobKind, RasterRole};
 use bothros_work::{Facts, NewStudy, PourPointPlace, begin_study, place_pour_point};
 use serde_json::json;
 
+use crate::elevations::Elevations;
 use crate::serve::{Running, start};
 
 /// Highest memory of this process so far, which is the server: bytes.
@@ -49,7 +50,14 @@ async fn finish(running: &Running, study: i64) -> anyhow::Result<()> {
 /// Measures studies of each size on a database of their own.
 pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
     let server = LocalServer::temporary()?;
-    let running = start(&server.url(), 8 << 30, IpAddr::V4(Ipv4Addr::LOCALHOST), 0).await?;
+    let running = start(
+        &server.url(),
+        8 << 30,
+        IpAddr::V4(Ipv4Addr::LOCALHOST),
+        0,
+        Elevations::At("http://127.0.0.1:1/".into()),
+    )
+    .await?;
     let dir = tempfile::tempdir()?;
     println!("{:>7}  {:<44} {:>9}", "cells", "what a person waits for", "seconds");
     for &size in sizes {

@@ -3,5 +3,6 @@
 pub mod bench;
 pub mod bench_site;
 pub mod demo;
+pub mod elevations;
 pub mod run;
 pub mod serve;

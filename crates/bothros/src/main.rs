@@ -78,6 +78,9 @@ struct ServeArgs {
     /// Use this PostgreSQL instead of an own one
     #[arg(long, env = "BOTHROS_DATABASE_URL")]
     database: Option<String>,
+    /// Address of an elevation archive that speaks STAC; a simulated one where nothing is said
+    #[arg(long, env = "BOTHROS_ARCHIVE_URL")]
+    archive: Option<String>,
 }
 
 /// Set by Ctrl-C while a recipe runs.
@@ -119,6 +122,7 @@ impl ServeArgs {
             data: self.data.unwrap_or_else(serve::default_data_directory),
             upload_limit: self.upload_limit_mb * 1_000_000,
             database: self.database,
+            archive: self.archive,
             demo,
         }
     }

@@ -11,6 +11,8 @@ use bothros_work::GridCache;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 
+use crate::elevations::Elevations;
+
 /// The worker inside the server; there is one server to a database.
 const OWN_WORKER: &str = "server";
 
@@ -26,6 +28,8 @@ pub struct Settings {
     pub upload_limit: u64,
     /// another PostgreSQL
     pub database: Option<String>,
+    /// address of an elevation archive; the simulated one where nothing is said
+    pub archive: Option<String>,
     /// whether to load the demo scenario
     pub demo: bool,
 }
@@ -76,7 +80,11 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
 }
 
 async fn answer(settings: &Settings, url: &str) -> anyhow::Result<()> {
-    let running = start(url, settings.upload_limit, settings.host, settings.port).await?;
+    let elevations = match &settings.archive {
+        Some(address) => Elevations::At(address.clone()),
+        None => Elevations::demo(settings.data.join("archive")),
+    };
+    let running = start(url, settings.upload_limit, settings.host, settings.port, elevations).await?;
     if settings.demo {
         tokio::select! {
             loaded = crate::demo::load(&running.store, &running.grids) => loaded?,
@@ -113,7 +121,14 @@ impl Running {
 }
 
 /// Starts pages and a worker against a database.
-pub async fn start(url: &str, upload_limit: u64, host: IpAddr, port: u16) -> anyhow::Result<Running> {
+pub async fn start(
+    url: &str,
+    upload_limit: u64,
+    host: IpAddr,
+    port: u16,
+    elevations: Elevations,
+) -> anyhow::Result<Running> {
+    bothros_archive::prepare_tls();
     let store = Store::connect(url).await?;
     let grids = GridCache::default();
     // One server to a database: what its worker was at when it ended, nobody works on now.
@@ -131,7 +146,8 @@ pub async fn start(url: &str, upload_limit: u64, host: IpAddr, port: u16) -> any
         tokio::spawn(Worker::new(store.clone(), OWN_WORKER).run(work, until_stopped(stopped.clone())));
     let listener = listen(host, port).await?;
     let address = listener.local_addr()?;
-    let options = Options { upload_limit, loopback_only: host.is_loopback() };
+    let archive = Some(elevations.start(until_stopped(stopped.clone())).await?);
+    let options = Options { upload_limit, archive, loopback_only: host.is_loopback() };
     let app = App::new(store.clone(), grids.clone(), options).await?;
     let pages = tokio::spawn(app.serve(listener, until_stopped(stopped)));
     Ok(Running { address, store, grids, stop, pages, worker })

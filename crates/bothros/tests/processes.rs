@@ -111,6 +111,7 @@ async fn a_server_killed_in_the_middle_of_a_job() {
     assert!(kept.terrain.is_some() && kept.routing.is_none());
     assert!(store.raster(study, bothros_store::RasterRole::Accumulation).await.unwrap().is_none());
 
+    bothros_archive::prepare_tls();
     let (_again, base) = serve(&url);
     let job = ended(&store, study).await;
     assert_eq!((job.state.as_str(), job.attempts), ("done", 2), "{}", job.message);

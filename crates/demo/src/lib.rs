@@ -2,6 +2,7 @@
 //! such land is. Everything grows from a fixed seed by arithmetic that is the same on every machine,
 //! and the truth (channels, crossings, closed basins) is kept beside it.
 
+mod archive;
 mod erosion;
 mod features;
 mod files;
@@ -9,6 +10,7 @@ mod noise;
 mod scenario;
 mod terrains;
 
+pub use archive::{COARSE, FINE, Sheet, resolution_m, write_sheets};
 pub use files::write_files;
 pub use noise::Noise;
 pub use scenario::{Crossing, FRAME, Gauge, Scenario, generate};

@@ -163,6 +163,14 @@ pub enum Error {
         /// name of the file as the user knows it
         name: String,
     },
+    /// A file somewhere else that cannot be fetched.
+    #[error("{name} cannot be fetched ({detail}): try again, or ask who runs the archive")]
+    Remote {
+        /// name of the file as the user knows it
+        name: String,
+        /// what the connection says
+        detail: String,
+    },
     /// A table that cannot be read.
     #[error("{name}, line {line}: {what}")]
     Table {

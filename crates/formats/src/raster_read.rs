@@ -144,7 +144,7 @@ fn open(path: &Path, name: &str) -> Result<Dataset> {
 }
 
 /// The part of a library's message that says what, without the path of our own making.
-fn detail(error: &gdal::errors::GdalError) -> String {
+pub(crate) fn detail(error: &gdal::errors::GdalError) -> String {
     let text = match error {
         gdal::errors::GdalError::CplError { msg, .. } => msg.clone(),
         other => other.to_string(),
@@ -160,7 +160,7 @@ const MOST_BANDS: usize = 256;
 const MOST_BLOCK: u64 = 1 << 30;
 
 /// Fails where a file promises more than can be read.
-fn guard_size(dataset: &Dataset, name: &str) -> Result<()> {
+pub(crate) fn guard_size(dataset: &Dataset, name: &str) -> Result<()> {
     let (cols, rows) = dataset.raster_size();
     let cells = cols as u64 * rows as u64;
     if cells >= u32::MAX as u64 {

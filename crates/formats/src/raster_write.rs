@@ -72,6 +72,11 @@ pub fn write_cog<T: GdalType + Copy + PartialOrd + Into<f64> + FromMean>(
         }
     }
 
+    copy_as_cog(&dataset, path)
+}
+
+/// Writes a raster that is ready in memory.
+fn copy_as_cog(dataset: &Dataset, path: &Path) -> Result<()> {
     let cog = DriverManager::get_driver_by_name("COG")?;
     let path = path.to_str().ok_or_else(|| std::io::Error::other("the path is not UTF-8"))?;
     let mut options = gdal::cpl::CslStringList::new();
@@ -87,6 +92,26 @@ pub fn write_cog<T: GdalType + Copy + PartialOrd + Into<f64> + FromMean>(
     }
     dataset.create_copy(&cog, path, &options)?.close()?;
     Ok(())
+}
+
+/// As [`write_geographic`], cloud-optimised, as archives keep them.
+///
+/// # Errors
+/// [`Error::Library`], e.g. where the disk is full.
+pub fn write_geographic_cog(
+    path: &Path,
+    values: &Grid<f32>,
+    geo_transform: [f64; 6],
+    crs: &Crs,
+) -> Result<()> {
+    prepare();
+    let memory = DriverManager::get_driver_by_name("MEM")?;
+    let mut dataset = memory.create_with_band_type::<f32, _>("", values.cols(), values.rows(), 1)?;
+    dataset.set_geo_transform(&geo_transform)?;
+    dataset.set_spatial_ref(&crs.reference()?)?;
+    dataset.rasterband(1)?.set_no_data_value(Some(-9999.0))?;
+    fill_band(&mut dataset, None, values)?;
+    copy_as_cog(&dataset, path)
 }
 
 /// Writes elevations in geographic coordinates, as regional DEMs are given away: a tiled GeoTIFF.

@@ -37,6 +37,8 @@ const ATTEMPTS: i32 = 3;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum JobKind {
+    /// fetch elevations from an archive, and read them
+    Fetch,
     /// read the DEM file
     Import,
     /// warp or crop the DEM
@@ -53,6 +55,7 @@ impl JobKind {
     /// Name in the database.
     pub fn name(self) -> &'static str {
         match self {
+            Self::Fetch => "fetch",
             Self::Import => "import",
             Self::Prepare => "prepare",
             Self::Review => "review",
@@ -62,13 +65,14 @@ impl JobKind {
     }
     /// From its name.
     pub fn from_name(name: &str) -> Option<Self> {
-        [Self::Import, Self::Prepare, Self::Review, Self::Route, Self::Package]
+        [Self::Fetch, Self::Import, Self::Prepare, Self::Review, Self::Route, Self::Package]
             .into_iter()
             .find(|k| k.name() == name)
     }
     /// In words.
     pub fn title(self) -> &'static str {
         match self {
+            Self::Fetch => "Fetching elevations",
             Self::Import => "Reading the DEM",
             Self::Prepare => "Preparing the DEM",
             Self::Review => "Finding sinks and barriers",
@@ -135,6 +139,8 @@ pub enum Outcome {
 #[derive(Clone)]
 pub struct JobHandle {
     shared: Arc<Shared>,
+    /// the part of the whole that its progress stands for
+    part: (f64, f64),
 }
 
 #[derive(Default)]
@@ -147,7 +153,13 @@ struct Shared {
 
 impl JobHandle {
     fn new() -> Self {
-        Self { shared: Arc::default() }
+        Self { shared: Arc::default(), part: (0.0, 1.0) }
+    }
+    /// The same job, for work that is the part of it between two shares.
+    pub fn part(&self, from: f64, to: f64) -> Self {
+        let (begin, end) = self.part;
+        let within = |share: f64| begin + (end - begin) * share;
+        Self { shared: self.shared.clone(), part: (within(from), within(to)) }
     }
     /// Says what is done now.
     pub fn say(&self, message: &str) {
@@ -165,7 +177,8 @@ impl JobHandle {
 
 impl CoreMonitor for JobHandle {
     fn progress(&self, share: f64) {
-        self.shared.progress.store(share.to_bits(), Ordering::Relaxed);
+        let (from, to) = self.part;
+        self.shared.progress.store((from + (to - from) * share).to_bits(), Ordering::Relaxed);
     }
     fn is_cancelled(&self) -> bool {
         self.shared.cancelled.load(Ordering::Relaxed)

@@ -5,7 +5,7 @@ use axum::extract::{Form, Multipart, Path, Query, State};
 use axum::response::Response;
 use bothros_core::conditioning::Line;
 use bothros_store::{Inverse, Layer, LayerRole, LayerShape, Shape};
-use bothros_work::{Facts, NewLayer, layer_shapes, name_on_disk};
+use bothros_work::{Facts, NewLayer, layer_shapes};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -14,67 +14,16 @@ use crate::actions::{changed, number};
 use crate::conditioning::prepared;
 use crate::error::{Result, WebError};
 use crate::ground::{falls, read_line};
-use crate::upload::{broken_off, keep, unpack};
+use crate::upload::receive_layer;
 
 const LAYERS: &str = "layers-changed";
 
 /// Takes `role`, any number of `file` parts (all parts of a shapefile at once), and where they come from.
-pub async fn add_layer(
-    State(app): State<App>,
-    Path(study): Path<i64>,
-    mut form: Multipart,
-) -> Result<Response> {
+pub async fn add_layer(State(app): State<App>, Path(study): Path<i64>, form: Multipart) -> Result<Response> {
     prepared(&app, study).await?;
-    let dir = tempfile::tempdir()?;
-    let mut given: Vec<(String, std::path::PathBuf)> = Vec::new();
-    let mut texts = std::collections::HashMap::new();
-    while let Some(field) = form.next_field().await.map_err(broken_off)? {
-        let name = field.name().unwrap_or_default().to_owned();
-        if name != "file" {
-            texts.insert(name, field.text().await.map_err(broken_off)?);
-            continue;
-        }
-        let file = field.file_name().unwrap_or_default().to_owned();
-        let file: String = file.rsplit(['/', '\\']).next().unwrap_or_default().chars().take(120).collect();
-        if file.is_empty() {
-            continue;
-        }
-        if file.to_lowercase().ends_with(".zip") {
-            let (archive, to) = (dir.path().join("archive"), dir.path().to_owned());
-            let limit = app.options.upload_limit;
-            keep(field, &archive, limit).await?;
-            let unpacked = tokio::task::spawn_blocking(move || unpack(&file, &archive, &to, limit));
-            given.extend(unpacked.await.map_err(std::io::Error::other)??);
-            continue;
-        }
-        let on_disk = name_on_disk(&file).ok_or_else(|| {
-            WebError::refused(format!(
-                "{file} is no layer that can be read: choose a GeoPackage, GeoJSON, FlatGeobuf, Shapefile with all its parts or zipped, or a CSV of points"
-            ))
-        })?;
-        let path = dir.path().join(on_disk);
-        keep(field, &path, app.options.upload_limit).await?;
-        given.push((file, path));
-    }
-    let ends = |path: &std::path::Path, ending: &str| path.extension().is_some_and(|e| e == ending);
-    let part = |path: &std::path::Path| ["shx", "dbf", "prj", "cpg"].iter().any(|e| ends(path, e));
-    let Some((file, path)) = given.iter().find(|(_, path)| !part(path)).cloned() else {
-        let why = match given.is_empty() {
-            true => "choose a file",
-            false => "the shapefile’s main part, .shp, is missing: choose all its parts together",
-        };
-        return Err(WebError::refused(why));
-    };
-    if ends(&path, "shp") {
-        for (ending, why) in [("shx", "its index"), ("dbf", "its table"), ("prj", "its CRS")] {
-            if !given.iter().any(|(_, p)| ends(p, ending)) {
-                return Err(WebError::refused(format!(
-                    "{file} came without its .{ending}, {why}: choose all parts of the shapefile together"
-                )));
-            }
-        }
-    }
-    let text = |key: &str| texts.get(key).map(|t| t.trim().to_owned()).unwrap_or_default();
+    let received = receive_layer(form, app.options.upload_limit).await?;
+    let text = |key: &str| received.text(key);
+    let (file, path) = (received.file.clone(), received.path.clone());
     let role =
         LayerRole::from_name(&text("role")).ok_or_else(|| WebError::refused("say what the layer is"))?;
     let layer = Some(text("layer")).filter(|l| !l.is_empty());

@@ -2,6 +2,7 @@
 //! holds no SQL and computes nothing of its own but colours.
 
 mod actions;
+mod archive;
 mod assets;
 mod colour;
 mod conditioning;
@@ -35,13 +36,15 @@ use tower_http::compression::CompressionLevel;
 pub struct Options {
     /// largest upload, bytes
     pub upload_limit: u64,
+    /// address of the elevation archive that studies can begin from
+    pub archive: Option<String>,
     /// whether requests must name a loopback host, which keeps pages of other sites out
     pub loopback_only: bool,
 }
 
 impl Default for Options {
     fn default() -> Self {
-        Self { upload_limit: 4 << 30, loopback_only: true }
+        Self { upload_limit: 4 << 30, archive: None, loopback_only: true }
     }
 }
 
@@ -103,6 +106,9 @@ impl App {
             .route("/dem-files/{place}/remove", post(terrain::remove_file))
             .route("/dem-files/{place}/provenance", post(terrain::provenance))
             .route("/dem-files/level", post(terrain::level))
+            .route("/archive-sets", get(pages::archive_sets))
+            .route("/fetch", post(archive::candidate))
+            .route("/fetch-again", post(archive::again))
             .route("/candidates/{candidate}/take-up", post(terrain::take_up))
             .route("/candidates/{candidate}/delete", post(terrain::delete_candidate))
             .route("/reread", post(actions::reread))
@@ -141,6 +147,7 @@ impl App {
         let limit = self.options.upload_limit;
         let upload = Router::new()
             .route("/studies", post(upload::create))
+            .route("/archive/boundary", post(archive::boundary))
             .route("/studies/{study}/dem-files", post(terrain::add_files))
             .route("/studies/{study}/candidates", post(terrain::begin_candidate))
             .route("/studies/{study}/align", post(terrain::align))
@@ -149,6 +156,10 @@ impl App {
             .layer(axum::extract::DefaultBodyLimit::max(usize::try_from(limit).unwrap_or(usize::MAX)));
         Router::new()
             .route("/", get(pages::start))
+            .route("/begin", get(pages::begin))
+            .route("/archive", get(archive::collections))
+            .route("/archive/plan", post(archive::plan))
+            .route("/archive/begin", post(archive::begin))
             .route("/help/{topic}", get(pages::help))
             .route("/licences", get(pages::licences))
             .route("/assets/{*path}", get(assets::serve))

@@ -4,7 +4,7 @@ use axum::Json;
 use axum::extract::multipart::{Field, MultipartError};
 use axum::extract::{Multipart, State};
 use axum::http::StatusCode;
-use bothros_work::{NewDemFile, NewStudy, Provenance};
+use bothros_work::{NewDemFile, NewStudy, Provenance, name_on_disk};
 use serde_json::{Value, json};
 use tokio::io::AsyncWriteExt;
 
@@ -197,4 +197,74 @@ pub(crate) fn unpack(
         return Err(WebError::refused(format!("{name} holds no layer that can be read")));
     }
     Ok(found)
+}
+
+/// A layer that came with a form, and texts.
+pub(crate) struct ReceivedLayer {
+    /// holds the files; they go when it goes
+    _dir: tempfile::TempDir,
+    /// name as the user knows it
+    pub file: String,
+    /// where it lies, with its parts beside it
+    pub path: std::path::PathBuf,
+    texts: std::collections::HashMap<String, String>,
+}
+
+impl ReceivedLayer {
+    pub fn text(&self, key: &str) -> String {
+        self.texts.get(key).map(|t| t.trim().to_owned()).unwrap_or_default()
+    }
+}
+
+/// Receives any number of `file` parts (all parts of a shapefile at once, or zipped) and texts.
+pub(crate) async fn receive_layer(mut form: Multipart, limit: u64) -> Result<ReceivedLayer> {
+    let dir = tempfile::tempdir()?;
+    let mut given: Vec<(String, std::path::PathBuf)> = Vec::new();
+    let mut texts = std::collections::HashMap::new();
+    while let Some(field) = form.next_field().await.map_err(broken_off)? {
+        let name = field.name().unwrap_or_default().to_owned();
+        if name != "file" {
+            texts.insert(name, field.text().await.map_err(broken_off)?);
+            continue;
+        }
+        let file = field.file_name().unwrap_or_default().to_owned();
+        let file: String = file.rsplit(['/', '\\']).next().unwrap_or_default().chars().take(120).collect();
+        if file.is_empty() {
+            continue;
+        }
+        if file.to_lowercase().ends_with(".zip") {
+            let (archive, to) = (dir.path().join("archive"), dir.path().to_owned());
+            keep(field, &archive, limit).await?;
+            let unpacked = tokio::task::spawn_blocking(move || unpack(&file, &archive, &to, limit));
+            given.extend(unpacked.await.map_err(std::io::Error::other)??);
+            continue;
+        }
+        let on_disk = name_on_disk(&file).ok_or_else(|| {
+            WebError::refused(format!(
+                "{file} is no layer that can be read: choose a GeoPackage, GeoJSON, FlatGeobuf, Shapefile with all its parts or zipped, or a CSV of points"
+            ))
+        })?;
+        let path = dir.path().join(on_disk);
+        keep(field, &path, limit).await?;
+        given.push((file, path));
+    }
+    let ends = |path: &std::path::Path, ending: &str| path.extension().is_some_and(|e| e == ending);
+    let part = |path: &std::path::Path| ["shx", "dbf", "prj", "cpg"].iter().any(|e| ends(path, e));
+    let Some((file, path)) = given.iter().find(|(_, path)| !part(path)).cloned() else {
+        let why = match given.is_empty() {
+            true => "choose a file",
+            false => "the shapefile’s main part, .shp, is missing: choose all its parts together",
+        };
+        return Err(WebError::refused(why));
+    };
+    if ends(&path, "shp") {
+        for (ending, why) in [("shx", "its index"), ("dbf", "its table"), ("prj", "its CRS")] {
+            if !given.iter().any(|(_, p)| ends(p, ending)) {
+                return Err(WebError::refused(format!(
+                    "{file} came without its .{ending}, {why}: choose all parts of the shapefile together"
+                )));
+            }
+        }
+    }
+    Ok(ReceivedLayer { _dir: dir, file, path, texts })
 }

@@ -9,6 +9,9 @@ pub enum Error {
     /// from reading or writing a file
     #[error("{0}")]
     Formats(#[from] bothros_formats::Error),
+    /// from an elevation archive
+    #[error("{0}")]
+    Archive(#[from] bothros_archive::Error),
     /// from the store
     #[error("{0}")]
     Store(#[from] bothros_store::Error),
@@ -37,7 +40,7 @@ impl Error {
     /// Whether the fault lies with what was asked for, rather than with the server.
     pub fn is_users(&self) -> bool {
         match self {
-            Self::Core(_) | Self::Refused(_) => true,
+            Self::Core(_) | Self::Archive(_) | Self::Refused(_) => true,
             Self::Formats(e) => {
                 !matches!(e, bothros_formats::Error::Library(_) | bothros_formats::Error::Io(_))
             }

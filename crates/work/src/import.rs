@@ -76,7 +76,7 @@ pub async fn take_up(store: &Store, grids: &crate::GridCache, study: i64, candid
 }
 
 /// What is known of the files before they are read.
-async fn source_of(new: &NewStudy<'_>) -> Result<SourceFacts> {
+pub(crate) async fn source_of(new: &NewStudy<'_>) -> Result<SourceFacts> {
     let (path, file) = (new.path.to_owned(), new.file.to_owned());
     let info = blocking(move || Ok(inspect(&path, &file)?)).await?;
     let band = (info.bands.len() == 1).then_some(1);
@@ -111,6 +111,15 @@ async fn keep_files(
     new: &NewStudy<'_>,
     source: &SourceFacts,
 ) -> Result<Option<Job>> {
+    put_files(store, study, new).await?;
+    match source.band {
+        Some(_) => Ok(Some(store.enqueue(study, JobKind::Import, json!({})).await?)),
+        None => Ok(None),
+    }
+}
+
+/// Keeps the files of a DEM.
+pub(crate) async fn put_files(store: &Store, study: i64, new: &NewStudy<'_>) -> Result<()> {
     store.put_file(study, FileRole::Dem, new.file, new.path).await?;
     if let Some(projection) = new.projection {
         store.put_file(study, FileRole::Projection, "dem.prj", projection).await?;
@@ -118,10 +127,7 @@ async fn keep_files(
     for one in &new.more {
         store.put_file(study, FileRole::DemPart, &one.file, &one.path).await?;
     }
-    match source.band {
-        Some(_) => Ok(Some(store.enqueue(study, JobKind::Import, json!({})).await?)),
-        None => Ok(None),
-    }
+    Ok(())
 }
 
 async fn change_source(
@@ -177,14 +183,19 @@ pub async fn set_crs(store: &Store, study: i64, crs: &str) -> Result<Job> {
 }
 
 pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
+    // Where only the files have changed, what was chosen for them stays.
+    let how = match request["keep"].as_bool() {
+        Some(true) => Facts::of(&store.study(study).await?)?.terrain.map(|t| t.prepared).unwrap_or_default(),
+        _ => Preparing::default(),
+    };
+    read_in(store, study, how, handle).await
+}
+
+/// Reads the files of a study's DEM, and prepares it as was chosen where it can be.
+pub(crate) async fn read_in(store: &Store, study: i64, how: Preparing, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
     let mut source = facts.source.ok_or_else(|| Error::Refused("the study has no DEM".into()))?;
-    // Where only the files have changed, what was chosen for them stays.
-    let how = match request["keep"].as_bool() {
-        Some(true) => facts.terrain.map(|t| t.prepared).unwrap_or_default(),
-        _ => Preparing::default(),
-    };
     let values = read_source(store, study, &mut source, handle, 0.5).await?;
     handle.say("looking at the elevations");
     let (now, choices, monitor) = (source.clone(), how, handle.clone());

@@ -5,6 +5,7 @@ mod catchment;
 mod choices;
 mod error;
 mod facts;
+mod fetch;
 mod findings;
 mod grids;
 mod import;
@@ -27,6 +28,7 @@ pub use facts::{
     ConditionedFacts, Facts, NetworkFacts, PlacedSeam, Provenance, ReviewFacts, RoutingFacts, Settings,
     SourceFacts, SourceFile, TerrainFacts,
 };
+pub use fetch::{Boundary, Fetch, FetchPlan, begin_from_boundary, fetch_again, fetch_candidate, plan_fetch};
 pub use findings::{Action, Finding, Severity, findings};
 pub use grids::{GridCache, Grids};
 pub use import::{NewStudy, begin_candidate, begin_study, choose_band, set_crs, set_vertical_unit, take_up};
@@ -49,6 +51,7 @@ use bothros_store::{Job, JobHandle, JobKind, Outcome, Store};
 /// Does a job, whatever it is.
 pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -> Outcome {
     let done = match JobKind::from_name(&job.kind) {
+        Some(JobKind::Fetch) => fetch::run(&store, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Import) => import::run(&store, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Prepare) => prepare::run(&store, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Review) => review::run(&store, job.study_id, &handle).await,

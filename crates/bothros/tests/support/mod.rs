@@ -9,6 +9,7 @@ use std::process::Command;
 use std::sync::LazyLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use bothros::elevations::Elevations;
 use bothros::serve::{Running, start};
 use bothros_core::{Frame, Grid};
 use bothros_formats::{Crs, RasterKind, write_cog};
@@ -48,7 +49,12 @@ impl Site {
     }
 
     pub async fn on(url: &str) -> Self {
-        let running = start(url, UPLOAD_LIMIT, IpAddr::V4(Ipv4Addr::LOCALHOST), 0)
+        Self::with(url, Elevations::At("http://127.0.0.1:1/".into())).await
+    }
+
+    /// With an elevation archive.
+    pub async fn with(url: &str, elevations: Elevations) -> Self {
+        let running = start(url, UPLOAD_LIMIT, IpAddr::V4(Ipv4Addr::LOCALHOST), 0, elevations)
             .await
             .expect("the application starts");
         let base = format!("http://127.0.0.1:{}", running.address.port());

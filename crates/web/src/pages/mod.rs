@@ -1,5 +1,6 @@
 //! Pages and their parts, made on the server.
 
+mod begin;
 mod conditioning;
 mod desk;
 mod help;
@@ -8,6 +9,7 @@ mod start;
 mod study;
 mod terrain;
 
+pub use begin::{archive_sets, begin};
 pub use conditioning::{barrier, burn_section, measured};
 pub use desk::desk;
 pub use help::{help, licences};

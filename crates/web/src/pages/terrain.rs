@@ -5,8 +5,8 @@ use axum::Json;
 use axum::extract::{Form, Path, Query, State};
 use axum::response::Response;
 use bothros_formats::{Crs, CrsEntry, plan_warp, search_crs, utm_zone};
-use bothros_store::LayerRole;
-use bothros_work::{Action, Facts, Finding, Preparing, Severity, findings};
+use bothros_store::{JobKind, LayerRole};
+use bothros_work::{Action, Facts, Fetch, Finding, Preparing, Severity, findings};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -73,6 +73,8 @@ struct Terrain {
     fields: Option<PrepareFields>,
     layers: Vec<LayerRow>,
     roles: Vec<(&'static str, &'static str)>,
+    /// what is asked of an archive, where there is no DEM yet
+    fetching: Option<Fetch>,
 }
 
 /// The CRS and cell size that are offered for warping.
@@ -253,7 +255,13 @@ pub(super) async fn terrain(app: &App, study: i64, facts: Facts) -> Result<Respo
             how,
         }
     });
+    let last = app.store.last_job(study).await?.filter(|_| source.is_none());
+    let fetching = last
+        .filter(|j| j.kind == JobKind::Fetch.name())
+        .map(|j| serde_json::from_value(j.parameters))
+        .transpose()?;
     page(&Terrain {
+        fetching,
         study,
         active,
         busy,
@@ -401,6 +409,17 @@ pub async fn warp_plan(
 }
 
 impl Terrain {
+    /// What is asked of an archive, in words.
+    fn asked(&self) -> String {
+        self.fetching.as_ref().map_or(String::new(), |f| {
+            format!(
+                "{} around {}, margin {} m",
+                f.collection.title,
+                f.boundary.name,
+                numbers::plain(f.margin_m)
+            )
+        })
+    }
     fn class(&self, finding: &Finding) -> &'static str {
         match finding.severity {
             Severity::Blocking => "blocking",

@@ -1,0 +1,93 @@
+//! The elevation archive that studies can begin from: a real one at an address, or the simulated one.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use bothros_archive::{Preparing, StandIn, StandInCollection, StandInItem};
+use bothros_demo::{COARSE, FINE, Sheet, generate, resolution_m, write_sheets};
+use tokio::net::TcpListener;
+
+/// Where elevations come from.
+#[derive(Clone)]
+pub enum Elevations {
+    /// an archive that speaks STAC, at this address
+    At(String),
+    /// the simulated archive, which makes its files when it is first asked
+    Simulated(Preparing),
+}
+
+impl Elevations {
+    /// The simulated archive of the demo region, with its files in a directory.
+    pub fn demo(directory: PathBuf) -> Self {
+        Self::Simulated(Arc::new(move || {
+            let scenario = generate(&|_| ()).map_err(|e| e.to_string())?;
+            let sheets = write_sheets(&scenario, &directory)
+                .map_err(|e| format!("the simulated archive cannot be written: {e}"))?;
+            Ok(collections(sheets))
+        }))
+    }
+
+    /// Starts the simulated archive, where it is wanted, and tells the address.
+    ///
+    /// # Errors
+    /// Where no port is free.
+    pub async fn start(self, stop: impl Future<Output = ()> + Send + 'static) -> anyhow::Result<String> {
+        match self {
+            Self::At(address) => Ok(address),
+            Self::Simulated(prepare) => {
+                let listener = TcpListener::bind(("127.0.0.1", 0)).await?;
+                let address = format!("http://{}/", listener.local_addr()?);
+                let archive = StandIn::new(&address, prepare);
+                tokio::spawn(async move {
+                    if let Err(error) = archive.serve(listener, stop).await {
+                        tracing::warn!(%error, "the simulated elevation archive has stopped");
+                    }
+                });
+                Ok(address)
+            }
+        }
+    }
+}
+
+/// The collections that sheets make up.
+fn collections(sheets: Vec<Sheet>) -> Vec<StandInCollection> {
+    let kinds = [
+        (
+            FINE,
+            "Sorrel bare earth, 4 m",
+            "Ground without trees and houses, from a survey by aeroplane.",
+            "2024-03-11T00:00:00Z",
+        ),
+        (
+            COARSE,
+            "Sorrel region, 1 arc second",
+            "Regional elevations in whole metres, smoothed; latitude and longitude.",
+            "2011-02-17T00:00:00Z",
+        ),
+    ];
+    let of = |set: &str, date: &str| {
+        sheets
+            .iter()
+            .filter(|s| s.set == set)
+            .map(|s| StandInItem {
+                id: s.name.clone(),
+                date: date.into(),
+                path: s.path.clone(),
+                extent: s.extent,
+                shape: s.shape,
+                geo_transform: s.geo_transform,
+                epsg: s.epsg,
+            })
+            .collect()
+    };
+    kinds
+        .into_iter()
+        .map(|(id, title, description, date)| StandInCollection {
+            id: id.into(),
+            title: title.into(),
+            description: description.into(),
+            resolution_m: resolution_m(id),
+            items: of(id, date),
+        })
+        .collect()
+}
