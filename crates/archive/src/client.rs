@@ -15,7 +15,7 @@ const MOST_OFFERS: usize = 400;
 const ON_A_PAGE: usize = 100;
 /// The largest answer that is read.
 const MOST_BYTES: usize = 32 << 20;
-const PATIENCE: Duration = Duration::from_secs(20);
+const PATIENCE: Duration = Duration::from_secs(60);
 
 /// An archive that speaks STAC, at an address of its own. Nothing is asked of any other host, whatever
 /// its answers say.

@@ -101,12 +101,18 @@ impl StandIn {
     }
 
     async fn content(&self) -> Result<&[StandInCollection], (StatusCode, String)> {
-        let made = self.content.get_or_try_init(|| async {
-            let prepare = self.prepare.clone();
-            let made = tokio::task::spawn_blocking(move || prepare()).await;
-            made.map_err(|e| e.to_string()).and_then(|made| made)
+        // By itself, so that it goes on when whoever asked first goes away.
+        let (content, prepare) = (self.content.clone(), self.prepare.clone());
+        let making = tokio::spawn(async move {
+            let make = || async {
+                let made = tokio::task::spawn_blocking(move || prepare()).await;
+                made.map_err(|e| e.to_string()).and_then(|made| made)
+            };
+            content.get_or_try_init(make).await.map(|_| ())
         });
-        made.await.map(Vec::as_slice).map_err(|why| {
+        let made = making.await.map_err(|e| e.to_string()).and_then(|made| made);
+        let none = || "the simulated archive has no files".to_owned();
+        made.and_then(|()| self.content.get().map(Vec::as_slice).ok_or_else(none)).map_err(|why| {
             tracing::warn!(why, "the simulated archive could not make its files");
             (StatusCode::INTERNAL_SERVER_ERROR, why)
         })

@@ -6,11 +6,11 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, bail};
 use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
-use bothros_demo::{Scenario, generate, write_files};
+use bothros_demo::{Scenario, generate, write_files, write_sheets};
 use bothros_store::{JobKind, LayerRole, Store, Study, StudyPart};
 use bothros_work::{
-    Facts, GridCache, NewLayer, NewStudy, PourPointPlace, Settings, add_layer, begin_study, place_pour_point,
-    set_threshold,
+    Facts, GridCache, NewLayer, NewPicture, NewStudy, PourPointPlace, Provenance, Settings, add_backdrop,
+    add_layer, begin_study, place_pour_point, set_threshold,
 };
 use serde_json::json;
 
@@ -75,8 +75,8 @@ async fn import(store: &Store, name: &str, description: &str, path: &Path) -> an
     Ok(study)
 }
 
-/// Makes the demo studies unless they are there. A start that was broken off is made up for.
-pub async fn load(store: &Store, grids: &GridCache) -> anyhow::Result<()> {
+/// Makes the demo studies unless they are there, and the simulated archive's files in `archive`. A start that was broken off is made up for.
+pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::Result<()> {
     let studies = store.studies().await?;
     if studies.iter().any(|s| s.name == NAME) && studies.iter().any(|s| s.name == POOR) {
         return Ok(());
@@ -84,9 +84,14 @@ pub async fn load(store: &Store, grids: &GridCache) -> anyhow::Result<()> {
     println!("Generating the demo scenario");
     let scenario = tokio::task::spawn_blocking(generated).await??;
     let dir = tempfile::tempdir()?;
-    let path = dir.path().to_owned();
-    let scenario =
-        tokio::task::spawn_blocking(move || write_files(&scenario, &path).map(|()| scenario)).await??;
+    let (path, archive) = (dir.path().to_owned(), archive.to_owned());
+    let scenario = tokio::task::spawn_blocking(move || -> anyhow::Result<Scenario> {
+        write_files(&scenario, &path)?;
+        // What the simulated archive gives away comes from the same ground.
+        write_sheets(&scenario, &archive)?;
+        Ok(scenario)
+    })
+    .await??;
     println!("Loading it");
     for (name, file) in [(POOR, "region_dem_30m.tif"), (NAME, "sorrel_dem_4m.tif")] {
         for left_over in studies.iter().filter(|s| s.name == name) {
@@ -111,6 +116,11 @@ pub async fn load(store: &Store, grids: &GridCache) -> anyhow::Result<()> {
                     licence: "none needed".into(),
                 };
                 add_layer(store, study.id, new).await?;
+            }
+            for file in ["aerial.tif", "old_map.png"] {
+                let provenance = Provenance { source: "made up for the demo".into(), ..Default::default() };
+                let new = NewPicture { file: file.into(), path: dir.path().join(file), provenance };
+                add_backdrop(store, study.id, new).await?;
             }
             store.enqueue(study.id, JobKind::Review, json!({})).await?;
             finish(store, study.id).await?;

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use bothros_archive::{Preparing, StandIn, StandInCollection, StandInItem};
-use bothros_demo::{COARSE, FINE, Sheet, generate, resolution_m, write_sheets};
+use bothros_demo::{COARSE, FINE, Sheet, generate, read_sheets, resolution_m, write_sheets};
 use tokio::net::TcpListener;
 
 /// Where elevations come from.
@@ -20,6 +20,9 @@ impl Elevations {
     /// The simulated archive of the demo region, with its files in a directory.
     pub fn demo(directory: PathBuf) -> Self {
         Self::Simulated(Arc::new(move || {
+            if let Some(sheets) = read_sheets(&directory) {
+                return Ok(collections(sheets));
+            }
             let scenario = generate(&|_| ()).map_err(|e| e.to_string())?;
             let sheets = write_sheets(&scenario, &directory)
                 .map_err(|e| format!("the simulated archive cannot be written: {e}"))?;

@@ -86,8 +86,9 @@ async fn answer(settings: &Settings, url: &str) -> anyhow::Result<()> {
     };
     let running = start(url, settings.upload_limit, settings.host, settings.port, elevations).await?;
     if settings.demo {
+        let archive = settings.data.join("archive");
         tokio::select! {
-            loaded = crate::demo::load(&running.store, &running.grids) => loaded?,
+            loaded = crate::demo::load(&running.store, &running.grids, &archive) => loaded?,
             () = stop_asked() => return running.stop().await,
         }
     }

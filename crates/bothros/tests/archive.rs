@@ -117,6 +117,7 @@ async fn a_study_begins_from_a_boundary() {
     // It is told where they come from, and the boundary stays.
     let source = facts.source.unwrap();
     assert!(source.provenance.source.contains("r0c0.tif"), "{}", source.provenance.source);
+    assert!(source.info.vertical_unit(1).is_some(), "the unit of elevations travels along");
     assert_eq!((source.provenance.date.as_str(), source.more.len()), ("2024-03-11", 3));
     let layers = site.store().layers(study).await.unwrap();
     assert_eq!(layers[0].name, "square");

@@ -35,6 +35,14 @@ pub enum Error {
     /// Two outlets that are one cell.
     #[error("two outlets lie in the same cell, row {}, column {}: keep one of them", .0.row, .0.col)]
     SameOutlet(Cell),
+    /// Points by which a picture cannot be placed.
+    #[error(
+        "{points} points do not place the picture: at least three are needed that do not lie on one line"
+    )]
+    TooFewTiePoints {
+        /// how many there are
+        points: usize,
+    },
     /// Snapping found no stream near enough.
     #[error("no stream cell within {distance_m} m: raise the snapping distance or lower the threshold")]
     NoStreamNear {

@@ -43,6 +43,9 @@ pub mod terrain;
 mod units;
 
 pub use error::{Error, Result};
-pub use grid::{Cell, Connection, Frame, Grid, NEIGHBOURS, Neighbour, cells_along, cells_within};
+pub use grid::{
+    Cell, Connection, Frame, Grid, NEIGHBOURS, Neighbour, Placing, TiePoint, cells_along, cells_within,
+    place_picture,
+};
 pub use monitor::{Monitor, Part, Silent};
 pub use units::{Area, Threshold};

@@ -5,13 +5,16 @@ use std::path::{Path, PathBuf};
 use bothros_core::{Frame, Grid};
 use bothros_formats::{Crs, RasterKind, Transform, write_cog, write_geographic_cog};
 
+use serde::{Deserialize, Serialize};
+
 use crate::files::regional;
 use crate::scenario::{FRAME, Scenario};
 
 /// A sheet of elevations on disk.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Sheet {
     /// which of the sets it belongs to
-    pub set: &'static str,
+    pub set: String,
     /// its name
     pub name: String,
     /// the file
@@ -31,6 +34,8 @@ pub const FINE: &str = "bare_earth_4m";
 /// The set of the whole region.
 pub const COARSE: &str = "region_1_arc_second";
 
+/// The list of sheets; its name changes when they do.
+const LIST: &str = "sheets_1.json";
 /// Sheets of the fine survey along each side.
 const FINE_SHEETS: (usize, usize) = (2, 2);
 const COARSE_SHEETS: (usize, usize) = (1, 2);
@@ -68,7 +73,7 @@ pub fn write_sheets(scenario: &Scenario, dir: &Path) -> anyhow::Result<Vec<Sheet
             }
             let geo_transform = [frame.left, frame.cell_size, 0.0, frame.top, 0.0, -frame.cell_size];
             let shape = [frame.rows, frame.cols];
-            sheets.push(Sheet { set: FINE, name, path, extent, shape, geo_transform, epsg: 32628 });
+            sheets.push(Sheet { set: FINE.into(), name, path, extent, shape, geo_transform, epsg: 32628 });
         }
     }
     let (values, [left, width, _, top, _, height]) = regional(scenario)?;
@@ -83,7 +88,7 @@ pub fn write_sheets(scenario: &Scenario, dir: &Path) -> anyhow::Result<Vec<Sheet
             write_geographic_cog(&path, &window, at, &wgs84)?;
             let (right, bottom) = (left + c1 as f64 * width, top + r1 as f64 * height);
             sheets.push(Sheet {
-                set: COARSE,
+                set: COARSE.into(),
                 name,
                 path,
                 extent: [at[0], bottom, right, at[3]],
@@ -93,7 +98,15 @@ pub fn write_sheets(scenario: &Scenario, dir: &Path) -> anyhow::Result<Vec<Sheet
             });
         }
     }
+    // Last, so that it is there only where all the rest is.
+    std::fs::write(dir.join(LIST), serde_json::to_vec(&sheets)?)?;
     Ok(sheets)
+}
+
+/// The sheets as they were written before; `None` where they are not all there.
+pub fn read_sheets(dir: &Path) -> Option<Vec<Sheet>> {
+    let sheets: Vec<Sheet> = serde_json::from_slice(&std::fs::read(dir.join(LIST)).ok()?).ok()?;
+    sheets.iter().all(|s| s.path.exists()).then_some(sheets)
 }
 
 /// Metres between the cells of a set on the ground.

@@ -7,12 +7,13 @@ use bothros_core::routing::flow_directions;
 use bothros_core::{Cell, Grid, Silent, conditioning};
 use bothros_formats::{
     Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, Transform, Value, VectorFormat, write_cog,
-    write_layers,
+    write_layers, write_picture,
 };
 
 use crate::erosion::sample;
 use crate::features::Line;
 use crate::noise::Noise;
+use crate::pictures::{Drawing, aerial, scan};
 use crate::scenario::{FRAME, REGION, Scenario};
 
 fn layer(
@@ -79,6 +80,16 @@ fn displaced([x, y]: [f64; 2]) -> [f64; 2] {
     [x + shift(401), y + shift(402)]
 }
 
+fn write_png(path: &Path, picture: &Drawing) -> anyhow::Result<()> {
+    let height = picture.rgb.len() / 3 / picture.width;
+    let file = std::io::BufWriter::new(std::fs::File::create(path)?);
+    let mut encoder = png::Encoder::new(file, picture.width as u32, height as u32);
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.set_depth(png::BitDepth::Eight);
+    encoder.write_header()?.write_image_data(&picture.rgb)?;
+    Ok(())
+}
+
 /// Writes all files of the scenario into `dir`, the truth into `dir/truth`.
 pub fn write_files(scenario: &Scenario, dir: &Path) -> anyhow::Result<()> {
     let truth = dir.join("truth");
@@ -109,6 +120,14 @@ pub fn write_files(scenario: &Scenario, dir: &Path) -> anyhow::Result<()> {
         transform,
         &Crs::parse("EPSG:4326")?,
     )?;
+
+    let picture = aerial(scenario);
+    write_picture(&dir.join("aerial.tif"), picture.width, &picture.rgb, picture.geo_transform, &utm)?;
+    let paper = scan(scenario);
+    write_png(&dir.join("old_map.png"), &paper)?;
+    // Six numbers, a line each, in the order of a world file but for the corner, which is that of the sheet.
+    let [left, a, b, top, d, e] = paper.geo_transform;
+    std::fs::write(truth.join("old_map.txt"), format!("{a}\n{d}\n{b}\n{e}\n{left}\n{top}\n"))?;
 
     let all: Vec<(Geometry, Vec<Value>)> = scenario
         .channels

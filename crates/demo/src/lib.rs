@@ -7,11 +7,13 @@ mod erosion;
 mod features;
 mod files;
 mod noise;
+mod pictures;
 mod scenario;
 mod terrains;
 
-pub use archive::{COARSE, FINE, Sheet, resolution_m, write_sheets};
+pub use archive::{COARSE, FINE, Sheet, read_sheets, resolution_m, write_sheets};
 pub use files::write_files;
 pub use noise::Noise;
+pub use pictures::{Drawing, aerial, scan};
 pub use scenario::{Crossing, FRAME, Gauge, Scenario, generate};
 pub use terrains::{eroded_terrain, fractal_terrain};

@@ -27,6 +27,14 @@ pub enum Error {
         /// number of bands
         bands: usize,
     },
+    /// Not a picture that is read.
+    #[error(
+        "{name} is no picture that can be shown: choose a GeoTIFF, PNG or JPEG of 8 bits, grey or in colours"
+    )]
+    NotAPicture {
+        /// name of the file as the user knows it
+        name: String,
+    },
     /// A type of value that is no elevation.
     #[error(
         "{name} holds values of type {kind}, which cannot be elevations: choose a DEM with whole or real numbers"

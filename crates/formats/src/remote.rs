@@ -114,7 +114,31 @@ pub fn fetch_part(
         return Ok(None);
     };
     copy(&dataset, [col, row, cols, rows], to, name, monitor)?;
+    keep_units(&dataset, to)?;
     Ok(Some((rows, cols)))
+}
+
+/// Copies what the library leaves out: the units of the values.
+fn keep_units(from: &Dataset, to: &Path) -> Result<()> {
+    let bands = 1..=from.raster_count();
+    let units = bands.map(|number| Ok((number, from.rasterband(number)?.unit())));
+    let units: Vec<(usize, String)> = units.collect::<Result<_>>()?;
+    if units.iter().all(|(_, unit)| unit.is_empty()) {
+        return Ok(());
+    }
+    let options = DatasetOptions {
+        open_flags: GdalOpenFlags::GDAL_OF_RASTER | GdalOpenFlags::GDAL_OF_UPDATE,
+        allowed_drivers: Some(&["GTiff"]),
+        ..Default::default()
+    };
+    let written = Dataset::open_ex(to, options)?;
+    for (number, unit) in units {
+        let band = written.rasterband(number)?;
+        let unit = CString::new(unit).map_err(std::io::Error::other)?;
+        // SAFETY: the band handle is valid while `band` lives; the text is copied.
+        unsafe { gdal_sys::GDALSetRasterUnitType(band.c_rasterband(), unit.as_ptr()) };
+    }
+    Ok(written.close()?)
 }
 
 /// Writes a window of a raster as a GeoTIFF.

@@ -1,6 +1,7 @@
 //! What is kept: studies, files, rasters as compressed blocks, jobs, pour points, the log. All of it
 //! is in PostgreSQL. This crate knows nothing of HTTP or templates.
 
+mod backdrops;
 mod barriers;
 mod blocks;
 mod candidates;
@@ -18,6 +19,7 @@ pub mod server;
 mod studies;
 mod undo;
 
+pub use backdrops::{Backdrop, NewBackdrop};
 pub use barriers::NewBarrier;
 pub use blocks::{BLOCK, CellValue, Overview};
 pub use entity::{

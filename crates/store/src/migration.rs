@@ -7,7 +7,7 @@ pub struct Migrator;
 #[sea_orm_migration::async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Layers), Box::new(Candidates)]
+        vec![Box::new(First), Box::new(Layers), Box::new(Candidates), Box::new(Backdrops)]
     }
 }
 
@@ -230,6 +230,44 @@ impl MigrationTrait for Candidates {
             ALTER TABLE raster DROP COLUMN parked, ADD UNIQUE (study_id, role);
             ALTER TABLE file DROP COLUMN parked; ALTER TABLE barrier DROP COLUMN parked; DROP TABLE candidate";
         manager.get_connection().execute_unprepared(back).await?;
+        Ok(())
+    }
+}
+
+struct Backdrops;
+
+impl MigrationName for Backdrops {
+    fn name(&self) -> &str {
+        "m0004_backdrops"
+    }
+}
+
+const BACKDROPS: &str = r#"
+CREATE TABLE backdrop (
+    id bigserial PRIMARY KEY,
+    study_id bigint NOT NULL REFERENCES study ON DELETE CASCADE,
+    name text NOT NULL,
+    width integer NOT NULL,
+    height integer NOT NULL,
+    placing jsonb,
+    provenance jsonb NOT NULL,
+    version integer NOT NULL,
+    picture bytea NOT NULL,
+    deleted_at timestamptz
+);
+ALTER TABLE backdrop ALTER COLUMN picture SET STORAGE EXTERNAL;
+CREATE INDEX ON backdrop (study_id);
+"#;
+
+#[sea_orm_migration::async_trait::async_trait]
+impl MigrationTrait for Backdrops {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(BACKDROPS).await?;
+        Ok(())
+    }
+
+    async fn down(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared("DROP TABLE backdrop").await?;
         Ok(())
     }
 }

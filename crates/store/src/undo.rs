@@ -44,6 +44,23 @@ pub enum Inverse {
         /// its number
         id: i64,
     },
+    /// a picture was added
+    RemoveBackdrop {
+        /// its number
+        id: i64,
+    },
+    /// a picture was deleted
+    RestoreBackdrop {
+        /// its number
+        id: i64,
+    },
+    /// a picture was placed
+    PlaceBackdrop {
+        /// its number
+        id: i64,
+        /// where it was before
+        placing: Option<Json>,
+    },
     /// a feature was drawn
     RemoveFeature {
         /// the layer's number

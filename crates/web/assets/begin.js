@@ -42,14 +42,16 @@ function showCover() {
 }
 
 async function begin() {
+  // A simulated archive draws its ground when it is first asked, which takes a while.
+  const slow = setTimeout(() => { el('map-state').textContent = 'The archive takes its time to answer…'; }, 4000);
   try {
     const told = await ask('/archive');
     state.collections = told.collections;
     el('host').textContent = ` at ${told.host}`;
   } catch (error) {
-    el('map-state').textContent = error.message;
+    el('map-state').textContent = `${error.message}. Reload the page to ask again.`;
     return;
-  }
+  } finally { clearTimeout(slow); }
   el('map-state').textContent = state.collections.length ? '' : 'The archive is empty.';
   // The finest first.
   state.collections.sort((a, b) => (a.resolution_m ?? 1e9) - (b.resolution_m ?? 1e9));

@@ -1,4 +1,5 @@
 // The map: layers on the study's own grid, in its own CRS.
+import { backdropLayers } from './backdrops.js';
 import { ask } from './common.js';
 import { closeUp } from './cells.js';
 import { barrierLayer, featureLayer, loadBarriers, loadFeatures, provisionalLayer } from './conditioning.js';
@@ -37,7 +38,8 @@ export class StudyMap {
 
   /** Fetches what there is and builds the layers; keeps the view where the grid is the same. */
   async load(view) {
-    const data = await ask(`${this.base}/map`);
+    const [data, backdrops] = await Promise.all([ask(`${this.base}/map`), ask(`${this.base}/backdrops`)]);
+    this.backdrops = backdrops;
     const main = data.rasters.dem ?? data.rasters.source;
     const key = main && JSON.stringify([main.left, main.top, main.cell_x, main.rows, main.cols, data.crs?.epsg]);
     const same = key === this.key;
@@ -124,11 +126,12 @@ export class StudyMap {
       this.layers.provisional = provisionalLayer();
       this.layers.barriers = barrierLayer(this);
     }
+    Object.assign(this.layers, backdropLayers(this, this.backdrops));
     if (this.data.files?.length) this.layers.files = fileLayer(this.data.files);
     this.layers.cells = closeUp(this);
     for (const [key, layer] of Object.entries(this.layers)) if (this.views.style[key]?.opacity !== undefined) layer.setOpacity?.(this.views.style[key].opacity);
-    for (const key of ['relief', 'slope', 'curvature', 'far', 'near', 'contours', 'files', 'sinks', 'change', 'direction', 'area', 'streams', 'catchments', 'provisional', 'features', 'barriers', 'cells']) {
-      if (this.layers[key]) this.map.addLayer(this.layers[key]);
+    for (const key of this.order()) {
+      this.map.addLayer(this.layers[key]);
       if (key === 'relief' && this.after) { this.after.setVisible(false); this.map.addLayer(this.after); }
     }
     this.show();
@@ -136,6 +139,33 @@ export class StudyMap {
     this.loadCatchments();
     this.loadFeatures();
     this.loadBarriers();
+  }
+
+  /** The layers from the lowest up, as the analyst has put them. */
+  order() {
+    const usual = ['relief', 'slope', 'curvature', 'far', 'near', ...this.backdrops.map((b) => `backdrop-${b.id}`), 'contours', 'files', 'sinks', 'change', 'direction', 'area', 'streams', 'catchments', 'provisional', 'features', 'barriers', 'cells'];
+    const place = (key) => this.views.style[key]?.place ?? usual.indexOf(key);
+    return usual.filter((key) => this.layers[key]).sort((a, b) => place(a) - place(b) || usual.indexOf(a) - usual.indexOf(b));
+  }
+
+  /** Draws a layer above (1) or below (-1) the next that is shown. */
+  reorder(key, way) {
+    const order = this.order();
+    const from = order.indexOf(key);
+    let to = from + way;
+    while (order[to] && !this.shown.has(order[to])) to += way;
+    if (!order[to]) return false;
+    order.splice(to, 0, ...order.splice(from, 1));
+    order.forEach((k, at) => this.views.set(k, { place: at }));
+    const layers = this.map.getLayers();
+    order.forEach((k) => { layers.remove(this.layers[k]); layers.push(this.layers[k]); if (k === 'relief' && this.after) { layers.remove(this.after); layers.push(this.after); } });
+    return true;
+  }
+
+  /** What can be drawn: key and name. */
+  list() {
+    const pictures = this.backdrops.map((b) => ({ key: `backdrop-${b.id}`, name: b.name }));
+    return [LAYERS[0], ...pictures, ...LAYERS.slice(1)];
   }
 
   loadFeatures() { return loadFeatures(this).catch((e) => this.onProblem?.(e.message)); }

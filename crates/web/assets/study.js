@@ -2,7 +2,8 @@
 import { ask, hearErrors, notice, send } from './common.js';
 import { Conditioning } from './conditioning.js';
 import { Terrain } from './terrain.js';
-import { DRAWN_AT, LAYERS, StudyMap, area, keyOf } from './map.js';
+import { Backdrops } from './backdrops.js';
+import { DRAWN_AT, StudyMap, area, keyOf } from './map.js';
 
 const shell = document.getElementById('study');
 const study = shell.dataset.study;
@@ -77,7 +78,7 @@ async function fetchDesk() {
   prepareThreshold();
   prepareStretch();
   if (stage === 'conditioning' || stage === 'terrain') conditioning.prepare();
-  if (stage === 'terrain') terrain.prepare(); else { terrain.outline(); terrain.prepareSending(); }
+  if (stage === 'terrain') { terrain.prepare(); backdrops.prepare(); } else { terrain.outline(); terrain.prepareSending(); }
 }
 
 function markStage() {
@@ -145,7 +146,7 @@ function drawList() {
   const more = document.createElement('summary');
   more.textContent = 'Add to the map';
   add.append(more);
-  for (const { key, name } of LAYERS) {
+  for (const { key, name } of map.list()) {
     if (!map.layers[key]) continue;
     const label = document.createElement('label');
     const tick = document.createElement('input');
@@ -358,6 +359,11 @@ function see(keys) {
   drawList();
   remember();
 }
+
+const backdrops = new Backdrops({
+  base, map, desk, leave: () => leave(), onClick: (text, then) => enter({ place: then }, text),
+  onShown: () => { drawnAt[stage] = [...map.shown]; drawList(); remember(); },
+});
 
 const conditioning = new Conditioning({ base, map, desk, enter, leave: () => leave(), choose, fetchDesk, refreshParts, see });
 

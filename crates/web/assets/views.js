@@ -84,7 +84,7 @@ export class Views {
     this.style[key] = { ...this.style[key], ...change };
     for (const name of Object.keys(change)) if (change[name] === null) delete this.style[key][name];
     const { layers } = this.map;
-    if ('opacity' in change) layers[key]?.setOpacity?.(change.opacity);
+    if ('place' in change) { /* the map has moved it */ } else if ('opacity' in change) layers[key]?.setOpacity?.(change.opacity);
     else if (key === 'relief') layers.relief.setSource(this.map.tiles(this.map.data.rasters.dem ? 'dem' : 'source', this.map.main, this.reliefQuery(), true));
     else if (key === 'contours') this.contours();
     else this.source(key);
@@ -135,6 +135,14 @@ export class Views {
       add('low', `From, ${UNITS[key]}`, 'text', now.low, { inputMode: 'decimal', placeholder: told(range.low) });
       add('high', `To, ${UNITS[key]}`, 'text', now.high, { inputMode: 'decimal', placeholder: told(range.high) });
     }
+    const order = document.createElement('p');
+    order.className = 'acts';
+    for (const [label, way] of [['Draw higher', 1], ['Draw lower', -1]]) {
+      const button = Object.assign(document.createElement('button'), { type: 'button', className: 'btn btn-sm quiet', textContent: label });
+      button.addEventListener('click', () => this.map.reorder(key, way));
+      order.append(button);
+    }
+    box.append(order);
     return box;
   }
 

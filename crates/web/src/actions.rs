@@ -345,6 +345,9 @@ pub async fn undo(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
         }
         Inverse::RemoveLayer { id } => app.store.set_layer_deleted(study, id, true).await?,
         Inverse::RestoreLayer { id } => app.store.set_layer_deleted(study, id, false).await?,
+        Inverse::RemoveBackdrop { id } => app.store.set_backdrop_deleted(study, id, true).await?,
+        Inverse::RestoreBackdrop { id } => app.store.set_backdrop_deleted(study, id, false).await?,
+        Inverse::PlaceBackdrop { id, placing } => app.store.place_backdrop(study, id, placing).await?,
         Inverse::RemoveFeature { layer, feature } => {
             app.store.remove_feature(study, layer, feature).await?;
         }

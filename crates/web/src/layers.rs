@@ -14,7 +14,7 @@ use crate::actions::{changed, number};
 use crate::conditioning::prepared;
 use crate::error::{Result, WebError};
 use crate::ground::{falls, read_line};
-use crate::upload::receive_layer;
+use crate::upload::{receive_layer, told};
 
 const LAYERS: &str = "layers-changed";
 
@@ -30,21 +30,7 @@ pub async fn add_layer(State(app): State<App>, Path(study): Path<i64>, form: Mul
     let (source, date, scale, licence) = (text("source"), text("date"), text("scale"), text("licence"));
     let new = NewLayer { role, file, path, layer, source, date, scale, licence };
     let added = bothros_work::add_layer(&app.store, study, new).await?;
-    let mut response = changed(LAYERS);
-    let told = percent(&added.told);
-    if let Ok(value) = axum::http::HeaderValue::from_str(&told) {
-        response.headers_mut().insert("X-Told", value);
-    }
-    Ok(response)
-}
-
-/// Text as a header can carry it.
-fn percent(text: &str) -> String {
-    text.bytes()
-        .map(
-            |b| if b.is_ascii_graphic() && b != b'%' { (b as char).to_string() } else { format!("%{b:02X}") },
-        )
-        .collect()
+    Ok(told(changed(LAYERS), &added.told))
 }
 
 pub async fn delete_layer(

@@ -4,6 +4,7 @@
 mod actions;
 mod archive;
 mod assets;
+mod backdrops;
 mod colour;
 mod conditioning;
 mod download;
@@ -118,6 +119,10 @@ impl App {
             .route("/layers/{layer}/delete", post(layers::delete_layer))
             .route("/draw", post(layers::draw))
             .route("/layers/{layer}/features/{feature}", post(layers::reshape))
+            .route("/backdrops/{id}/laid.png", get(backdrops::laid))
+            .route("/backdrops/{id}/picture.png", get(backdrops::plain))
+            .route("/backdrops/{id}/place", post(backdrops::place))
+            .route("/backdrops/{id}/delete", post(backdrops::remove))
             .route("/profile", get(ground::measured))
             .route("/barriers", get(conditioning::barriers))
             .route("/barriers/{barrier}", get(pages::barrier))
@@ -152,6 +157,7 @@ impl App {
             .route("/studies/{study}/candidates", post(terrain::begin_candidate))
             .route("/studies/{study}/align", post(terrain::align))
             .route("/studies/{study}/weights", post(conditioning::weights))
+            .route("/studies/{study}/backdrops", get(backdrops::list).post(backdrops::add))
             .route("/studies/{study}/layers", get(layers::layers).post(layers::add_layer))
             .layer(axum::extract::DefaultBodyLimit::max(usize::try_from(limit).unwrap_or(usize::MAX)));
         Router::new()

@@ -3,7 +3,8 @@
 use axum::Json;
 use axum::extract::multipart::{Field, MultipartError};
 use axum::extract::{Multipart, State};
-use axum::http::StatusCode;
+use axum::http::{HeaderValue, StatusCode};
+use axum::response::Response;
 use bothros_work::{NewDemFile, NewStudy, Provenance, name_on_disk};
 use serde_json::{Value, json};
 use tokio::io::AsyncWriteExt;
@@ -267,4 +268,21 @@ pub(crate) async fn receive_layer(mut form: Multipart, limit: u64) -> Result<Rec
         }
     }
     Ok(ReceivedLayer { _dir: dir, file, path, texts })
+}
+
+/// Text as a header can carry it.
+fn percent(text: &str) -> String {
+    text.bytes()
+        .map(
+            |b| if b.is_ascii_graphic() && b != b'%' { (b as char).to_string() } else { format!("%{b:02X}") },
+        )
+        .collect()
+}
+
+/// An answer that tells the page what became of an upload.
+pub(crate) fn told(mut response: Response, text: &str) -> Response {
+    if let Ok(value) = HeaderValue::from_str(&percent(text)) {
+        response.headers_mut().insert("X-Told", value);
+    }
+    response
 }

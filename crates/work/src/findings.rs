@@ -119,16 +119,17 @@ fn files(facts: &Facts) -> Vec<Finding> {
     }
     for placed in &source.seams {
         let seam = &placed.seam;
-        if seam.rough_m < 0.1 && seam.largest_m.abs() < 1.0 {
+        if !seam.is_marked() {
             continue;
         }
         let text = format!(
-            "Where {} meets {}, the ground steps by {:.2} m on the mean of {} pairs of cells, {:.2} m at most: water may pond or \
-             follow the seam.",
+            "Where {} meets {}, the ground steps by {:.2} m on the mean of {} pairs of cells ({:.2} m is usual beside it), {:.2} m at \
+             most: water may pond or follow the seam.",
             placed.names[0],
             placed.names[1],
             seam.rough_m,
             seam.length,
+            seam.usual_m,
             seam.largest_m.abs()
         );
         let at =

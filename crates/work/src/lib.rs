@@ -1,6 +1,7 @@
 //! The steps of a study: what reads from the store and files, computes with the core, and writes
 //! back. Jobs run here, in the server or in any worker process.
 
+mod backdrops;
 mod catchment;
 mod choices;
 mod error;
@@ -21,6 +22,7 @@ mod sources;
 mod threshold;
 mod weights;
 
+pub use backdrops::{NewPicture, PicturePlace, add_backdrop, laid_backdrop, place_backdrop};
 pub use catchment::{CatchmentFacts, PourPointPlace, delineate_at, place_pour_point};
 pub use choices::{Choices, conditioning_key};
 pub use error::{Error, Result};

@@ -2,8 +2,10 @@
 
 mod draw;
 mod frame;
+mod placing;
 mod raster;
 
 pub use draw::{Connection, cells_along, cells_within};
 pub use frame::Frame;
+pub use placing::{Placing, TiePoint, place_picture};
 pub use raster::{Cell, Grid, NEIGHBOURS, Neighbour};

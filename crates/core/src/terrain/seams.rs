@@ -16,10 +16,23 @@ pub struct Seam {
     pub step_m: f64,
     /// mean size of that difference, metres
     pub rough_m: f64,
-    /// the largest, metres
+    /// mean size of the same difference within the pieces, beside the seam, metres: what is usual here
+    #[serde(default)]
+    pub usual_m: f64,
+    /// the largest at the seam, metres
     pub largest_m: f64,
     /// where
     pub at: Cell,
+}
+
+impl Seam {
+    /// Whether the ground steps more than it does beside the seam: on the mean by at least 0.1 m and four
+    /// standard errors, or by sizes half as large again. (Common practice, no source.)
+    pub fn is_marked(&self) -> bool {
+        let error = self.rough_m / (self.length.max(1) as f64).sqrt();
+        let shifted = self.step_m.abs() >= 0.1 && self.step_m.abs() > 4.0 * error;
+        shifted || (self.rough_m >= 0.1 && self.rough_m > 1.5 * self.usual_m)
+    }
 }
 
 /// No piece.
@@ -46,7 +59,8 @@ pub fn seams(dem: &Grid<f32>, origin: &Grid<u8>) -> Result<Vec<Seam>> {
     dem.same_shape(origin)?;
     let (rows, cols) = (dem.rows(), dem.cols());
     let mut found: std::collections::BTreeMap<(u8, u8), Seam> = Default::default();
-    let mut look = |a: usize, b: usize, before: Option<usize>, after: Option<usize>| {
+    let mut usual: std::collections::BTreeMap<(u8, u8), (f64, u64)> = Default::default();
+    let mut look = |a: usize, b: usize, before: [Option<usize>; 2], after: [Option<usize>; 2]| {
         let (from, to) = (origin.values()[a], origin.values()[b]);
         if from == to || from == NO_PIECE || to == NO_PIECE {
             return;
@@ -55,7 +69,8 @@ pub fn seams(dem: &Grid<f32>, origin: &Grid<u8>) -> Result<Vec<Seam>> {
         let slope = |i: Option<usize>, j: usize, of: u8| {
             i.filter(|&i| origin.values()[i] == of).map(|i| if i < j { z(j) - z(i) } else { z(i) - z(j) })
         };
-        let known: Vec<f64> = [slope(before, a, from), slope(after, b, to)].into_iter().flatten().collect();
+        let known: Vec<f64> =
+            [slope(before[0], a, from), slope(after[0], b, to)].into_iter().flatten().collect();
         let expected = known.iter().sum::<f64>() / known.len().max(1) as f64;
         let mut step = z(b) - z(a) - expected;
         if from > to {
@@ -70,9 +85,22 @@ pub fn seams(dem: &Grid<f32>, origin: &Grid<u8>) -> Result<Vec<Seam>> {
             length: 0,
             step_m: 0.0,
             rough_m: 0.0,
+            usual_m: 0.0,
             largest_m: 0.0,
             at: dem.cell(a),
         });
+        // The bend of the ground on either side, from three cells of one piece.
+        for ([one, two], at, of) in [(before, a, from), (after, b, to)] {
+            if let (Some(one), Some(two)) = (one, two)
+                && [one, two].iter().all(|&i| origin.values()[i] == of)
+            {
+                let bend = z(at) - 2.0 * z(one) + z(two);
+                if bend.is_finite() {
+                    let (sum, count) = usual.entry(pieces).or_insert((0.0, 0u64));
+                    (*sum, *count) = (*sum + bend.abs(), *count + 1);
+                }
+            }
+        }
         seam.length += 1;
         seam.step_m += step;
         seam.rough_m += step.abs();
@@ -84,17 +112,28 @@ pub fn seams(dem: &Grid<f32>, origin: &Grid<u8>) -> Result<Vec<Seam>> {
         for col in 0..cols {
             let i = row * cols + col;
             if col + 1 < cols {
-                look(i, i + 1, (col > 0).then(|| i - 1), (col + 2 < cols).then_some(i + 2));
+                let before = [(col > 0).then(|| i - 1), (col > 1).then(|| i - 2)];
+                look(
+                    i,
+                    i + 1,
+                    before,
+                    [(col + 2 < cols).then_some(i + 2), (col + 3 < cols).then_some(i + 3)],
+                );
             }
             if row + 1 < rows {
-                look(i, i + cols, (row > 0).then(|| i - cols), (row + 2 < rows).then_some(i + 2 * cols));
+                let before = [(row > 0).then(|| i - cols), (row > 1).then(|| i - 2 * cols)];
+                let after =
+                    [(row + 2 < rows).then_some(i + 2 * cols), (row + 3 < rows).then_some(i + 3 * cols)];
+                look(i, i + cols, before, after);
             }
         }
     }
-    Ok(found
-        .into_values()
-        .map(|s| Seam { step_m: s.step_m / s.length as f64, rough_m: s.rough_m / s.length as f64, ..s })
-        .collect())
+    let mean = |sum: f64, count: u64| sum / count.max(1) as f64;
+    let done = |s: Seam| {
+        let usual_m = usual.get(&s.pieces).map_or(0.0, |&(sum, count)| mean(sum, count));
+        Seam { step_m: mean(s.step_m, s.length), rough_m: mean(s.rough_m, s.length), usual_m, ..s }
+    };
+    Ok(found.into_values().map(done).collect())
 }
 
 #[cfg(test)]
@@ -111,6 +150,17 @@ mod tests {
         assert_eq!(found.len(), 1);
         assert_eq!(found[0].length, 2 * (7 + 8));
         assert!((found[0].step_m - 2.0).abs() < 1e-6 && (found[0].rough_m - 2.0).abs() < 1e-6);
+    }
+
+    #[test]
+    fn rough_ground_cut_in_two_has_no_marked_seam_and_a_shift_has() {
+        // A landscape of bumps, as large at the seam as elsewhere.
+        let bumps = |c: Cell| ((c.row * 7919 + c.col * 104_729) % 97) as f32 / 97.0;
+        let origin = Grid::from_fn(60, 60, |c| u8::from(c.col >= 30));
+        let whole = Grid::from_fn(60, 60, bumps);
+        assert!(seams(&whole, &origin).unwrap().iter().all(|s| s.rough_m > 0.1 && !s.is_marked()));
+        let shifted = Grid::from_fn(60, 60, |c| bumps(c) + if c.col >= 30 { 1.0 } else { 0.0 });
+        assert!(seams(&shifted, &origin).unwrap()[0].is_marked());
     }
 
     #[test]

@@ -1,5 +1,6 @@
 //! The tables as SeaORM sees them.
 
+pub mod backdrop;
 pub mod barrier;
 pub mod candidate;
 pub mod file;

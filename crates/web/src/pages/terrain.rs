@@ -6,7 +6,7 @@ use axum::extract::{Form, Path, Query, State};
 use axum::response::Response;
 use bothros_formats::{Crs, CrsEntry, plan_warp, search_crs, utm_zone};
 use bothros_store::{JobKind, LayerRole};
-use bothros_work::{Action, Facts, Fetch, Finding, Preparing, Severity, findings};
+use bothros_work::{Action, Facts, Fetch, Finding, PicturePlace, Preparing, Severity, findings};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -42,6 +42,39 @@ struct CandidateRow {
     about: String,
 }
 
+/// A picture behind the map.
+struct BackdropRow {
+    id: i64,
+    name: String,
+    about: String,
+    placed: bool,
+    /// whether its place is the analyst's to say
+    by_points: bool,
+}
+
+fn backdrop_row(backdrop: bothros_store::Backdrop) -> Result<BackdropRow> {
+    let place = PicturePlace::of(&backdrop)?;
+    let by_points = place.as_ref().is_none_or(|p| !p.points.is_empty());
+    let source = backdrop.provenance["source"].as_str().unwrap_or_default();
+    let about = format!(
+        "{} × {} pixels{}{}",
+        backdrop.width,
+        backdrop.height,
+        if source.is_empty() { String::new() } else { format!(", {source}") },
+        match &place {
+            None => ", not placed yet".to_owned(),
+            Some(p) if p.points.len() == 3 => ", placed by 3 points".to_owned(),
+            Some(p) if !p.points.is_empty() => format!(
+                ", placed by {} points within {} m",
+                p.points.len(),
+                numbers::real(p.rms.unwrap_or_default(), 2)
+            ),
+            Some(_) => String::new(),
+        }
+    );
+    Ok(BackdropRow { id: backdrop.id, name: backdrop.name, about, placed: place.is_some(), by_points })
+}
+
 /// The form of how the DEM is prepared.
 struct PrepareFields {
     how: Preparing,
@@ -73,6 +106,7 @@ struct Terrain {
     fields: Option<PrepareFields>,
     layers: Vec<LayerRow>,
     roles: Vec<(&'static str, &'static str)>,
+    backdrops: Vec<BackdropRow>,
     /// what is asked of an archive, where there is no DEM yet
     fetching: Option<Fetch>,
 }
@@ -260,7 +294,9 @@ pub(super) async fn terrain(app: &App, study: i64, facts: Facts) -> Result<Respo
         .filter(|j| j.kind == JobKind::Fetch.name())
         .map(|j| serde_json::from_value(j.parameters))
         .transpose()?;
+    let backdrops = app.store.backdrops(study).await?.into_iter().map(backdrop_row).collect::<Result<_>>()?;
     page(&Terrain {
+        backdrops,
         fetching,
         study,
         active,

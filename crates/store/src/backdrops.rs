@@ -1,0 +1,133 @@
+//! Pictures behind the map: kept, placed, deleted.
+
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
+    QuerySelect,
+};
+use serde::Serialize;
+use serde_json::Value as Json;
+
+use crate::entity::backdrop;
+use crate::{Error, Result, Store};
+
+/// A picture without its pixels.
+#[derive(Debug, Clone, PartialEq, Serialize, FromQueryResult)]
+pub struct Backdrop {
+    /// number
+    pub id: i64,
+    /// name as the user knows it
+    pub name: String,
+    /// columns
+    pub width: i32,
+    /// rows
+    pub height: i32,
+    /// where it lies; `None` while that is not known
+    pub placing: Option<Json>,
+    /// where it comes from
+    pub provenance: Json,
+    /// counts changes of its place
+    pub version: i32,
+}
+
+/// A picture that is to be kept.
+#[derive(Debug, Clone)]
+pub struct NewBackdrop {
+    /// name as the user knows it
+    pub name: String,
+    /// columns
+    pub width: usize,
+    /// rows
+    pub height: usize,
+    /// where it lies, if that is known
+    pub placing: Option<Json>,
+    /// where it comes from
+    pub provenance: Json,
+    /// the pixels, as PNG
+    pub picture: Vec<u8>,
+}
+
+const COLUMNS: [backdrop::Column; 7] = [
+    backdrop::Column::Id,
+    backdrop::Column::Name,
+    backdrop::Column::Width,
+    backdrop::Column::Height,
+    backdrop::Column::Placing,
+    backdrop::Column::Provenance,
+    backdrop::Column::Version,
+];
+
+impl Store {
+    /// The pictures of a study, in the order in which they came.
+    pub async fn backdrops(&self, study: i64) -> Result<Vec<Backdrop>> {
+        let found = backdrop::Entity::find()
+            .select_only()
+            .columns(COLUMNS)
+            .filter(backdrop::Column::StudyId.eq(study))
+            .filter(backdrop::Column::DeletedAt.is_null())
+            .order_by_asc(backdrop::Column::Id);
+        Ok(found.into_model::<Backdrop>().all(&self.db).await?)
+    }
+
+    /// One picture.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where the study has no such picture.
+    pub async fn backdrop(&self, study: i64, id: i64) -> Result<Backdrop> {
+        self.backdrops(study).await?.into_iter().find(|b| b.id == id).ok_or(Error::NotFound("picture"))
+    }
+
+    /// Its pixels, as PNG.
+    pub async fn backdrop_picture(&self, id: i64) -> Result<Vec<u8>> {
+        let found = backdrop::Entity::find_by_id(id).one(&self.db).await?;
+        Ok(found.ok_or(Error::NotFound("picture"))?.picture)
+    }
+
+    /// Keeps a picture.
+    pub async fn add_backdrop(&self, study: i64, new: NewBackdrop) -> Result<i64> {
+        let row = backdrop::ActiveModel {
+            study_id: Set(study),
+            name: Set(new.name),
+            width: Set(new.width as i32),
+            height: Set(new.height as i32),
+            placing: Set(new.placing),
+            provenance: Set(new.provenance),
+            version: Set(1),
+            picture: Set(new.picture),
+            ..Default::default()
+        };
+        let id = backdrop::Entity::insert(row).exec(&self.db).await?.last_insert_id;
+        self.touch_study(study).await?;
+        Ok(id)
+    }
+
+    /// Says where a picture lies, or that it is not known.
+    pub async fn place_backdrop(&self, study: i64, id: i64, placing: Option<Json>) -> Result<()> {
+        let now = self.backdrop(study, id).await?;
+        let row = backdrop::ActiveModel {
+            id: Set(id),
+            placing: Set(placing),
+            version: Set(now.version + 1),
+            ..Default::default()
+        };
+        row.update(&self.db).await?;
+        self.touch_study(study).await
+    }
+
+    /// Deletes a picture, or brings it back.
+    pub async fn set_backdrop_deleted(&self, study: i64, id: i64, deleted: bool) -> Result<()> {
+        let row = backdrop::ActiveModel {
+            deleted_at: Set(deleted.then(crate::studies::now)),
+            ..Default::default()
+        };
+        let done = backdrop::Entity::update_many()
+            .set(row)
+            .filter(backdrop::Column::Id.eq(id))
+            .filter(backdrop::Column::StudyId.eq(study))
+            .exec(&self.db)
+            .await?;
+        if done.rows_affected == 0 {
+            return Err(Error::NotFound("picture"));
+        }
+        self.touch_study(study).await
+    }
+}
