@@ -349,6 +349,15 @@ async fn layers_may_be_large_and_edited_by_two() {
     let (status, told) =
         add_layer(&site, study, "mapped_streams", &[("many.geojson", geojson(&lines))]).await;
     assert!(status == StatusCode::NO_CONTENT && told.contains("20000 of mapped streams"), "{told}");
+    // A larger file is read in a job, with progress.
+    let larger: Vec<&[[f64; 2]]> = lines.iter().cycle().take(140_000).copied().collect();
+    let (status, told) =
+        add_layer(&site, study, "mapped_streams", &[("larger.geojson", geojson(&larger))]).await;
+    assert!(status == StatusCode::NO_CONTENT && told.contains("being read"), "{told}");
+    let job = site.finish(study).await;
+    assert!(job.state == "done" && job.message.contains("140000 of mapped streams"), "{}", job.message);
+    let (status, told) = site.send(&format!("/studies/{study}/undo"), &[]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
     let all = site
         .json(&format!("/studies/{study}/layers?west=500000&south=4757000&east=504000&north=4760000"))
         .await;

@@ -107,9 +107,8 @@ impl Sheet {
                 let cover = (radius + 0.5 - away).clamp(0.0, 1.0) * strength;
                 if cover > 0.0 {
                     let at = (py * self.width + px) * 3;
-                    for k in 0..3 {
-                        self.rgb[at + k] =
-                            self.rgb[at + k].min(self.rgb[at + k] * (1.0 - cover) + colour[k] * cover);
+                    for (under, ink) in self.rgb[at..at + 3].iter_mut().zip(colour) {
+                        *under = under.min(*under * (1.0 - cover) + ink * cover);
                     }
                 }
             }
@@ -219,7 +218,7 @@ pub fn scan(scenario: &Scenario) -> Drawing {
     }
     for (at, &water) in scenario.reservoir.values().iter().enumerate() {
         let cell = scenario.reservoir.cell(at);
-        if water && cell.row % 3 == 0 {
+        if water && cell.row.is_multiple_of(3) {
             let (x, y) = FRAME.centre(cell);
             let [u, v] = paper([x, y]);
             sheet.dab(u, v, 0.6, blue, 0.5);

@@ -24,7 +24,7 @@ pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, inspect, read_elevatio
 pub use raster_write::{RasterKind, write_cog, write_geographic, write_geographic_cog};
 pub use read_onto::read_onto;
 pub use remote::fetch_part;
-pub use vector_read::{ReadFeature, ReadLayer, Wanted, read_features, widen};
+pub use vector_read::{ReadFeature, ReadLayer, Wanted, read_features, read_features_heard, widen};
 pub use vector_write::{Field, FieldKind, Geometry, Layer, Shape, Value, VectorFormat, write_layers};
 pub use warp::{Placed, Resampling, WarpPlan, frame_of, plan_warp, sensible_cell_size, warp, warp_onto};
 

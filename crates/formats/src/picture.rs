@@ -78,7 +78,7 @@ pub fn read_picture(path: &Path, name: &str) -> Result<Picture> {
     let nodata = first.no_data_value();
     let mut pixels = Vec::with_capacity(width * height * 4);
     for at in 0..width * height {
-        let value = |plane: usize| planes[plane][at];
+        let value = |plane: usize| planes.get(plane).map_or(0, |values: &Vec<u8>| values[at]);
         let mut pixel = match (&colours, bands) {
             (Some(table), 1) => table.get(value(0) as usize).copied().unwrap_or([0; 4]),
             (_, 1) => [value(0), value(0), value(0), 255],
@@ -245,7 +245,11 @@ mod tests {
     fn chequers(width: usize, height: usize) -> Picture {
         let pixels = (0..width * height)
             .flat_map(|i| {
-                if (i / width / 8 + i % width / 8) % 2 == 0 { [200, 30, 30, 255] } else { [20, 20, 220, 255] }
+                if (i / width / 8 + i % width / 8).is_multiple_of(2) {
+                    [200, 30, 30, 255]
+                } else {
+                    [20, 20, 220, 255]
+                }
             })
             .collect();
         Picture { width, height, pixels, original: (width, height), crs: None, geo_transform: None }

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use bothros_core::{Monitor, Part, Silent};
 use gdal::vector::{Geometry as OgrGeometry, LayerAccess, OGRwkbGeometryType, geometry_type_flatten};
 use gdal::{Dataset, DatasetOptions, GdalOpenFlags};
 
@@ -84,6 +85,21 @@ pub fn read_features(
     wanted: Wanted,
     to: &Crs,
 ) -> Result<ReadLayer> {
+    read_features_heard(path, name, layer, wanted, to, &Silent)
+}
+
+/// As [`read_features`], for large files: tells progress and hears cancellation.
+///
+/// # Errors
+/// Those of [`read_features`], and [`Error::Cancelled`].
+pub fn read_features_heard(
+    path: &Path,
+    name: &str,
+    layer: Option<&str>,
+    wanted: Wanted,
+    to: &Crs,
+    monitor: &dyn Monitor,
+) -> Result<ReadLayer> {
     if path.extension().is_some_and(|e| e.eq_ignore_ascii_case("csv")) {
         return read_table(path, name, wanted, to);
     }
@@ -98,7 +114,8 @@ pub fn read_features(
     let mut found = Vec::new();
     for (at, layer_name) in names.iter().enumerate() {
         if layer.is_none_or(|wanted| wanted == layer_name) {
-            let read = read_one(&dataset, at, name, wanted, to)?;
+            let part = |share: usize| share as f64 / names.len() as f64;
+            let read = read_one(&dataset, at, name, wanted, to, &Part::new(monitor, part(at), part(at + 1)))?;
             if layer.is_some() || !read.features.is_empty() {
                 found.push(read);
             }
@@ -121,14 +138,31 @@ pub fn read_features(
     }
 }
 
-fn read_one(dataset: &Dataset, at: usize, name: &str, wanted: Wanted, to: &Crs) -> Result<ReadLayer> {
+fn read_one(
+    dataset: &Dataset,
+    at: usize,
+    name: &str,
+    wanted: Wanted,
+    to: &Crs,
+    monitor: &dyn Monitor,
+) -> Result<ReadLayer> {
     let mut layer = dataset.layer(at)?;
+    // Not every format knows without looking; then there is no share to tell.
+    let all = layer.try_feature_count();
     let crs = layer.spatial_ref().map(|r| Crs::of(&r)).transpose()?;
     let name_field = layer.defn().fields().position(|f| f.name().eq_ignore_ascii_case("name"));
     let height_field =
         layer.defn().fields().position(|f| ELEVATIONS.iter().any(|e| f.name().eq_ignore_ascii_case(e)));
     let mut read = ReadLayer { features: Vec::new(), left_out: 0, converted_from: None };
-    for feature in layer.features() {
+    for (number, feature) in layer.features().enumerate() {
+        if number.is_multiple_of(1024) {
+            if monitor.is_cancelled() {
+                return Err(Error::Cancelled);
+            }
+            if let Some(all) = all {
+                monitor.progress(number as f64 / all.max(1) as f64);
+            }
+        }
         let height = match height_field {
             Some(index) => feature.field_as_double(index)?,
             None => None,

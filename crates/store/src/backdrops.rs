@@ -22,7 +22,7 @@ pub struct Backdrop {
     /// rows
     pub height: i32,
     /// where it lies; `None` while that is not known
-    pub placing: Option<Json>,
+    pub place: Option<Json>,
     /// where it comes from
     pub provenance: Json,
     /// counts changes of its place
@@ -39,7 +39,7 @@ pub struct NewBackdrop {
     /// rows
     pub height: usize,
     /// where it lies, if that is known
-    pub placing: Option<Json>,
+    pub place: Option<Json>,
     /// where it comes from
     pub provenance: Json,
     /// the pixels, as PNG
@@ -51,7 +51,7 @@ const COLUMNS: [backdrop::Column; 7] = [
     backdrop::Column::Name,
     backdrop::Column::Width,
     backdrop::Column::Height,
-    backdrop::Column::Placing,
+    backdrop::Column::Place,
     backdrop::Column::Provenance,
     backdrop::Column::Version,
 ];
@@ -89,7 +89,7 @@ impl Store {
             name: Set(new.name),
             width: Set(new.width as i32),
             height: Set(new.height as i32),
-            placing: Set(new.placing),
+            place: Set(new.place),
             provenance: Set(new.provenance),
             version: Set(1),
             picture: Set(new.picture),
@@ -101,11 +101,11 @@ impl Store {
     }
 
     /// Says where a picture lies, or that it is not known.
-    pub async fn place_backdrop(&self, study: i64, id: i64, placing: Option<Json>) -> Result<()> {
+    pub async fn place_backdrop(&self, study: i64, id: i64, place: Option<Json>) -> Result<()> {
         let now = self.backdrop(study, id).await?;
         let row = backdrop::ActiveModel {
             id: Set(id),
-            placing: Set(placing),
+            place: Set(place),
             version: Set(now.version + 1),
             ..Default::default()
         };

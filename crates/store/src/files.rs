@@ -22,6 +22,8 @@ pub enum FileRole {
     Projection,
     /// weights of cells, e.g. rain
     Weights,
+    /// part of a layer that waits to be read
+    LayerPart,
     /// the package for download
     Package,
 }
@@ -33,6 +35,7 @@ impl FileRole {
             Self::DemPart => "dem_part",
             Self::Projection => "prj",
             Self::Weights => "weights",
+            Self::LayerPart => "layer_part",
             Self::Package => "package",
         }
     }
@@ -58,11 +61,11 @@ fn stored(row: file::Model) -> StoredFile {
 const CHUNK: usize = 1 << 20;
 
 impl Store {
-    /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`], of which
-    /// there may be many.
+    /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`] and
+    /// [`FileRole::LayerPart`], of which there may be many.
     pub async fn put_file(&self, study: i64, role: FileRole, name: &str, path: &Path) -> Result<StoredFile> {
         let transaction = self.db.begin().await?;
-        if role != FileRole::DemPart {
+        if !matches!(role, FileRole::DemPart | FileRole::LayerPart) {
             file::Entity::delete_many()
                 .filter(file::Column::StudyId.eq(study))
                 .filter(file::Column::Parked.is_null())
@@ -110,6 +113,27 @@ impl Store {
             .one(&self.db)
             .await?;
         Ok(found.map(stored))
+    }
+
+    /// All files of a study in a role.
+    pub async fn files(&self, study: i64, role: FileRole) -> Result<Vec<StoredFile>> {
+        let found = file::Entity::find()
+            .filter(file::Column::StudyId.eq(study))
+            .filter(file::Column::Parked.is_null())
+            .filter(file::Column::Role.eq(role.name()))
+            .order_by_asc(file::Column::Id);
+        Ok(found.all(&self.db).await?.into_iter().map(stored).collect())
+    }
+
+    /// Forgets all files of a study in a role.
+    pub async fn drop_files(&self, study: i64, role: FileRole) -> Result<()> {
+        file::Entity::delete_many()
+            .filter(file::Column::StudyId.eq(study))
+            .filter(file::Column::Parked.is_null())
+            .filter(file::Column::Role.eq(role.name()))
+            .exec(&self.db)
+            .await?;
+        Ok(())
     }
 
     /// A DEM file of the study at work by its SHA-256, if there is one.

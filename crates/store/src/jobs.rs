@@ -43,6 +43,8 @@ pub enum JobKind {
     Import,
     /// warp or crop the DEM
     Prepare,
+    /// read a large layer
+    Layer,
     /// find sinks and barriers
     Review,
     /// condition, route, accumulate
@@ -58,6 +60,7 @@ impl JobKind {
             Self::Fetch => "fetch",
             Self::Import => "import",
             Self::Prepare => "prepare",
+            Self::Layer => "layer",
             Self::Review => "review",
             Self::Route => "route",
             Self::Package => "package",
@@ -65,7 +68,7 @@ impl JobKind {
     }
     /// From its name.
     pub fn from_name(name: &str) -> Option<Self> {
-        [Self::Fetch, Self::Import, Self::Prepare, Self::Review, Self::Route, Self::Package]
+        [Self::Fetch, Self::Import, Self::Prepare, Self::Layer, Self::Review, Self::Route, Self::Package]
             .into_iter()
             .find(|k| k.name() == name)
     }
@@ -75,6 +78,7 @@ impl JobKind {
             Self::Fetch => "Fetching elevations",
             Self::Import => "Reading the DEM",
             Self::Prepare => "Preparing the DEM",
+            Self::Layer => "Reading the layer",
             Self::Review => "Finding sinks and barriers",
             Self::Route => "Conditioning and routing flow",
             Self::Package => "Writing the package",

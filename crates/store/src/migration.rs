@@ -249,7 +249,7 @@ CREATE TABLE backdrop (
     name text NOT NULL,
     width integer NOT NULL,
     height integer NOT NULL,
-    placing jsonb,
+    place jsonb,
     provenance jsonb NOT NULL,
     version integer NOT NULL,
     picture bytea NOT NULL,

@@ -161,8 +161,8 @@ impl Store {
             format!("INSERT INTO layer (study_id, role, name, provenance, features, version, data)
                 SELECT {new}, role, name, provenance, features, version, data FROM layer
                 WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
-            format!("INSERT INTO backdrop (study_id, name, width, height, placing, provenance, version, picture)
-                SELECT {new}, name, width, height, placing, provenance, version, picture FROM backdrop
+            format!("INSERT INTO backdrop (study_id, name, width, height, place, provenance, version, picture)
+                SELECT {new}, name, width, height, place, provenance, version, picture FROM backdrop
                 WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
             format!("INSERT INTO barrier (study_id, x, y, facts, score, found, decision, line)
                 SELECT {new}, x, y, facts, score, found, decision, line FROM barrier

@@ -64,7 +64,12 @@ export class Backdrops {
     box.setAttribute('aria-label', `Place ${backdrop.name}`);
     box.innerHTML = '<header><h2></h2><button type="button" class="btn btn-sm quiet" data-close>Close</button></header><div class="scan" tabindex="0" aria-label="The picture"></div><p class="hint" role="status"></p><form class="inline typed" hidden><label for="tie-place">or type its easting and northing</label><input id="tie-place" class="form-control" autocomplete="off" placeholder="335000 4762000"><button class="btn btn-sm quiet">Take</button></form><table class="list"><thead><tr><th scope="col">Point</th><th scope="col">E</th><th scope="col">N</th><th scope="col">Residual</th><th></th></tr></thead><tbody></tbody></table><p class="told" role="status"></p><p class="acts"><button type="button" class="btn btn-primary" data-keep disabled>Keep this place</button></p>';
     box.querySelector('h2').textContent = `Place ${backdrop.name}`;
-    document.querySelector('.map-side').append(box);
+    const side = document.querySelector('.map-side');
+    side.append(box);
+    // The picture takes one half, the map the other.
+    side.classList.add('half');
+    this.page.map.map.updateSize();
+    this.page.map.fit();
     this.box = box;
     const extent = [0, -backdrop.height, backdrop.width, 0];
     const projection = new ol.proj.Projection({ code: `picture-${id}`, units: 'pixels', extent });
@@ -176,6 +181,8 @@ export class Backdrops {
     this.page.map.map?.removeLayer(this.ground);
     this.box.remove();
     this.box = null;
+    document.querySelector('.map-side').classList.remove('half');
+    this.page.map.map?.updateSize();
   }
 }
 

@@ -49,7 +49,7 @@ export class Conditioning {
       const answer = await fetch(`${this.page.base}/layers`, { method: 'POST', headers: { 'X-Bothros-Token': token() }, body: new FormData(form) });
       if (!answer.ok) { notice(await answer.text(), true); return; }
       notice(decodeURIComponent(answer.headers.get('X-Told') ?? 'Added.'));
-      document.body.dispatchEvent(new Event('layers-changed'));
+      document.body.dispatchEvent(new Event(answer.headers.get('HX-Trigger') ?? 'layers-changed'));
     } catch {
       notice('The upload was broken off; nothing was kept. Try again.', true);
     } finally { button.disabled = false; }

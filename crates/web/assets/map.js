@@ -127,7 +127,7 @@ export class StudyMap {
       this.layers.barriers = barrierLayer(this);
     }
     Object.assign(this.layers, backdropLayers(this, this.backdrops));
-    if (this.data.files?.length) this.layers.files = fileLayer(this.data.files);
+    if (this.data.files?.length) this.layers.files = fileLayer(this.data.files, this.data.seams ?? []);
     this.layers.cells = closeUp(this);
     for (const [key, layer] of Object.entries(this.layers)) if (this.views.style[key]?.opacity !== undefined) layer.setOpacity?.(this.views.style[key].opacity);
     for (const key of this.order()) {
@@ -315,13 +315,15 @@ export class StudyMap {
   unmark() { this.marker?.setPosition(undefined); }
 }
 
-/** The outlines of the files that the DEM was put together from. */
-function fileLayer(files) {
-  const style = (f) => new ol.style.Style({
+/** The outlines of the files that the DEM was put together from, and the lines along which they meet. */
+function fileLayer(files, seams) {
+  const seam = [new ol.style.Style({ stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 4.5 }), zIndex: 1 }), new ol.style.Style({ stroke: new ol.style.Stroke({ color: '#7C4E8C', width: 2.2 }), zIndex: 2 })];
+  const style = (f) => f.get('seam') ? seam : new ol.style.Style({
     stroke: new ol.style.Stroke({ color: '#7C4E8C', width: 1.8, lineDash: [10, 5] }),
     text: new ol.style.Text({ text: f.get('name'), placement: 'line', textBaseline: 'bottom', font: '600 12px "Source Sans 3"', fill: new ol.style.Fill({ color: '#4A2466' }), stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 3 }) }),
   });
   const features = files.map((f) => new ol.Feature({ geometry: new ol.geom.LineString(f.ring), name: f.name }));
+  features.push(...seams.map((line) => new ol.Feature({ geometry: new ol.geom.LineString(line), seam: true })));
   return new ol.layer.Vector({ source: new ol.source.Vector({ features }), style });
 }
 
@@ -350,6 +352,7 @@ export function keyOf(key, map) {
   if (key === 'sinks' && d.deepest_m) ramp(['#E3CFE6', '#B98BC4', '#84519B', '#4A2466'], 'shallow', `${d.deepest_m.toFixed(2)} m deep`);
   if (key === 'change' && d.change_m) ramp(['#8A3414', '#CF8450', '#F1DCC8', '#FFFDF8', '#DCE3F0', '#7F8FC4', '#2E3A7E'], `cut ${d.change_m.toFixed(1)} m`, `fill ${d.change_m.toFixed(1)} m`);
   if (key === 'features' && map.featuresComplete === false) box.append('The largest are shown; go closer to see all.');
+  if (key === 'files') box.append('dashed: outlines; drawn through: seams');
   if (key === 'streams') ramp(WATER, 'order 1', 'higher');
   if (key === 'direction') {
     const canvas = document.createElement('canvas');

@@ -85,14 +85,12 @@ pub async fn list(State(app): State<App>, Path(study): Path<i64>) -> Result<Json
     Ok(Json(Value::Array(out)))
 }
 
-fn pixels(
-    headers: &HeaderMap,
-    tag: String,
-) -> std::result::Result<[(header::HeaderName, String); 3], Response> {
-    if headers.get(header::IF_NONE_MATCH).is_some_and(|t| t.as_bytes() == tag.as_bytes()) {
-        return Err(StatusCode::NOT_MODIFIED.into_response());
+/// The headers of a picture; `None` where the browser has it already.
+fn headers(asked: &HeaderMap, tag: String) -> Option<[(header::HeaderName, String); 3]> {
+    if asked.get(header::IF_NONE_MATCH).is_some_and(|t| t.as_bytes() == tag.as_bytes()) {
+        return None;
     }
-    Ok([
+    Some([
         (header::CONTENT_TYPE, "image/png".to_owned()),
         (header::ETAG, tag),
         (header::CACHE_CONTROL, "no-cache".to_owned()),
@@ -103,35 +101,29 @@ fn pixels(
 pub async fn laid(
     State(app): State<App>,
     Path((study, id)): Path<(i64, i64)>,
-    headers: HeaderMap,
+    asked: HeaderMap,
 ) -> Result<Response> {
     let backdrop = app.store.backdrop(study, id).await?;
     let facts = Facts::of(&app.store.study(study).await?)?;
     let crs = facts.terrain.map_or(String::new(), |t| t.crs.label());
-    let tag = format!(
-        "\"backdrop-{id}-{}-{}\"",
-        backdrop.version,
-        crs.replace(|c: char| !c.is_ascii_alphanumeric(), "")
-    );
-    match pixels(&headers, tag) {
-        Err(unchanged) => Ok(unchanged),
-        Ok(headers) => {
-            Ok((headers, bothros_work::laid_backdrop(&app.store, study, id).await?).into_response())
-        }
-    }
+    let crs: String = crs.chars().filter(char::is_ascii_alphanumeric).collect();
+    let Some(headers) = headers(&asked, format!("\"backdrop-{id}-{}-{crs}\"", backdrop.version)) else {
+        return Ok(StatusCode::NOT_MODIFIED.into_response());
+    };
+    Ok((headers, bothros_work::laid_backdrop(&app.store, study, id).await?).into_response())
 }
 
 /// A picture as it was given.
 pub async fn plain(
     State(app): State<App>,
     Path((study, id)): Path<(i64, i64)>,
-    headers: HeaderMap,
+    asked: HeaderMap,
 ) -> Result<Response> {
     app.store.backdrop(study, id).await?;
-    match pixels(&headers, format!("\"picture-{id}\"")) {
-        Err(unchanged) => Ok(unchanged),
-        Ok(headers) => Ok((headers, app.store.backdrop_picture(id).await?).into_response()),
-    }
+    let Some(headers) = headers(&asked, format!("\"picture-{id}\"")) else {
+        return Ok(StatusCode::NOT_MODIFIED.into_response());
+    };
+    Ok((headers, app.store.backdrop_picture(id).await?).into_response())
 }
 
 /// Points of a picture on the ground; kept, or only tried.

@@ -10,7 +10,7 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::App;
-use crate::actions::{changed, number};
+use crate::actions::{STUDY, changed, number};
 use crate::conditioning::prepared;
 use crate::error::{Result, WebError};
 use crate::ground::{falls, read_line};
@@ -29,8 +29,10 @@ pub async fn add_layer(State(app): State<App>, Path(study): Path<i64>, form: Mul
     let layer = Some(text("layer")).filter(|l| !l.is_empty());
     let (source, date, scale, licence) = (text("source"), text("date"), text("scale"), text("licence"));
     let new = NewLayer { role, file, path, layer, source, date, scale, licence };
-    let added = bothros_work::add_layer(&app.store, study, new).await?;
-    Ok(told(changed(LAYERS), &added.told))
+    Ok(match bothros_work::add_layer_or_queue(&app.store, study, new).await? {
+        Some(added) => told(changed(LAYERS), &added.told),
+        None => told(changed(STUDY), "The file is large: it is being read, with progress at the bottom"),
+    })
 }
 
 pub async fn delete_layer(
@@ -215,15 +217,5 @@ async fn check_shape(app: &App, facts: &Facts, role: LayerRole, shape: &Shape) -
     match shape {
         Shape::Line(line) if role == LayerRole::BreachLines => falls(app, facts, line).await,
         _ => Ok(()),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn headers_carry_any_text() {
-        assert_eq!(percent("3 of ü%"), "3%20of%20%C3%BC%25");
     }
 }

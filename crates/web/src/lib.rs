@@ -102,7 +102,6 @@ impl App {
             .route("/prepare-plan", post(pages::prepare_plan))
             .route("/weights/remove", post(conditioning::remove_weights))
             .route("/burn-section", get(ground::burn_section))
-            .route("/fill-voids", post(terrain::fill_voids))
             .route("/dem-files/{place}/move", post(terrain::move_file))
             .route("/dem-files/{place}/remove", post(terrain::remove_file))
             .route("/dem-files/{place}/provenance", post(terrain::provenance))

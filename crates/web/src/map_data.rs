@@ -61,9 +61,19 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
         "change_m": facts.routing.as_ref().and_then(|r| r.conditioned.as_ref())
             .map(|c| c.routing.deepest_cut_m.max(c.routing.highest_fill_m)),
         "files": outlines(&facts),
+        "seams": seams(&facts),
         "style": facts.settings.style,
         "threshold_cells": facts.network.map(|n| n.threshold.as_cells()),
     })))
+}
+
+/// The lines along which files meet, in the CRS of the map.
+fn seams(facts: &Facts) -> Vec<[[f64; 2]; 2]> {
+    let (Some(source), Some(terrain)) = (&facts.source, &facts.terrain) else { return Vec::new() };
+    let Some(crs) = source.grid().3 else { return Vec::new() };
+    let Ok(transform) = Transform::new(crs, &terrain.crs) else { return Vec::new() };
+    let point = |[x, y]: [f64; 2]| transform.point(x, y).ok().map(|(x, y)| [x, y]);
+    source.seam_lines.iter().filter_map(|[a, b]| Some([point(*a)?, point(*b)?])).collect()
 }
 
 /// Points along each side of a file's outline, which is bent in another CRS.

@@ -3,10 +3,8 @@
 use axum::extract::{Form, Multipart, Path, State};
 use axum::response::Response;
 use bothros_formats::{Crs, CrsKind, Resampling, inspect};
-use bothros_store::{Inverse, LayerRole, Shape, StudyPart};
-use bothros_work::{
-    Alignment, Clip, Facts, NewStudy, Preparing, Provenance, Settings, blocking, layer_shapes,
-};
+use bothros_store::{LayerRole, Shape};
+use bothros_work::{Alignment, Clip, Facts, NewStudy, Preparing, Provenance, blocking, layer_shapes};
 use serde::Deserialize;
 
 use crate::App;
@@ -33,6 +31,7 @@ pub struct PrepareForm {
     spikes: Option<String>,
     steps: Option<String>,
     sea: Option<String>,
+    voids: Option<String>,
     full_rectangle: Option<String>,
 }
 
@@ -89,6 +88,7 @@ pub(crate) async fn chosen(app: &App, facts: &Facts, form: PrepareForm) -> Resul
         (&mut how.spikes, form.spikes),
         (&mut how.steps, form.steps),
         (&mut how.sea, form.sea),
+        (&mut how.voids, form.voids),
         (&mut how.full_rectangle, form.full_rectangle),
     ] {
         match sent.as_deref() {
@@ -184,20 +184,6 @@ pub async fn align(State(app): State<App>, Path(study): Path<i64>, form: Multipa
     let align = Alignment { name: name.clone(), crs: crs.wkt.clone(), left, top, cell_size };
     let before = facts.terrain.map(|t| t.prepared).unwrap_or_default();
     bothros_work::prepare(&app.store, study, Preparing { align: Some(align), ..before }, true).await?;
-    Ok(changed(STUDY))
-}
-
-/// Voids are filled when the DEM is conditioned.
-pub async fn fill_voids(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
-    let before = Facts::of(&app.store.study(study).await?)?.settings;
-    let mut settings = Settings { ..before.clone() };
-    settings.conditioning.fill_voids = true;
-    app.store
-        .change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(&settings)?))])
-        .await?;
-    let inverse = Inverse::SetSettings { settings: serde_json::to_value(&before)? };
-    app.store.remember(study, "voids are filled", &inverse).await?;
-    app.store.log(study, "Terrain", "Chose to fill voids", serde_json::json!({}), Default::default()).await?;
     Ok(changed(STUDY))
 }
 

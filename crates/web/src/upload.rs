@@ -286,3 +286,13 @@ pub(crate) fn told(mut response: Response, text: &str) -> Response {
     }
     response
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn headers_carry_any_text() {
+        assert_eq!(percent("3 of ü%"), "3%20of%20%C3%BC%25");
+    }
+}

@@ -29,7 +29,7 @@ pub struct PicturePlace {
 impl PicturePlace {
     /// Where a picture lies, if that is known.
     pub fn of(backdrop: &Backdrop) -> Result<Option<Self>> {
-        Ok(backdrop.placing.clone().map(serde_json::from_value).transpose()?)
+        Ok(backdrop.place.clone().map(serde_json::from_value).transpose()?)
     }
 
     /// West, south, east, north of the picture north up in a CRS.
@@ -98,7 +98,7 @@ pub async fn add_backdrop(store: &Store, study: i64, new: NewPicture) -> Result<
     if picture.original != (picture.width, picture.height) {
         told += &format!(", kept at {} x {}", picture.width, picture.height);
     }
-    let placing = match picture.geo_transform {
+    let place = match picture.geo_transform {
         None => {
             told += "; it does not tell where it lies: place it by points";
             None
@@ -125,7 +125,7 @@ pub async fn add_backdrop(store: &Store, study: i64, new: NewPicture) -> Result<
         name: name.clone(),
         width: picture.width,
         height: picture.height,
-        placing,
+        place,
         provenance: provenance.clone(),
         picture: png,
     };
@@ -159,7 +159,7 @@ pub async fn place_backdrop(store: &Store, study: i64, id: i64, points: Vec<TieP
         crs.unit
     );
     store.place_backdrop(study, id, Some(serde_json::to_value(&place)?)).await?;
-    let inverse = Inverse::PlaceBackdrop { id, placing: before.placing };
+    let inverse = Inverse::PlaceBackdrop { id, placing: before.place };
     store.remember(study, &format!("{} placed", before.name), &inverse).await?;
     store.log(study, "Terrain", &text, serde_json::to_value(&place)?, Default::default()).await?;
     Ok(placed)

@@ -108,6 +108,9 @@ pub struct SourceFacts {
     /// where files meet, and how far the ground steps there
     #[serde(default)]
     pub seams: Vec<PlacedSeam>,
+    /// the seams as lines, from and to, in the CRS of the files put together
+    #[serde(default)]
+    pub seam_lines: Vec<[[f64; 2]; 2]>,
     /// what was done in putting them together
     #[serde(default)]
     pub notes: Vec<String>,

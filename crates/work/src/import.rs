@@ -96,6 +96,7 @@ pub(crate) async fn source_of(new: &NewStudy<'_>) -> Result<SourceFacts> {
         mosaic: None,
         overlaps: Vec::new(),
         seams: Vec::new(),
+        seam_lines: Vec::new(),
         notes: Vec::new(),
     };
     for one in &new.more {

@@ -3,15 +3,19 @@
 use std::path::Path;
 use std::time::Instant;
 
-use bothros_formats::{Crs, Geometry, ReadFeature, Transform, Wanted, read_features};
-use bothros_store::{Inverse, Layer, LayerFeature, LayerRole, LayerShape, Shape, Store};
-use serde_json::json;
+use bothros_core::{Monitor, Part, Silent};
+use bothros_formats::{Crs, Geometry, ReadFeature, Transform, Wanted, read_features_heard};
+use bothros_store::{
+    FileRole, Inverse, JobHandle, JobKind, Layer, LayerFeature, LayerRole, LayerShape, Shape, Store,
+};
+use serde::{Deserialize, Serialize};
+use serde_json::{Value as Json, json};
 use sha2::{Digest, Sha256};
 
 use crate::{Error, Facts, Result, blocking};
 
 /// A file that becomes a layer.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct NewLayer {
     /// what it is to the study
     pub role: LayerRole,
@@ -95,6 +99,60 @@ fn touches(shape: &Shape, [west, south, east, north]: [f64; 4]) -> bool {
 /// [`Error::Formats`] where the file cannot be read or holds nothing of the kind, [`Error::Refused`]
 /// where all of it lies outside the study.
 pub async fn add_layer(store: &Store, study: i64, new: NewLayer) -> Result<AddedLayer> {
+    take_layer(store, study, new, Silent).await
+}
+
+/// Files of so many bytes are read in a job of their own, with progress and Cancel.
+const LARGE: u64 = 12_000_000;
+
+/// As [`add_layer`], but a large file is kept, and read in a job: then nothing is answered.
+///
+/// # Errors
+/// Those of [`add_layer`] for a small file; [`bothros_store::Error::Busy`] where another job runs.
+pub async fn add_layer_or_queue(store: &Store, study: i64, new: NewLayer) -> Result<Option<AddedLayer>> {
+    if std::fs::metadata(&new.path)?.len() < LARGE {
+        return Ok(Some(add_layer(store, study, new).await?));
+    }
+    if let Some(active) = store.active_job(study).await? {
+        return Err(bothros_store::Error::Busy(active.title().into()).into());
+    }
+    store.drop_files(study, FileRole::LayerPart).await?;
+    let dir = new.path.parent().map(Path::to_owned).unwrap_or_default();
+    for entry in std::fs::read_dir(dir)? {
+        let path = entry?.path();
+        // The names are ours, so that a shapefile's parts find each other again.
+        if let Some(name) = path.file_name().and_then(|n| n.to_str()).and_then(name_on_disk) {
+            store.put_file(study, FileRole::LayerPart, name, &path).await?;
+        }
+    }
+    store.enqueue(study, JobKind::Layer, serde_json::to_value(&new)?).await?;
+    Ok(None)
+}
+
+pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
+    let mut new: NewLayer = serde_json::from_value(request.clone())?;
+    handle.say("fetching the file");
+    let dir = tempfile::tempdir()?;
+    for part in store.files(study, FileRole::LayerPart).await? {
+        let name = name_on_disk(&part.name).ok_or(bothros_store::Error::NotFound("layer file"))?;
+        store.fetch_file(part.id, &dir.path().join(name)).await?;
+    }
+    let name = new.path.file_name().and_then(|n| n.to_str()).and_then(name_on_disk);
+    new.path = dir.path().join(name.ok_or(bothros_store::Error::NotFound("layer file"))?);
+    handle.say(&format!("reading {}", new.file));
+    let added = take_layer(store, study, new, handle.clone()).await;
+    if !matches!(&added, Err(e) if e.is_cancelled()) {
+        store.drop_files(study, FileRole::LayerPart).await?;
+    }
+    Ok(added?.told)
+}
+
+async fn take_layer(
+    store: &Store,
+    study: i64,
+    new: NewLayer,
+    monitor: impl Monitor + Send + 'static,
+) -> Result<AddedLayer> {
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
     let terrain = facts
@@ -103,12 +161,13 @@ pub async fn add_layer(store: &Store, study: i64, new: NewLayer) -> Result<Added
     let (crs, extent) = (terrain.crs.clone(), terrain.frame.extent());
     let reading = new.clone();
     let (read, sha256, bytes) = blocking(move || {
-        let read = read_features(
+        let read = read_features_heard(
             &reading.path,
             &reading.file,
             reading.layer.as_deref(),
             wanted(reading.role),
             &crs,
+            &Part::new(&monitor, 0.0, 0.8),
         )?;
         let content = std::fs::read(&reading.path)?;
         let sha256 = Sha256::digest(&content).iter().map(|b| format!("{b:02x}")).collect::<String>();

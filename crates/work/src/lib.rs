@@ -35,7 +35,9 @@ pub use findings::{Action, Finding, Severity, findings};
 pub use grids::{GridCache, Grids};
 pub use import::{NewStudy, begin_candidate, begin_study, choose_band, set_crs, set_vertical_unit, take_up};
 pub use layer_cache::{LayerCache, SeenLayer};
-pub use layers::{AddedLayer, NewLayer, add_layer, layer_features, layer_shapes, name_on_disk};
+pub use layers::{
+    AddedLayer, NewLayer, add_layer, add_layer_or_queue, layer_features, layer_shapes, name_on_disk,
+};
 pub use package::package_name;
 pub use prepare::prepare;
 pub use preparing::{Alignment, Clip, PreparedPlace, Preparing};
@@ -56,6 +58,7 @@ pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -
         Some(JobKind::Fetch) => fetch::run(&store, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Import) => import::run(&store, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Prepare) => prepare::run(&store, job.study_id, &job.parameters, &handle).await,
+        Some(JobKind::Layer) => layers::run(&store, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Review) => review::run(&store, job.study_id, &handle).await,
         Some(JobKind::Route) => route::run(&store, &grids, job.study_id, &handle).await,
         Some(JobKind::Package) => package::run(&store, &grids, job.study_id, &handle).await,

@@ -2,6 +2,7 @@
 
 use std::time::Instant;
 
+use bothros_core::conditioning::fill_voids;
 use bothros_core::terrain::{
     examine, largest_full_rectangle, mend_spikes, remove_level, soften_steps, summarise,
 };
@@ -118,6 +119,14 @@ pub(crate) fn make(
             }
             None => done.push("no sea was found".into()),
         }
+    }
+    if how.voids {
+        let (whole, filled) = fill_voids(&values, monitor)?;
+        values = whole;
+        done.push(match filled {
+            0 => "no void was found".into(),
+            cells => format!("voids of {cells} cells filled smoothly from their rim"),
+        });
     }
     if how.full_rectangle {
         let keep = largest_full_rectangle(&values).ok_or(bothros_core::Error::NoData)?;

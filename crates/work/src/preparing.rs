@@ -36,7 +36,7 @@ pub struct Clip {
 }
 
 /// How a DEM is prepared. Steps are done in this order: steps of rounding, spikes, warping, clipping, sea,
-/// full rectangle.
+/// voids, full rectangle.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Preparing {
@@ -58,6 +58,8 @@ pub struct Preparing {
     pub steps: bool,
     /// declare the sea as outside
     pub sea: bool,
+    /// fill voids smoothly from their rim
+    pub voids: bool,
 }
 
 impl Default for Preparing {
@@ -72,6 +74,7 @@ impl Default for Preparing {
             spikes: false,
             steps: false,
             sea: false,
+            voids: false,
         }
     }
 }
@@ -181,6 +184,7 @@ impl Preparing {
             (self.steps, "steps of rounding softened"),
             (self.spikes, "spikes mended"),
             (self.sea, "sea outside"),
+            (self.voids, "voids filled from their rim"),
             (self.full_rectangle, "cropped to the full rectangle"),
         ] {
             if on {

@@ -1,6 +1,6 @@
 //! The files that a DEM is put together from: added, ordered, removed, read.
 
-use bothros_core::terrain::seams;
+use bothros_core::terrain::{seam_lines, seams};
 use bothros_core::{Grid, Monitor, Part};
 use bothros_formats::{Mosaic, Piece, Resampling, Wish, inspect, plan_mosaic, read_mosaic};
 use bothros_store::{FileRole, Inverse, Job, JobHandle, JobKind, Store, StudyPart};
@@ -9,6 +9,9 @@ use sha2::{Digest, Sha256};
 use std::path::{Path, PathBuf};
 
 use crate::{Error, Facts, PlacedSeam, Provenance, Result, SourceFacts, SourceFile, blocking};
+
+/// More straight pieces of seams are not drawn.
+const MOST_SEAM_LINES: usize = 4000;
 
 /// A file that a DEM is put together from, as it came.
 #[derive(Debug, Clone)]
@@ -248,10 +251,12 @@ pub(crate) async fn read_source(
             read_mosaic(&pieces, &plan, Resampling::Bilinear, now.level, &part)?;
         drop(dir);
         let [left, width, _, top, _, height] = plan.geo_transform;
-        let seams = match origin {
-            Some(origin) => seams(&values, &origin)?,
-            None => Vec::new(),
+        let corner = |[row, col]: [u32; 2]| [left + col as f64 * width, top + row as f64 * height];
+        let (seams, lines) = match origin {
+            Some(origin) => (seams(&values, &origin)?, seam_lines(&origin, MOST_SEAM_LINES)),
+            None => Default::default(),
         };
+        let lines: Vec<[[f64; 2]; 2]> = lines.into_iter().map(|line| line.map(corner)).collect();
         let placed = seams.into_iter().map(|seam| PlacedSeam {
             x: left + (seam.at.col as f64 + 0.5) * width,
             y: top + (seam.at.row as f64 + 0.5) * height,
@@ -259,16 +264,18 @@ pub(crate) async fn read_source(
             seam,
         });
         let placed = placed.collect();
-        Ok((values, Some((plan, overlaps, notes, placed))))
+        Ok((values, Some((plan, overlaps, notes, placed, lines))))
     })
     .await?;
     match put_together {
-        Some((plan, overlaps, notes, seams)) => {
+        Some((plan, overlaps, notes, seams, lines)) => {
             source.mosaic = Some(plan);
+            source.seam_lines = lines;
             (source.overlaps, source.notes, source.seams) = (overlaps, notes, seams);
         }
         None => {
             source.mosaic = None;
+            source.seam_lines = Vec::new();
             (source.overlaps, source.notes, source.seams) = Default::default();
         }
     }

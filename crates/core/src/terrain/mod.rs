@@ -19,5 +19,5 @@ pub use hillshade::{Light, hillshade};
 pub use mend::{mend_spikes, remove_level, soften_steps};
 pub use position::{Radius, topographic_position};
 pub use quality::{LevelPatch, Quality, Spike, examine};
-pub use seams::{NO_PIECE, Seam, seams};
+pub use seams::{NO_PIECE, Seam, SeamLine, seam_lines, seams};
 pub use summary::{Summary, Void, summarise};

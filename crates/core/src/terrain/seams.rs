@@ -136,6 +136,49 @@ pub fn seams(dem: &Grid<f32>, origin: &Grid<u8>) -> Result<Vec<Seam>> {
     Ok(found.into_values().map(done).collect())
 }
 
+/// A straight piece of a seam, from corner to corner of cells: row and column of its ends, counted from the
+/// north-west corner of the grid.
+pub type SeamLine = [[u32; 2]; 2];
+
+/// The seams as lines along the edges of cells, straight pieces as one: first those that run east, then those
+/// that run south. At most `most` are given; more are of no use to look at.
+///
+/// ```
+/// use bothros_core::{Grid, terrain::seam_lines};
+/// let origin = Grid::from_fn(4, 6, |c| u8::from(c.col >= 3));
+/// assert_eq!(seam_lines(&origin, 100), [[[0, 3], [4, 3]]]);
+/// ```
+pub fn seam_lines(origin: &Grid<u8>, most: usize) -> Vec<SeamLine> {
+    let (rows, cols) = (origin.rows(), origin.cols());
+    let at = |row: usize, col: usize| origin.values()[row * cols + col];
+    let parted = |a: u8, b: u8| a != b && a != NO_PIECE && b != NO_PIECE;
+    let mut lines: Vec<SeamLine> = Vec::new();
+    // A run goes on while its edges follow each other.
+    let mut add = |one: [u32; 2], two: [u32; 2]| {
+        let room = lines.len() < most;
+        match lines.last_mut() {
+            Some(last) if last[1] == one && (last[0][0] == two[0] || last[0][1] == two[1]) => last[1] = two,
+            _ if room => lines.push([one, two]),
+            _ => {}
+        }
+    };
+    for row in 1..rows {
+        for col in 0..cols {
+            if parted(at(row - 1, col), at(row, col)) {
+                add([row as u32, col as u32], [row as u32, col as u32 + 1]);
+            }
+        }
+    }
+    for col in 1..cols {
+        for row in 0..rows {
+            if parted(at(row, col - 1), at(row, col)) {
+                add([row as u32, col as u32], [row as u32 + 1, col as u32]);
+            }
+        }
+    }
+    lines
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -161,6 +204,14 @@ mod tests {
         assert!(seams(&whole, &origin).unwrap().iter().all(|s| s.rough_m > 0.1 && !s.is_marked()));
         let shifted = Grid::from_fn(60, 60, |c| bumps(c) + if c.col >= 30 { 1.0 } else { 0.0 });
         assert!(seams(&shifted, &origin).unwrap()[0].is_marked());
+    }
+
+    #[test]
+    fn lines_run_round_a_piece() {
+        let origin = Grid::from_fn(9, 9, |c| u8::from((2..5).contains(&c.row) && (3..8).contains(&c.col)));
+        let lines = seam_lines(&origin, 10);
+        assert_eq!(lines, [[[2, 3], [2, 8]], [[5, 3], [5, 8]], [[2, 3], [5, 3]], [[2, 8], [5, 8]]]);
+        assert_eq!(seam_lines(&origin, 2).len(), 2);
     }
 
     #[test]

@@ -18,7 +18,7 @@ pub struct Model {
     /// rows
     pub height: i32,
     /// where it lies: CRS, the six numbers of its place, the points it was placed by; null while unknown
-    pub placing: Option<Json>,
+    pub place: Option<Json>,
     /// where it comes from: file, source, date, scale, licence, checksum
     pub provenance: Json,
     /// counts changes of its place

@@ -478,6 +478,7 @@ impl Terrain {
             Action::Crop => Some(("full_rectangle", "Crop to the full rectangle")),
             Action::Spikes => Some(("spikes", "Mend spikes")),
             Action::Steps => Some(("steps", "Soften the steps")),
+            Action::FillVoids => Some(("voids", "Fill the voids")),
             Action::Sea => Some(("sea", "Take the sea as outside")),
             _ => None,
         }
@@ -494,7 +495,6 @@ impl Terrain {
                 | (Some(Action::Warp), "warp")
                 | (Some(Action::VerticalUnit), "unit")
                 | (Some(Action::Level), "level")
-                | (Some(Action::FillVoids), "fill-voids")
         )
     }
 }
