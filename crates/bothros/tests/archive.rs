@@ -13,7 +13,9 @@ use bothros_store::RasterRole;
 use bothros_work::Facts;
 use reqwest::StatusCode;
 use serde_json::{Value, json};
+use support::browser::{accessible, browser, click, until, value};
 use support::{FRAME, Site, database, python, utm, valley};
+use thirtyfour::prelude::*;
 
 /// The valley in sheets of 150 x 200 cells, as an archive would keep it.
 fn sheets(dir: &Path) -> Vec<StandInItem> {
@@ -223,4 +225,32 @@ async fn the_simulated_archive_speaks_stac() {
     let other =
         site.client.get(format!("{address}files/valley/..%2F..%2Fetc%2Fpasswd")).send().await.unwrap();
     assert_eq!(other.status(), StatusCode::NOT_FOUND);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_box_is_drawn_and_fetched_in_the_browser() {
+    let dir = tempfile::tempdir().unwrap();
+    let (site, _) = site(dir.path()).await;
+    let page = browser().await;
+    let driver = &page.driver;
+    driver.goto(format!("{}/begin", site.base)).await.unwrap();
+    until(driver, "document.querySelectorAll('.collection').length === 1").await;
+    accessible(driver, "begin from a boundary").await;
+    click(driver, "#draw-box").await;
+    let map = driver.find(By::Id("map")).await.unwrap();
+    for (x, y) in [(-60, -50), (70, 60)] {
+        driver.action_chain().move_to_element_with_offset(&map, x, y).click().perform().await.unwrap();
+    }
+    until(driver, "document.getElementById('told').textContent.includes('4 files of Valley')").await;
+    let margin = driver.find(By::Id("margin")).await.unwrap();
+    margin.clear().await.unwrap();
+    margin.send_keys("50").await.unwrap();
+    driver.find(By::Id("study-name")).await.unwrap().send_keys("Drawn").await.unwrap();
+    until(driver, "!document.getElementById('go').disabled").await;
+    click(driver, "#go").await;
+    until(driver, "document.querySelector('#desk')?.textContent.includes('Go on to Conditioning')").await;
+    assert!(value(driver, "location.href").await.as_str().unwrap().contains("stage=terrain"));
+    // Its files and the boundary can be seen and are named.
+    until(driver, "document.querySelector('#files summary').textContent === 'Files: 4'").await;
+    until(driver, "document.querySelector('#layers summary').textContent === 'Layers: 1'").await;
 }

@@ -9,7 +9,9 @@ use bothros_formats::write_picture;
 use reqwest::StatusCode;
 use reqwest::multipart::{Form, Part};
 use serde_json::{Value, json};
+use support::browser::{accessible, browser, click, until, value};
 use support::{FRAME, Site, python, utm, valley_file};
+use thirtyfour::prelude::*;
 
 async fn add(site: &Site, study: i64, files: &[&Path]) -> (StatusCode, String) {
     let mut form = Form::new().text("source", "a survey");
@@ -146,4 +148,47 @@ async fn what_is_no_picture_is_said() {
     assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
     let list = site.json(&format!("/studies/{study}/backdrops")).await;
     assert_eq!(list[0]["extent"], json!([500_000.0, 4_757_000.0, 504_000.0, 4_760_000.0]));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_scan_is_placed_beside_the_map() {
+    let dir = tempfile::tempdir().unwrap();
+    let site = Site::new().await;
+    let study = site.study(&valley_file(dir.path()), "Valley").await;
+    let png = dir.path().join("scan.png");
+    write_png(&png);
+    add(&site, study, &[&png]).await;
+    let page = browser().await;
+    let driver = &page.driver;
+    driver.goto(format!("{}/studies/{study}/?stage=terrain", site.base)).await.unwrap();
+    until(driver, "document.querySelector('[data-place-picture]')").await;
+    click(driver, "#backdrops > summary").await;
+    click(driver, "[data-place-picture]").await;
+    until(driver, "document.querySelector('.placer canvas')").await;
+    accessible(driver, "placing a scan").await;
+    let scan = driver.find(By::Css(".placer .scan")).await.unwrap();
+    let tie = async |x: i64, y: i64, place: &str| {
+        driver.action_chain().move_to_element_with_offset(&scan, x, y).click().perform().await.unwrap();
+        until(driver, "!document.querySelector('.placer .typed').hidden").await;
+        driver.find(By::Id("tie-place")).await.unwrap().send_keys(place).await.unwrap();
+        click(driver, ".placer .typed button").await;
+        until(driver, "document.querySelector('.placer .typed').hidden").await;
+    };
+    tie(-80, -60, "500500 4759500").await;
+    tie(80, -60, "503500 4759500").await;
+    assert_eq!(value(driver, "document.querySelector('[data-keep]').disabled").await, true);
+    tie(-80, 60, "500500 4757250").await;
+    until(driver, "document.querySelector('.placer .told').textContent.includes('Three points always fit')")
+        .await;
+    tie(80, 60, "503520 4757250").await;
+    until(driver, "document.querySelector('.placer .told').textContent.includes('Root mean square')").await;
+    // Twenty metres at one corner are shared by all four as five.
+    let residual =
+        value(driver, "document.querySelector('.placer tbody tr td:nth-child(4)').textContent").await;
+    assert_eq!(residual, "5.0 m");
+    click(driver, "[data-keep]").await;
+    until(driver, "!document.querySelector('.placer')").await;
+    until(driver, "document.querySelector('#drawn [data-layer^=backdrop]')?.checked").await;
+    let list = site.json(&format!("/studies/{study}/backdrops")).await;
+    assert_eq!(list[0]["points"].as_array().unwrap().len(), 4);
 }

@@ -39,7 +39,15 @@ const TOPICS: [(&str, &str, Words); 6] = [
             ),
             ("curvature", "how the ground bends along the fall line; convex is positive"),
             ("nodata", "a cell without elevation"),
-            ("void", "nodata inside the terrain; water drains into it, as it does over any edge"),
+            (
+                "void",
+                "nodata inside the terrain; water drains into it, as it does over any edge, unless it is filled",
+            ),
+            (
+                "picture behind the map",
+                "an aerial image or scanned map to judge by; a scan is placed by three points or more",
+            ),
+            ("residual", "how far a point lies from where the placing of its picture puts it"),
             (
                 "resampling",
                 "how elevations between cells are found: cubic keeps the shape of the ground, bilinear is smoother",
