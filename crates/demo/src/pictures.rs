@@ -87,6 +87,7 @@ pub fn aerial(scenario: &Scenario) -> Drawing {
 const SCAN_M: f64 = 5.2;
 const ASKEW: f64 = 0.026;
 const MARGIN: f64 = 130.0;
+const INTERVAL_M: f64 = 20.0;
 
 /// Ink on paper.
 struct Sheet {
@@ -199,8 +200,8 @@ pub fn scan(scenario: &Scenario) -> Drawing {
     });
     let frame = bothros_core::Frame { rows, cols, cell_size: FRAME.cell_size * step as f64, ..FRAME };
     let brown = [150.0, 104.0, 62.0];
-    for contour in contours(&coarse, &frame, 10.0) {
-        let heavy = (contour.elevation_m / 10.0).round() as i64 % 5 == 0;
+    for contour in contours(&coarse, &frame, INTERVAL_M) {
+        let heavy = (contour.elevation_m / INTERVAL_M).round() as i64 % 5 == 0;
         sheet.line(
             &on_paper(&contour.points),
             if heavy { 0.85 } else { 0.45 },

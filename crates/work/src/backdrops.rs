@@ -156,7 +156,7 @@ pub async fn place_backdrop(store: &Store, study: i64, id: i64, points: Vec<TieP
         before.name,
         place.points.len(),
         placed.rms,
-        crs.unit
+        if crs.unit_m == 1.0 { "m" } else { crs.unit.as_str() }
     );
     store.place_backdrop(study, id, Some(serde_json::to_value(&place)?)).await?;
     let inverse = Inverse::PlaceBackdrop { id, placing: before.place };

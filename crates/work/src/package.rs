@@ -13,7 +13,7 @@ use bothros_formats::{
     Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, Value, VectorFormat, write_cog, write_layers,
 };
 use bothros_store::{FileRole, JobHandle, LayerRole, LogEntry, PourPoint, RasterRole, Store};
-use serde_json::json;
+use serde_json::{Value as Json, json};
 
 use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Provenance, Result, blocking};
 
@@ -43,6 +43,7 @@ struct Ingredients {
     /// weights of all cells upstream, and what they are
     weighted: Option<(Grid<f32>, String)>,
     layers: Vec<bothros_store::Layer>,
+    pictures: Vec<bothros_store::Backdrop>,
     dem_sha256: String,
 }
 
@@ -71,10 +72,22 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         _ => None,
     };
     let layers = store.layers(study).await?;
+    let pictures = store.backdrops(study).await?;
     let crs = terrain.crs;
     let dem_sha256 = store.file(study, FileRole::Dem).await?.map_or(String::new(), |f| f.sha256);
-    let ingredients =
-        Ingredients { crs, facts, network, grids, points, log, threshold, weighted, layers, dem_sha256 };
+    let ingredients = Ingredients {
+        crs,
+        facts,
+        network,
+        grids,
+        points,
+        log,
+        threshold,
+        weighted,
+        layers,
+        pictures,
+        dem_sha256,
+    };
     let dir = tempfile::tempdir()?;
     let zip = dir.path().join("package.zip");
     let (target, monitor) = (zip.clone(), handle.clone());
@@ -419,18 +432,23 @@ fn provenance(from: &Ingredients) -> String {
     if let Some(w) = &from.facts.settings.weights {
         row("Weights", &w.file, &w.provenance, String::new(), &w.sha256);
     }
+    let text = |told: &Json, key: &str| told[key].as_str().unwrap_or_default().to_owned();
+    let known = |told: &Json| Provenance {
+        source: text(told, "source"),
+        date: text(told, "date"),
+        scale: text(told, "scale"),
+        licence: text(told, "licence"),
+    };
     for layer in from.layers.iter().filter(|l| l.role != LayerRole::Provisional) {
-        let text = |key: &str| layer.provenance[key].as_str().unwrap_or_default().to_owned();
-        let known = Provenance {
-            source: text("source"),
-            date: text("date"),
-            scale: text("scale"),
-            licence: text("licence"),
-        };
+        let told = &layer.provenance;
         let drawn = layer.provenance["drawn"] == true;
-        let file = if drawn { "drawn in the study".to_owned() } else { text("file") };
+        let file = if drawn { "drawn in the study".to_owned() } else { text(told, "file") };
         let bytes = layer.provenance["bytes"].as_u64().map_or(String::new(), |b| b.to_string());
-        row(layer.role.title(), &file, &known, bytes, &text("sha256"));
+        row(layer.role.title(), &file, &known(told), bytes, &text(told, "sha256"));
+    }
+    for picture in &from.pictures {
+        let told = &picture.provenance;
+        row("Picture", &text(told, "file"), &known(told), String::new(), &text(told, "sha256"));
     }
     out
 }
