@@ -32,6 +32,7 @@
 //! # Ok::<(), bothros_core::Error>(())
 //! ```
 
+pub mod calibration;
 pub mod catchments;
 pub mod conditioning;
 mod error;

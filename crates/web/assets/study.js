@@ -256,6 +256,8 @@ function prepareThreshold() {
   slider.addEventListener('change', keep);
   move(cells, false);
   sliding = {
+    to(wanted) { move(wanted, true); },
+    keep,
     step(n) {
       const place = s.toPlace(cells) + n * 4;
       let to = s.toCells(place);
@@ -266,6 +268,27 @@ function prepareThreshold() {
     },
   };
 }
+
+/** Dragging on the chart of evidence moves the threshold; letting go keeps it. */
+function dragChart(e) {
+  const chart = e.target.closest?.('.evidence-chart');
+  if (!chart || !sliding) return;
+  e.preventDefault();
+  const now = chart.querySelector('.now');
+  const [low, high] = [Number(chart.dataset.low), Number(chart.dataset.high)];
+  const to = (at) => {
+    const box = chart.getBoundingClientRect();
+    const share = Math.min(1, Math.max(0, ((at.clientX - box.left) / box.width * 340 - 34) / 300));
+    now.setAttribute('x1', 34 + 300 * share);
+    now.setAttribute('x2', 34 + 300 * share);
+    sliding.to(Math.round(low * (high / low) ** share));
+  };
+  to(e);
+  chart.setPointerCapture(e.pointerId);
+  chart.onpointermove = to;
+  chart.onpointerup = () => { chart.onpointermove = chart.onpointerup = null; sliding.keep(); };
+}
+desk.addEventListener('pointerdown', dragChart);
 
 function prepareStretch() {
   const box = document.getElementById('stretch');

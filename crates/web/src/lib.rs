@@ -126,6 +126,7 @@ impl App {
             .route("/barriers", get(conditioning::barriers))
             .route("/barriers/{barrier}", get(pages::barrier))
             .route("/barriers/{barrier}/decide", post(conditioning::decide))
+            .route("/evidence", get(pages::evidence_part))
             .route("/threshold", post(actions::threshold))
             .route("/snapping", post(actions::snapping))
             .route("/pour-points", post(actions::add_pour_point))

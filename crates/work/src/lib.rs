@@ -5,6 +5,7 @@ mod backdrops;
 mod catchment;
 mod choices;
 mod error;
+mod evidence;
 mod facts;
 mod fetch;
 mod findings;
@@ -26,6 +27,7 @@ pub use backdrops::{NewPicture, PicturePlace, add_backdrop, laid_backdrop, place
 pub use catchment::{CatchmentFacts, PourPointPlace, delineate_at, place_pour_point};
 pub use choices::{Choices, conditioning_key};
 pub use error::{Error, Result};
+pub use evidence::{Evidence, Suggested, evidence, usual_tolerance_m};
 pub use facts::{
     ConditionedFacts, Facts, NetworkFacts, PlacedSeam, Provenance, ReviewFacts, RoutingFacts, Settings,
     SourceFacts, SourceFile, TerrainFacts,

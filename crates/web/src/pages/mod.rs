@@ -3,6 +3,7 @@
 mod begin;
 mod conditioning;
 mod desk;
+mod evidence;
 mod help;
 mod rail;
 mod start;
@@ -12,6 +13,7 @@ mod terrain;
 pub use begin::{archive_sets, begin};
 pub use conditioning::{barrier, burn_section, measured};
 pub use desk::desk;
+pub use evidence::evidence_part;
 pub use help::{help, licences};
 pub use rail::{log, rail};
 pub use start::{RESTORE_WITHIN, nowhere, start};

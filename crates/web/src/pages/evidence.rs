@@ -1,0 +1,244 @@
+//! The evidence for a threshold: a chart, and what each line of it suggests, in words.
+
+use askama::Template;
+use axum::extract::{Path, Query, State};
+use axum::response::Response;
+use bothros_core::{Frame, Threshold};
+use bothros_work::{Evidence, Facts, evidence, usual_tolerance_m};
+use serde::Deserialize;
+
+use super::page;
+use crate::App;
+use crate::actions::number;
+use crate::error::{Result, WebError};
+use crate::numbers;
+
+/// What the chart and its text show.
+struct Shown {
+    mapped: usize,
+    low: u32,
+    high: u32,
+    said: String,
+    tolerance: String,
+    lines: Vec<(f64, String)>,
+    marks: Vec<(f64, String)>,
+    range: Option<(f64, f64)>,
+    matched: String,
+    found: String,
+    both: String,
+    drop: Option<f64>,
+    now: f64,
+    suggests: Vec<(String, Option<u32>)>,
+    verdict: String,
+    against: Vec<String>,
+    tests: Vec<(String, String, String, String)>,
+}
+
+#[derive(Template)]
+#[template(path = "evidence.html")]
+struct Part {
+    study: i64,
+    e: Shown,
+}
+
+#[derive(Deserialize)]
+pub struct Asked {
+    #[serde(default)]
+    tolerance: String,
+}
+
+/// The plot within its picture: left, right, top, bottom.
+const PLOT: [f64; 4] = [34.0, 334.0, 10.0, 160.0];
+
+fn place(cells: f64, low: f64, high: f64) -> f64 {
+    let [left, right, ..] = PLOT;
+    let share = (cells / low).ln() / (high / low).ln().max(1e-9);
+    left + (right - left) * share.clamp(0.0, 1.0)
+}
+
+fn height(share: f64) -> f64 {
+    let [_, _, top, bottom] = PLOT;
+    bottom + (top - bottom) * share
+}
+
+fn area(threshold: Threshold, frame: &Frame) -> String {
+    numbers::area(threshold.as_area(frame).as_m2())
+}
+
+/// What each line of evidence suggests.
+fn suggestions(e: &Evidence, frame: &Frame) -> Vec<(String, Option<u32>)> {
+    let mut out = Vec::new();
+    if let Some(best) = e.by_agreement() {
+        let score = e.scores.iter().find(|s| s.threshold == best.best);
+        let percent = score.map_or(0.0, |s| s.agreement() * 100.0);
+        out.push((
+            format!(
+                "Agreement with mapped streams is best, {percent:.0} %, at {}; as good from {} to {}.",
+                area(best.best, frame),
+                area(best.range.0, frame),
+                area(best.range.1, frame)
+            ),
+            Some(best.best.as_cells()),
+        ));
+    }
+    if let Some(dense) = e.by_density() {
+        let density = e.scores.first().map_or(0.0, |s| s.mapped_m / 1000.0 / e.footprint_km2);
+        out.push((
+            format!(
+                "The density of the mapped streams, {} km/km², is met at {}.",
+                numbers::real(density, 3),
+                area(dense, frame)
+            ),
+            Some(dense.as_cells()),
+        ));
+    }
+    match e.by_drop() {
+        Some(constant) => {
+            let test = e.drops.iter().find(|(t, _)| *t == constant).and_then(|(_, test)| *test);
+            let t = test.map_or(String::new(), |test| format!(" (t = {:.2}, below 2 in size)", test.t));
+            out.push((
+                format!("Streams of all orders fall by about as much from {}{t}.", area(constant, frame)),
+                Some(constant.as_cells()),
+            ));
+        }
+        None => out.push((
+            "Drops are constant at none of the thresholds that were tried: this line of evidence is silent."
+                .into(),
+            None,
+        )),
+    }
+    out
+}
+
+/// Where the lines of evidence meet, in one sentence.
+fn verdict(e: &Evidence, frame: &Frame) -> String {
+    let Some(best) = e.by_agreement() else {
+        return match e.by_drop() {
+            Some(constant) => format!(
+                "With no mapped streams to hold it against, {} is where the network’s own form puts it: look at it on the map before you \
+                 rely on it.",
+                area(constant, frame)
+            ),
+            None => "There is no evidence for one threshold over another yet: add mapped streams.".into(),
+        };
+    };
+    let within = |t: Option<Threshold>| t.is_some_and(|t| t >= best.range.0 && t <= best.range.1);
+    let range = format!("{} to {}", area(best.range.0, frame), area(best.range.1, frame));
+    match (within(e.by_density()), within(e.by_drop())) {
+        (true, true) => format!("All three agree: {range} is defensible."),
+        (true, false) => {
+            format!("Agreement and density meet: {range} is defensible; the drops do not confirm it.")
+        }
+        (false, true) => {
+            format!("Agreement and drops meet: {range} is defensible, with another density than the map’s.")
+        }
+        (false, false) => {
+            format!("{range} agrees best with the map, but neither density nor drops confirm it.")
+        }
+    }
+}
+
+/// What makes the evidence weak here.
+fn against(facts: &Facts, e: &Evidence) -> Vec<String> {
+    let mut out = Vec::new();
+    let Some(terrain) = &facts.terrain else { return out };
+    let cells = terrain.summary.cells.max(1) as f64;
+    let level = terrain.quality.level_cells as f64 / cells;
+    if level > 0.02 {
+        out.push(format!("{:.0} % of the ground is level: streams over it are conventions.", level * 100.0));
+    }
+    if let Some(routing) = &facts.routing {
+        let raised = routing.sinks.cells_raised as f64 / cells;
+        if raised > 0.01 {
+            out.push(format!(
+                "{:.1} % of the ground was filled, and flow over it is drawn by rule.",
+                raised * 100.0
+            ));
+        }
+    }
+    if let Some(step) = terrain.quality.step_m {
+        out.push(format!("Elevations come in steps of {step} m: small drops are rounded away."));
+    }
+    if let Some(best) = e.by_agreement()
+        && let Some(score) = e.scores.iter().find(|s| s.threshold == best.best)
+    {
+        if score.agreement() < 0.6 {
+            out.push(format!(
+                "Even at its best only {:.0} % agrees: look for barriers, a shifted map, or a wrong tolerance.",
+                score.agreement() * 100.0
+            ));
+        }
+        if score.found() < 0.9 && e.scores.first().is_some_and(|s| s.found() < 0.95) {
+            let out_of_reach = e.scores.first().map_or(0.0, |s| (1.0 - s.found()) * 100.0);
+            out.push(format!("{out_of_reach:.0} % of the mapped length is found at no threshold: it lies off the valleys of this DEM."));
+        }
+    }
+    out
+}
+
+fn shown(facts: &Facts, e: &Evidence) -> Result<Shown> {
+    let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let frame = &terrain.frame;
+    let cells = |s: Option<&bothros_core::calibration::Scores>| s.map_or(1, |s| s.threshold.as_cells());
+    let (low, high) = (cells(e.scores.first()), cells(e.scores.last()).max(2));
+    let at = |t: Threshold| place(t.as_cells() as f64, low as f64, high as f64);
+    let line = |of: &dyn Fn(&bothros_core::calibration::Scores) -> f64| {
+        e.scores
+            .iter()
+            .map(|s| format!("{:.1},{:.1}", at(s.threshold), height(of(s))))
+            .collect::<Vec<_>>()
+            .join(" ")
+    };
+    // Whole powers of ten of the area.
+    let area_m2 = |cells: f64| cells * frame.cell_area().as_m2();
+    let powers = area_m2(low as f64).log10().ceil() as i32..=area_m2(high as f64).log10().floor() as i32;
+    let marks = powers.map(|p| {
+        let m2 = 10f64.powi(p);
+        (place(m2 / frame.cell_area().as_m2(), low as f64, high as f64), numbers::area(m2))
+    });
+    let suggests = suggestions(e, frame);
+    let verdict = verdict(e, frame);
+    let tests = e.drops.iter().filter_map(|(t, test)| {
+        let test = (*test)?;
+        Some((
+            area(*t, frame),
+            format!("{}, {}", numbers::whole(test.streams.0), numbers::whole(test.streams.1)),
+            format!("{:.1}, {:.1}", test.mean_m.0, test.mean_m.1),
+            format!("{:.2}", test.t),
+        ))
+    });
+    Ok(Shown {
+        mapped: e.mapped_lines,
+        low,
+        high,
+        said: format!("Agreement over thresholds. {verdict}"),
+        tolerance: numbers::plain(e.tolerance_m),
+        lines: [0.0, 0.25, 0.5, 0.75, 1.0].map(|s| (height(s), format!("{:.0} %", s * 100.0))).into(),
+        marks: marks.collect(),
+        range: e.by_agreement().map(|s| (at(s.range.0), (at(s.range.1) - at(s.range.0)).max(1.0))),
+        matched: line(&|s| s.matched()),
+        found: line(&|s| s.found()),
+        both: line(&|s| s.agreement()),
+        drop: e.by_drop().map(at),
+        now: facts.network.map_or(PLOT[0], |n| at(n.threshold)),
+        suggests,
+        verdict,
+        against: against(facts, e),
+        tests: tests.collect(),
+    })
+}
+
+/// The evidence over all thresholds, at a tolerance.
+pub async fn evidence_part(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(asked): Query<Asked>,
+) -> Result<Response> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    let tolerance_m = match asked.tolerance.trim() {
+        "" => usual_tolerance_m(&facts),
+        text => number(text, "the tolerance")?,
+    };
+    let found = evidence(&app.store, &app.grids, study, tolerance_m).await?;
+    page(&Part { study, e: shown(&facts, &found)? })
+}

@@ -1,0 +1,164 @@
+//! What speaks for one threshold or another: agreement with mapped streams, constant drop, density.
+
+use std::sync::Arc;
+
+use bothros_core::calibration::{DropTest, Scores, agreement, constant_drop, smallest_constant};
+use bothros_core::{Silent, Threshold};
+use bothros_store::{LayerRole, Shape, Store};
+
+use crate::{Error, Facts, GridCache, Result, blocking, layer_features};
+
+/// Thresholds that are scored.
+const SCORED: usize = 60;
+/// Of these, every so manieth is drawn whole, for the test of drops.
+const DRAWN_EVERY: usize = 3;
+/// Networks of more headwaters are not drawn for the test: they would be no channels.
+const MOST_HEADWATERS: u64 = 60_000;
+/// Thresholds whose agreement is so near the best are as good. (Ours.)
+const AS_GOOD: f64 = 0.02;
+
+/// What was found over the range of thresholds.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Evidence {
+    /// tolerance of the agreement, metres
+    pub tolerance_m: f64,
+    /// scores from the smallest threshold up; without mapped streams their shares are 0
+    pub scores: Vec<Scores>,
+    /// tests of drops, from the smallest threshold up
+    pub drops: Vec<(Threshold, Option<DropTest>)>,
+    /// number of mapped lines
+    pub mapped_lines: usize,
+    /// area that densities refer to, km²
+    pub footprint_km2: f64,
+}
+
+/// A threshold that a line of evidence suggests, or a range of them.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Suggested {
+    /// the one
+    pub best: Threshold,
+    /// the smallest and largest that are as good
+    pub range: (Threshold, Threshold),
+}
+
+impl Evidence {
+    /// Where modelled and mapped streams agree best, and where nearly as well.
+    pub fn by_agreement(&self) -> Option<Suggested> {
+        let best = self.scores.iter().max_by(|a, b| a.agreement().total_cmp(&b.agreement()))?;
+        if best.agreement() <= 0.0 {
+            return None;
+        }
+        let good = |s: &&Scores| s.agreement() >= best.agreement() - AS_GOOD;
+        let all: Vec<Threshold> = self.scores.iter().filter(good).map(|s| s.threshold).collect();
+        Some(Suggested { best: best.threshold, range: (*all.first()?, *all.last()?) })
+    }
+
+    /// Where the drops of streams become constant.
+    pub fn by_drop(&self) -> Option<Threshold> {
+        smallest_constant(&self.drops)
+    }
+
+    /// Where modelled streams are as dense as mapped ones.
+    pub fn by_density(&self) -> Option<Threshold> {
+        let mapped = self.scores.first()?.mapped_m;
+        let near = |s: &&Scores| s.modelled_m > 0.0 && mapped > 0.0;
+        let away = |s: &Scores| (s.modelled_m / mapped).ln().abs();
+        let found = self.scores.iter().filter(near).min_by(|a, b| away(a).total_cmp(&away(b)))?;
+        Some(found.threshold)
+    }
+}
+
+/// The tolerance that is offered: three cells, 15 m at least. (Common practice, no source.)
+pub fn usual_tolerance_m(facts: &Facts) -> f64 {
+    facts.terrain.as_ref().map_or(15.0, |t| (3.0 * t.frame.cell_m()).max(15.0).round())
+}
+
+/// Gathers the evidence over the whole range of thresholds.
+///
+/// # Errors
+/// [`Error::Refused`] before flow is routed, and for a tolerance of no use.
+pub async fn evidence(store: &Store, cache: &GridCache, study: i64, tolerance_m: f64) -> Result<Evidence> {
+    let facts = Facts::of(&store.study(study).await?)?;
+    let grids = cache.get(store, &facts).await?;
+    let (Some(terrain), Some(routing)) = (&facts.terrain, &facts.routing) else {
+        return Err(Error::Refused(
+            "there is no flow accumulation yet: condition and route flow first".into(),
+        ));
+    };
+    let frame = terrain.frame;
+    // Beyond that nothing is near any more, and each cell would be asked about thousands.
+    let most = 50.0 * frame.cell_m();
+    if !(tolerance_m > 0.0 && tolerance_m <= most) {
+        return Err(Error::Refused(format!("the tolerance must be between 0 and {most:.0} m, 50 cells")));
+    }
+    let mapped: Vec<Vec<[f64; 2]>> = layer_features(store, &facts, LayerRole::MappedStreams)
+        .await?
+        .into_iter()
+        .filter_map(|f| match f.shape {
+            Shape::Line(line) => Some(line),
+            _ => None,
+        })
+        .collect();
+    let thresholds = thresholds(routing.largest_cells);
+    let (mapped_lines, sweep, lines) = (mapped.len(), Arc::clone(&grids), thresholds.clone());
+    let scores = blocking(move || {
+        let g = &*sweep;
+        Ok(agreement(&g.directions, &g.accumulation, &g.frame, &mapped, tolerance_m, &lines, &Silent)?)
+    })
+    .await?;
+    let mut drops = Vec::new();
+    for (threshold, scores) in thresholds.iter().zip(&scores).step_by(DRAWN_EVERY) {
+        if scores.headwaters > MOST_HEADWATERS || scores.headwaters < 4 {
+            continue;
+        }
+        let network = cache.network(store, &facts, *threshold).await?;
+        drops.push((*threshold, constant_drop(&network)));
+    }
+    let footprint_km2 = frame.area_of(terrain.summary.cells).as_km2();
+    Ok(Evidence { tolerance_m, scores, drops, mapped_lines, footprint_km2 })
+}
+
+/// Thresholds spread evenly over the logarithm of contributing area, from 20 cells up to a third of the largest.
+fn thresholds(largest_cells: u32) -> Vec<Threshold> {
+    let (low, high) = (20f64.min(largest_cells as f64), (largest_cells as f64 / 3.0).max(1.0));
+    let at = |n: usize| low * (high / low).max(1.0).powf(n as f64 / (SCORED - 1) as f64);
+    let mut all: Vec<u32> = (0..SCORED).map(|n| at(n).round().max(1.0) as u32).collect();
+    all.dedup();
+    all.into_iter().map(Threshold::cells).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn scores(cells: u32, modelled_m: f64, matched_m: f64, found_m: f64) -> Scores {
+        let threshold = Threshold::cells(cells);
+        Scores { threshold, modelled_m, matched_m, mapped_m: 100.0, found_m, headwaters: 1 }
+    }
+
+    #[test]
+    fn lines_of_evidence_suggest() {
+        let all = vec![
+            scores(10, 400.0, 100.0, 100.0),
+            scores(20, 140.0, 90.0, 95.0),
+            scores(40, 105.0, 90.0, 82.0),
+            scores(80, 80.0, 70.0, 78.0),
+            scores(160, 20.0, 18.0, 20.0),
+        ];
+        let evidence =
+            Evidence { tolerance_m: 5.0, scores: all, drops: vec![], mapped_lines: 3, footprint_km2: 1.0 };
+        // 0.840 at 40 cells, 0.825 at 80, 0.766 at 20.
+        let found = evidence.by_agreement().unwrap();
+        assert_eq!((found.best.as_cells(), found.range.0.as_cells(), found.range.1.as_cells()), (40, 40, 80));
+        assert_eq!(evidence.by_density().unwrap().as_cells(), 40);
+        assert_eq!(evidence.by_drop(), None);
+    }
+
+    #[test]
+    fn thresholds_cover_the_range() {
+        let all = thresholds(300_000);
+        assert_eq!((all.len(), all[0].as_cells(), all[59].as_cells()), (60, 20, 100_000));
+        assert_eq!(thresholds(1), [Threshold::cells(1)]);
+        assert!(thresholds(50).windows(2).all(|w| w[0] < w[1]));
+    }
+}
