@@ -65,6 +65,14 @@ fn area(threshold: Threshold, frame: &Frame) -> String {
     numbers::area(threshold.as_area(frame).as_m2())
 }
 
+/// A range of thresholds, in words.
+fn span((low, high): (Threshold, Threshold), frame: &Frame) -> String {
+    match low == high {
+        true => format!("only {}", area(low, frame)),
+        false => format!("from {} to {}", area(low, frame), area(high, frame)),
+    }
+}
+
 /// What each line of evidence suggests.
 fn suggestions(e: &Evidence, frame: &Frame) -> Vec<(String, Option<u32>)> {
     let mut out = Vec::new();
@@ -73,10 +81,9 @@ fn suggestions(e: &Evidence, frame: &Frame) -> Vec<(String, Option<u32>)> {
         let percent = score.map_or(0.0, |s| s.agreement() * 100.0);
         out.push((
             format!(
-                "Agreement with mapped streams is best, {percent:.0} %, at {}; as good from {} to {}.",
+                "Agreement with mapped streams is best, {percent:.0} %, at {}; within five points of it {}.",
                 area(best.best, frame),
-                area(best.range.0, frame),
-                area(best.range.1, frame)
+                span(best.range, frame)
             ),
             Some(best.best.as_cells()),
         ));
@@ -123,17 +130,21 @@ fn verdict(e: &Evidence, frame: &Frame) -> String {
         };
     };
     let within = |t: Option<Threshold>| t.is_some_and(|t| t >= best.range.0 && t <= best.range.1);
-    let range = format!("{} to {}", area(best.range.0, frame), area(best.range.1, frame));
+    let range = span(best.range, frame);
     match (within(e.by_density()), within(e.by_drop())) {
-        (true, true) => format!("All three agree: {range} is defensible."),
+        (true, true) => format!("All three lines of evidence meet {range}: that is defensible."),
         (true, false) => {
-            format!("Agreement and density meet: {range} is defensible; the drops do not confirm it.")
+            format!(
+                "Agreement and density meet {range}: that is defensible, though the drops do not confirm it."
+            )
         }
         (false, true) => {
-            format!("Agreement and drops meet: {range} is defensible, with another density than the map’s.")
+            format!(
+                "Agreement and drops meet {range}: that is defensible, with another density than the map’s."
+            )
         }
         (false, false) => {
-            format!("{range} agrees best with the map, but neither density nor drops confirm it.")
+            format!("Agreement with the map is best {range}, but neither density nor drops confirm it.")
         }
     }
 }
@@ -196,6 +207,8 @@ fn shown(facts: &Facts, e: &Evidence) -> Result<Shown> {
         let m2 = 10f64.powi(p);
         (place(m2 / frame.cell_area().as_m2(), low as f64, high as f64), numbers::area(m2))
     });
+    // A label at the very edge would be cut off.
+    let marks = marks.filter(|(x, _)| *x < PLOT[1] - 14.0);
     let suggests = suggestions(e, frame);
     let verdict = verdict(e, frame);
     let tests = e.drops.iter().filter_map(|(t, test)| {
