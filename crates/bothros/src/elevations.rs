@@ -57,13 +57,13 @@ fn collections(sheets: Vec<Sheet>) -> Vec<StandInCollection> {
     let kinds = [
         (
             FINE,
-            "Sorrel bare earth, 4 m",
+            "Sorrel bare earth",
             "Ground without trees and houses, from a survey by aeroplane.",
             "2024-03-11T00:00:00Z",
         ),
         (
             COARSE,
-            "Sorrel region, 1 arc second",
+            "Sorrel region",
             "Regional elevations in whole metres, smoothed; latitude and longitude.",
             "2011-02-17T00:00:00Z",
         ),

@@ -12,6 +12,7 @@ mod raster_read;
 mod raster_write;
 mod read_onto;
 mod remote;
+mod utility;
 mod vector_read;
 mod vector_write;
 mod warp;
@@ -19,7 +20,9 @@ mod warp;
 pub use crs::{Crs, CrsEntry, CrsKind, Transform, search_crs, utm_zone};
 pub use error::{Error, Result};
 pub use mosaic::{MOST_PIECES, Mosaic, MosaicPlan, Overlap, Piece, Wish, plan_mosaic, read_mosaic};
-pub use picture::{LaidPicture, Picture, laid_extent, lay_picture, read_picture, write_picture};
+pub use picture::{
+    LaidPicture, Picture, decode_png, encode_png, laid_extent, lay_picture, read_picture, write_picture,
+};
 pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, inspect, read_elevation};
 pub use raster_write::{RasterKind, write_cog, write_geographic, write_geographic_cog};
 pub use read_onto::read_onto;

@@ -210,6 +210,36 @@ fn sample(picture: &Picture, x: f64, y: f64, out: &mut [u8]) {
     }
 }
 
+/// Packs pixels (red, green, blue, opacity; row by row from the upper left) as PNG, fast rather than small.
+///
+/// # Errors
+/// [`Error::Io`] where there are not `width` x `height` pixels.
+pub fn encode_png(width: usize, height: usize, pixels: &[u8]) -> Result<Vec<u8>> {
+    let mut out = Vec::with_capacity(pixels.len() / 3);
+    let mut encoder = png::Encoder::new(&mut out, width as u32, height as u32);
+    encoder.set_color(png::ColorType::Rgba);
+    encoder.set_depth(png::BitDepth::Eight);
+    encoder.set_compression(png::Compression::Fast);
+    let written = encoder.write_header().and_then(|mut writer| writer.write_image_data(pixels));
+    written.map_err(std::io::Error::other)?;
+    Ok(out)
+}
+
+/// Unpacks what [`encode_png`] has packed.
+///
+/// # Errors
+/// [`Error::Io`] for anything else.
+pub fn decode_png(png: &[u8]) -> Result<Picture> {
+    let reader = png::Decoder::new(std::io::Cursor::new(png)).read_info();
+    let mut reader = reader.map_err(std::io::Error::other)?;
+    let size =
+        reader.output_buffer_size().ok_or_else(|| std::io::Error::other("the picture is too large"))?;
+    let mut pixels = vec![0; size];
+    let info = reader.next_frame(&mut pixels).map_err(std::io::Error::other)?;
+    let (width, height) = (info.width as usize, info.height as usize);
+    Ok(Picture { width, height, pixels, original: (width, height), crs: None, geo_transform: None })
+}
+
 /// Writes a picture with its place as a GeoTIFF of three colours.
 ///
 /// # Errors

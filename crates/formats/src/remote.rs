@@ -1,12 +1,13 @@
 //! Fetching part of a cloud-optimised GeoTIFF from where it lies, without the rest of it.
 
-use std::ffi::{CString, c_char, c_int, c_void};
+use std::ffi::CString;
 use std::path::Path;
 
 use bothros_core::Monitor;
 use gdal::{Dataset, DatasetOptions, GdalOpenFlags};
 
 use crate::raster_read::{detail, guard_size};
+use crate::utility::{Arguments, hear};
 use crate::{Crs, Error, Result, Transform, prepare};
 
 /// What the library may do on this thread while a file is fetched, and no longer: reach one address.
@@ -149,14 +150,13 @@ fn copy(from: &Dataset, window: [usize; 4], to: &Path, name: &str, monitor: &dyn
         arguments.extend(["-co".to_owned(), option.to_owned()]);
     }
     let owned: Vec<CString> = arguments.into_iter().filter_map(|a| CString::new(a).ok()).collect();
-    let mut pointers: Vec<*mut c_char> = owned.iter().map(|a| a.as_ptr().cast_mut()).collect();
-    pointers.push(std::ptr::null_mut());
+    let mut arguments = Arguments::new(owned);
     let path = to.to_str().and_then(|p| CString::new(p).ok());
     let path = path.ok_or_else(|| std::io::Error::other("the path is not UTF-8"))?;
     let mut heard: &dyn Monitor = monitor;
     // SAFETY: arguments, path, source and monitor outlive the call; options and result are freed.
     let done = unsafe {
-        let options = gdal_sys::GDALTranslateOptionsNew(pointers.as_mut_ptr(), std::ptr::null_mut());
+        let options = gdal_sys::GDALTranslateOptionsNew(arguments.as_mut_ptr(), std::ptr::null_mut());
         gdal_sys::GDALTranslateOptionsSetProgress(options, Some(hear), (&raw mut heard).cast());
         let mut misuse = 0;
         let result = gdal_sys::GDALTranslate(path.as_ptr(), from.c_dataset(), options, &mut misuse);
@@ -173,11 +173,4 @@ fn copy(from: &Dataset, window: [usize; 4], to: &Path, name: &str, monitor: &dyn
         return Ok(());
     }
     Err(Error::Remote { name: name.to_owned(), detail: "the connection was cut".into() })
-}
-
-unsafe extern "C" fn hear(share: f64, _message: *const c_char, data: *mut c_void) -> c_int {
-    // SAFETY: `data` is the monitor that `copy` passed, alive during the call.
-    let monitor = unsafe { *data.cast::<&dyn Monitor>() };
-    monitor.progress(share);
-    c_int::from(!monitor.is_cancelled())
 }

@@ -1,12 +1,13 @@
 //! Warping a DEM to a projected, square, north-up grid.
 
-use std::ffi::{CStr, CString, c_char, c_int, c_void};
+use std::ffi::{CStr, CString};
 
 use bothros_core::{Frame, Grid, Monitor};
 use gdal::raster::{Buffer, ResampleAlg};
 use gdal::{Dataset, DriverManager};
 use serde::{Deserialize, Serialize};
 
+use crate::utility::{Arguments, hear};
 use crate::{Crs, Error, Result, prepare};
 
 /// How values between cells are found.
@@ -220,12 +221,11 @@ fn run_warp(from: &Dataset, to: &Dataset, resampling: Resampling, monitor: &dyn 
         c"128",
     ];
     let owned: Vec<CString> = arguments.iter().map(|a| (*a).to_owned()).collect();
-    let mut pointers: Vec<*mut c_char> = owned.iter().map(|a| a.as_ptr().cast_mut()).collect();
-    pointers.push(std::ptr::null_mut());
+    let mut arguments = Arguments::new(owned);
     let mut heard: &dyn Monitor = monitor;
     // SAFETY: the arguments, both datasets and the monitor outlive the call; the options are freed.
     let done = unsafe {
-        let options = gdal_sys::GDALWarpAppOptionsNew(pointers.as_mut_ptr(), std::ptr::null_mut());
+        let options = gdal_sys::GDALWarpAppOptionsNew(arguments.as_mut_ptr(), std::ptr::null_mut());
         gdal_sys::GDALWarpAppOptionsSetProgress(options, Some(hear), (&raw mut heard).cast());
         let mut sources = [from.c_dataset()];
         let mut misuse = 0;
@@ -244,11 +244,4 @@ fn run_warp(from: &Dataset, to: &Dataset, resampling: Resampling, monitor: &dyn 
         return Err(Error::Cancelled);
     }
     if done { Ok(()) } else { Err(Error::NotConvertible("the chosen CRS".into())) }
-}
-
-unsafe extern "C" fn hear(share: f64, _message: *const c_char, data: *mut c_void) -> c_int {
-    // SAFETY: `data` is the monitor that `run_warp` passed, alive during the call.
-    let monitor = unsafe { *data.cast::<&dyn Monitor>() };
-    monitor.progress(share);
-    c_int::from(!monitor.is_cancelled())
 }

@@ -14,7 +14,7 @@ use crate::App;
 use crate::actions::{STUDY, changed};
 use crate::conditioning::prepared;
 use crate::error::{Result, WebError};
-use crate::upload::{broken_off, keep, told};
+use crate::upload::{broken_off, given_name, keep, told};
 
 /// The name on disk of a picture or its world file; what the user calls it never becomes a path.
 fn name_on_disk(given: &str) -> Option<&'static str> {
@@ -39,7 +39,7 @@ pub async fn add(State(app): State<App>, Path(study): Path<i64>, mut form: Multi
     let mut provenance = Provenance::default();
     while let Some(field) = form.next_field().await.map_err(broken_off)? {
         let key = field.name().unwrap_or_default().to_owned();
-        let given = field.file_name().unwrap_or_default().to_owned();
+        let given = given_name(&field);
         if given.is_empty() {
             let text = field.text().await.map_err(broken_off)?;
             match key.as_str() {
@@ -51,7 +51,6 @@ pub async fn add(State(app): State<App>, Path(study): Path<i64>, mut form: Multi
             }
             continue;
         }
-        let given: String = given.rsplit(['/', '\\']).next().unwrap_or_default().chars().take(120).collect();
         let on_disk = name_on_disk(&given).ok_or_else(|| {
             WebError::refused(format!(
                 "{given} is no picture that can be shown: choose a GeoTIFF, PNG or JPEG, with its world file where it has one"

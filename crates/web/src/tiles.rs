@@ -7,6 +7,7 @@ use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bothros_core::terrain::Light;
+use bothros_formats::encode_png;
 use bothros_store::{RasterMeta, RasterRole};
 use bothros_work::Facts;
 use serde::Deserialize;
@@ -162,14 +163,7 @@ pub(crate) async fn cell_metres(
 
 pub(crate) fn png(rows: usize, cols: usize, pixels: impl Iterator<Item = [u8; 4]>) -> Result<Vec<u8>> {
     let data: Vec<u8> = pixels.flatten().collect();
-    let mut out = Vec::with_capacity(data.len() / 3);
-    let mut encoder = png::Encoder::new(&mut out, cols as u32, rows as u32);
-    encoder.set_color(png::ColorType::Rgba);
-    encoder.set_depth(png::BitDepth::Eight);
-    encoder.set_compression(png::Compression::Fast);
-    let written = encoder.write_header().and_then(|mut writer| writer.write_image_data(&data));
-    written.map_err(std::io::Error::other)?;
-    Ok(out)
+    Ok(encode_png(cols, rows, &data)?)
 }
 
 /// A small picture of a study's terrain for the start page.

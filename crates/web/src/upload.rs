@@ -25,6 +25,12 @@ pub(crate) fn broken_off(error: MultipartError) -> WebError {
     }
 }
 
+/// What the user calls the file of a part, without directories; empty where it is none.
+pub(crate) fn given_name(field: &Field<'_>) -> String {
+    let given = field.file_name().unwrap_or_default();
+    given.rsplit(['/', '\\']).next().unwrap_or_default().chars().take(120).collect()
+}
+
 /// Writes a part of the request to disk, `limit` bytes at most.
 pub(crate) async fn keep(mut field: Field<'_>, path: &std::path::Path, limit: u64) -> Result<u64> {
     let mut file = tokio::fs::File::create(path).await?;
@@ -83,8 +89,7 @@ pub(crate) async fn receive(mut form: Multipart, limit: u64) -> Result<Received>
             texts.insert(key, field.text().await.map_err(broken_off)?);
             continue;
         }
-        let given = field.file_name().unwrap_or("dem").to_owned();
-        let given = given.rsplit(['/', '\\']).next().unwrap_or("dem").chars().take(120).collect::<String>();
+        let given = if field.file_name().is_some() { given_name(&field) } else { "dem".into() };
         if given.is_empty() {
             continue;
         }
@@ -228,8 +233,7 @@ pub(crate) async fn receive_layer(mut form: Multipart, limit: u64) -> Result<Rec
             texts.insert(name, field.text().await.map_err(broken_off)?);
             continue;
         }
-        let file = field.file_name().unwrap_or_default().to_owned();
-        let file: String = file.rsplit(['/', '\\']).next().unwrap_or_default().chars().take(120).collect();
+        let file = given_name(&field);
         if file.is_empty() {
             continue;
         }

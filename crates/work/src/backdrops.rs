@@ -3,12 +3,12 @@
 use std::path::PathBuf;
 
 use bothros_core::{Placing, TiePoint, place_picture};
-use bothros_formats::{Crs, Picture, laid_extent, lay_picture, read_picture};
+use bothros_formats::{Crs, decode_png, encode_png, laid_extent, lay_picture, read_picture};
 use bothros_store::{Backdrop, Inverse, NewBackdrop, Store};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use sha2::{Digest, Sha256};
 
+use crate::sources::checksum;
 use crate::{Error, Facts, Provenance, Result, blocking};
 
 /// Where a picture lies.
@@ -58,27 +58,6 @@ async fn study_crs(store: &Store, study: i64) -> Result<Crs> {
     Ok(terrain.crs)
 }
 
-fn to_png(width: usize, height: usize, pixels: &[u8]) -> Result<Vec<u8>> {
-    let mut out = Vec::new();
-    let mut encoder = png::Encoder::new(&mut out, width as u32, height as u32);
-    encoder.set_color(png::ColorType::Rgba);
-    encoder.set_depth(png::BitDepth::Eight);
-    encoder.set_compression(png::Compression::Fast);
-    let written = encoder.write_header().and_then(|mut writer| writer.write_image_data(pixels));
-    written.map_err(std::io::Error::other)?;
-    Ok(out)
-}
-
-fn from_png(png: &[u8]) -> Result<(usize, usize, Vec<u8>)> {
-    let mut reader =
-        png::Decoder::new(std::io::Cursor::new(png)).read_info().map_err(std::io::Error::other)?;
-    let size =
-        reader.output_buffer_size().ok_or_else(|| std::io::Error::other("the picture is too large"))?;
-    let mut pixels = vec![0; size];
-    let info = reader.next_frame(&mut pixels).map_err(std::io::Error::other)?;
-    Ok((info.width as usize, info.height as usize, pixels))
-}
-
 /// Reads a picture and keeps it; tells in words what it is. It can be undone.
 ///
 /// # Errors
@@ -88,9 +67,9 @@ pub async fn add_backdrop(store: &Store, study: i64, new: NewPicture) -> Result<
     let reading = new.clone();
     let (picture, png, sha256) = blocking(move || {
         let picture = read_picture(&reading.path, &reading.file)?;
-        let png = to_png(picture.width, picture.height, &picture.pixels)?;
-        let sum = Sha256::digest(std::fs::read(&reading.path)?);
-        Ok((picture, png, sum.iter().map(|b| format!("{b:02x}")).collect::<String>()))
+        let png = encode_png(picture.width, picture.height, &picture.pixels)?;
+        let (sha256, _) = checksum(&reading.path)?;
+        Ok((picture, png, sha256))
     })
     .await?;
     let mut told =
@@ -176,11 +155,9 @@ pub async fn laid_backdrop(store: &Store, study: i64, id: i64) -> Result<Vec<u8>
         .ok_or_else(|| Error::Refused(format!("place {} by points first", backdrop.name)))?;
     let png = store.backdrop_picture(id).await?;
     blocking(move || {
-        let (width, height, pixels) = from_png(&png)?;
-        let picture =
-            Picture { width, height, pixels, original: (width, height), crs: None, geo_transform: None };
+        let picture = decode_png(&png)?;
         let laid = lay_picture(&picture, place.geo_transform, &Crs::parse(&place.crs)?, &crs)?;
-        to_png(laid.width, laid.height, &laid.pixels)
+        Ok(encode_png(laid.width, laid.height, &laid.pixels)?)
     })
     .await
 }

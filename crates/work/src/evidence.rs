@@ -4,8 +4,9 @@ use std::sync::Arc;
 
 use bothros_core::calibration::{DropTest, Scores, agreement, constant_drop, smallest_constant};
 use bothros_core::{Silent, Threshold};
-use bothros_store::{LayerRole, Shape, Store};
+use bothros_store::{LayerRole, Store};
 
+use crate::choices::lines;
 use crate::{Error, Facts, GridCache, Result, blocking, layer_features};
 
 /// Thresholds that are scored.
@@ -91,19 +92,12 @@ pub async fn evidence(store: &Store, cache: &GridCache, study: i64, tolerance_m:
     if !(tolerance_m > 0.0 && tolerance_m <= most) {
         return Err(Error::Refused(format!("the tolerance must be between 0 and {most:.0} m, 50 cells")));
     }
-    let mapped: Vec<Vec<[f64; 2]>> = layer_features(store, &facts, LayerRole::MappedStreams)
-        .await?
-        .into_iter()
-        .filter_map(|f| match f.shape {
-            Shape::Line(line) => Some(line),
-            _ => None,
-        })
-        .collect();
+    let mapped = lines(layer_features(store, &facts, LayerRole::MappedStreams).await?);
     let thresholds = thresholds(routing.largest_cells);
-    let (mapped_lines, sweep, lines) = (mapped.len(), Arc::clone(&grids), thresholds.clone());
+    let (mapped_lines, sweep, tried) = (mapped.len(), Arc::clone(&grids), thresholds.clone());
     let scores = blocking(move || {
         let g = &*sweep;
-        Ok(agreement(&g.directions, &g.accumulation, &g.frame, &mapped, tolerance_m, &lines, &Silent)?)
+        Ok(agreement(&g.directions, &g.accumulation, &g.frame, &mapped, tolerance_m, &tried, &Silent)?)
     })
     .await?;
     let mut drops = Vec::new();

@@ -10,8 +10,8 @@ use bothros_store::{
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
-use sha2::{Digest, Sha256};
 
+use crate::sources::checksum;
 use crate::{Error, Facts, Result, blocking};
 
 /// A file that becomes a layer.
@@ -169,9 +169,8 @@ async fn take_layer(
             &crs,
             &Part::new(&monitor, 0.0, 0.8),
         )?;
-        let content = std::fs::read(&reading.path)?;
-        let sha256 = Sha256::digest(&content).iter().map(|b| format!("{b:02x}")).collect::<String>();
-        Ok((read, sha256, content.len()))
+        let (sha256, bytes) = checksum(&reading.path)?;
+        Ok((read, sha256, bytes))
     })
     .await?;
     let all = read.features.len();

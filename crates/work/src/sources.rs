@@ -54,7 +54,8 @@ pub(crate) async fn look_at(new: &NewDemFile, first: &SourceFacts) -> Result<Sou
     Ok(SourceFile { file, bytes, sha256, info, band, vertical_unit, crs, provenance: Provenance::default() })
 }
 
-fn checksum(path: &Path) -> Result<(String, u64)> {
+/// SHA-256 in hexadecimal, and size in bytes, of a file on disk.
+pub(crate) fn checksum(path: &Path) -> Result<(String, u64)> {
     let mut hash = Sha256::new();
     let mut file = std::fs::File::open(path)?;
     let mut piece = vec![0; 1 << 20];

@@ -97,6 +97,15 @@ const TOPICS: [(&str, &str, Words); 6] = [
             ("threshold", "the contributing area at which a stream begins"),
             ("contributing area", "(flow accumulation + 1) × cell area"),
             ("reach", "stream from one headwater or junction to the next junction or outlet"),
+            (
+                "agreement",
+                "harmonic mean of the share of modelled length near mapped streams and of mapped length near modelled ones",
+            ),
+            ("tolerance", "how far apart two streams may lie and still be the same one"),
+            (
+                "constant drop",
+                "channels of all orders fall by about as much; from that threshold on, |t| is below 2",
+            ),
             ("Strahler order", "headwater reaches are 1; where two of the same order meet it rises by one"),
             ("drainage density", "stream length over area, km/km²"),
         ],
