@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::hierarchy::Depression;
 use super::lines::Line;
-use super::way_out::{WayLimits, pond_of, way_out};
+use super::way_out::{WayLimits, WayOut};
 use crate::monitor::SharedPace;
 use crate::routing::ACCUMULATION_NODATA;
 use crate::{Area, Cell, Frame, Grid, Monitor, Result};
@@ -155,11 +155,13 @@ pub fn find_barriers(
     deep.truncate(search.most_sinks);
     let near = Nearby::new(search, frame);
     let pace = SharedPace::new(monitor, deep.len());
+    let limits = WayLimits { reach_m: search.reach_m, widest_m: search.widest_m };
+    let ways = || WayOut::new(dem, frame, limits);
     let mut found: Vec<Barrier> = deep
         .par_iter()
-        .map(|sink| {
+        .map_init(ways, |ways, sink| {
             pace.advance(1)?;
-            let barrier = look_at(dem, accumulation, frame, sink, search, monitor)?;
+            let barrier = look_at(dem, accumulation, frame, sink, search, ways, monitor)?;
             Ok(barrier.map(|barrier| near.weigh(barrier)).filter(|b| b.score >= search.least_score))
         })
         .collect::<Result<Vec<_>>>()?
@@ -192,17 +194,17 @@ fn look_at(
     frame: &Frame,
     sink: &Depression,
     search: &BarrierSearch,
+    ways: &mut WayOut<'_>,
     monitor: &dyn Monitor,
 ) -> Result<Option<Barrier>> {
-    let pond = pond_of(dem, sink);
+    let pond = ways.pond_of(sink);
     let upstream = pond.iter().map(|&i| accumulation.values()[i as usize]);
     let upstream = upstream.filter(|&cells| cells != ACCUMULATION_NODATA).max().unwrap_or(0);
     let contributing = frame.area_of(upstream as u64 + 1);
     if contributing < search.least_area {
         return Ok(None);
     }
-    let limits = WayLimits { reach_m: search.reach_m, widest_m: search.widest_m };
-    let Some(path) = way_out(dem, frame, sink, &pond, limits, monitor)? else {
+    let Some(path) = ways.search(sink, monitor)? else {
         return Ok(None);
     };
     let z: Vec<f64> = path.iter().map(|&c| dem.get(c).copied().unwrap_or(f32::NAN) as f64).collect();

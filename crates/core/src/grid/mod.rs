@@ -2,10 +2,12 @@
 
 mod draw;
 mod frame;
+mod pages;
 mod placing;
 mod raster;
 
 pub use draw::{Connection, cells_along, cells_within};
 pub use frame::Frame;
+pub(crate) use pages::Pages;
 pub use placing::{Placing, TiePoint, place_picture};
 pub use raster::{Cell, Grid, NEIGHBOURS, Neighbour};

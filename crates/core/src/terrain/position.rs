@@ -2,7 +2,7 @@
 
 use rayon::prelude::*;
 
-use crate::monitor::check;
+use crate::monitor::{SharedPace, check};
 use crate::{Frame, Grid, Monitor, Result};
 
 /// How wide a surrounding is.
@@ -48,47 +48,112 @@ pub fn topographic_position(
     }
     .clamp(0.0, (rows + cols) as f64);
     // Half widths of the rows of a circle.
-    let reach = radius.floor() as isize;
-    let widths: Vec<isize> = (-reach..=reach)
-        .map(|dy| (radius * radius - (dy * dy) as f64).max(0.0).sqrt().floor() as isize)
+    let reach = radius.floor() as usize;
+    let widths: Vec<usize> = (0..=2 * reach)
+        .map(|at| (radius * radius - at.abs_diff(reach).pow(2) as f64).max(0.0).sqrt().floor() as usize)
         .collect();
-    // Sums along rows from their beginning, over elevations less a common one, so that the sums stay
-    // small; and counts of cells with an elevation.
+    // Elevations less a common one, so that the sums stay small.
     let base = dem.values().iter().copied().find(|z| !z.is_nan()).unwrap_or(0.0) as f64;
-    let width = cols + 1;
-    let mut sums = vec![(0f64, 0u32); rows * width];
-    sums.par_chunks_mut(width).zip(dem.values().par_chunks(cols.max(1))).for_each(|(sums, z)| {
-        for (col, &z) in z.iter().enumerate() {
-            let (sum, count) = sums[col];
-            sums[col + 1] = if z.is_nan() { (sum, count) } else { (sum + z as f64 - base, count + 1) };
-        }
-    });
-    check(monitor)?;
-    monitor.progress(0.1);
     let mut out = vec![f32::NAN; dem.len()];
-    out.par_chunks_mut(cols.max(1)).enumerate().try_for_each(|(row, out)| {
-        check(monitor)?;
-        for (col, out) in out.iter_mut().enumerate() {
-            let z = dem.values()[row * cols + col];
-            if z.is_nan() {
-                continue;
-            }
-            let (mut sum, mut count) = (0.0, 0);
+    let pace = SharedPace::new(monitor, rows.div_ceil(BAND));
+    out.par_chunks_mut((cols * BAND).max(1)).enumerate().try_for_each(|(band, out)| {
+        pace.advance(1)?;
+        let top = band * BAND;
+        let from = top.saturating_sub(widths.len() / 2);
+        let to = (top + out.len() / cols + widths.len() / 2).min(rows);
+        let sums = Sums::of(&dem.values()[from * cols..to * cols], cols, base);
+        let (mut sum, mut count) = (vec![0f64; cols], vec![0u32; cols]);
+        for (at, out) in out.chunks_mut(cols).enumerate() {
+            let row = top + at;
+            check(monitor)?;
+            sum.fill(0.0);
+            count.fill(0);
             for (at, &half) in widths.iter().enumerate() {
-                let Some(r) = row.checked_add_signed(at as isize - reach).filter(|&r| r < rows) else {
-                    continue;
-                };
-                let from = r * width + col.saturating_sub(half as usize);
-                let to = r * width + (col + half as usize + 1).min(cols);
-                sum += sums[to].0 - sums[from].0;
-                count += sums[to].1 - sums[from].1;
+                if let Some(r) = (row + at).checked_sub(reach).filter(|&r| r < rows) {
+                    sums.add(r - from, half, &mut sum, &mut count);
+                }
             }
-            *out = (z as f64 - base - sum / count as f64) as f32;
+            for (col, out) in out.iter_mut().enumerate() {
+                let z = dem.values()[row * cols + col] as f64 - base;
+                *out = (z - sum[col] / count[col] as f64) as f32;
+            }
         }
         Ok::<(), crate::Error>(())
     })?;
     monitor.progress(1.0);
     Ok(Grid::from_vec(rows, cols, out))
+}
+
+/// Rows worked at a time: their sums stay in the cache.
+const BAND: usize = 64;
+
+/// Sums along rows from their beginning, of elevations and of how many there are.
+struct Sums {
+    cols: usize,
+    sums: Vec<f64>,
+    /// nothing where every cell has an elevation
+    counts: Vec<u32>,
+}
+
+impl Sums {
+    fn of(values: &[f32], cols: usize, base: f64) -> Self {
+        let mut sums = vec![0f64; values.len() / cols * (cols + 1)];
+        let with_voids = values.iter().any(|z| z.is_nan());
+        let mut counts = vec![0u32; if with_voids { sums.len() } else { 0 }];
+        for (row, z) in values.chunks(cols).enumerate() {
+            let (mut sum, begin) = (0.0, row * (cols + 1) + 1);
+            for (out, &z) in sums[begin..].iter_mut().zip(z) {
+                sum += if z.is_nan() { 0.0 } else { z as f64 - base };
+                *out = sum;
+            }
+            if with_voids {
+                let mut count = 0;
+                for (out, &z) in counts[begin..].iter_mut().zip(z) {
+                    count += u32::from(!z.is_nan());
+                    *out = count;
+                }
+            }
+        }
+        Self { cols, sums, counts }
+    }
+
+    /// Adds, for each column, what lies in a row within `half` columns.
+    fn add(&self, row: usize, half: usize, sum: &mut [f64], count: &mut [u32]) {
+        let cols = self.cols;
+        let row = row * (cols + 1)..(row + 1) * (cols + 1);
+        let sums = &self.sums[row.clone()];
+        // Where the circle does not reach beyond the grid, one loop without a choice does it.
+        let inner = half.min(cols)..cols.saturating_sub(half).max(half.min(cols));
+        let edges = (0..inner.start).chain(inner.end..cols);
+        let within = |col: usize| (col.saturating_sub(half), (col + half + 1).min(cols));
+        for (to, (high, low)) in
+            sum[inner.clone()].iter_mut().zip(sums[(inner.start + half + 1).min(cols)..].iter().zip(sums))
+        {
+            *to += high - low;
+        }
+        for col in edges.clone() {
+            let (from, to) = within(col);
+            sum[col] += sums[to] - sums[from];
+        }
+        let Some(counts) = self.counts.get(row) else {
+            count[inner].iter_mut().for_each(|to| *to += 2 * half as u32 + 1);
+            for col in edges {
+                let (from, to) = within(col);
+                count[col] += (to - from) as u32;
+            }
+            return;
+        };
+        for (to, (high, low)) in count[inner.clone()]
+            .iter_mut()
+            .zip(counts[(inner.start + half + 1).min(cols)..].iter().zip(counts))
+        {
+            *to += high - low;
+        }
+        for col in edges {
+            let (from, to) = within(col);
+            count[col] += counts[to] - counts[from];
+        }
+    }
 }
 
 #[cfg(test)]
