@@ -2,6 +2,8 @@
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use rayon::prelude::*;
+
 use crate::{Error, Result};
 
 /// Watches over a piece of work.
@@ -114,6 +116,11 @@ impl<'a> SharedPace<'a> {
         self.count(1)
     }
 
+    /// Fails when the work was cancelled.
+    pub(crate) fn check(&self) -> Result<()> {
+        check(self.monitor)
+    }
+
     fn count(&self, halves: usize) -> Result<()> {
         check(self.monitor)?;
         let before = self.halves.fetch_add(halves, Ordering::Relaxed);
@@ -125,4 +132,64 @@ impl<'a> SharedPace<'a> {
 /// Fails when the work was cancelled.
 pub(crate) fn check(monitor: &dyn Monitor) -> Result<()> {
     if monitor.is_cancelled() { Err(Error::Cancelled) } else { Ok(()) }
+}
+
+/// Memory that is given back on another thread: to free gigabytes takes longer than anybody should wait
+/// after Cancel.
+pub(crate) struct Later<T: Send + 'static>(Option<T>);
+
+impl<T: Send + 'static> Later<T> {
+    pub(crate) fn new(value: T) -> Self {
+        Self(Some(value))
+    }
+
+    /// What was kept.
+    pub(crate) fn keep(mut self) -> T {
+        self.0.take().expect("it is taken here alone, and this consumes it")
+    }
+}
+
+impl<T: Send + 'static> std::ops::Deref for Later<T> {
+    type Target = T;
+    fn deref(&self) -> &T {
+        self.0.as_ref().expect("only what consumes it takes it")
+    }
+}
+
+impl<T: Send + 'static> std::ops::DerefMut for Later<T> {
+    fn deref_mut(&mut self) -> &mut T {
+        self.0.as_mut().expect("only what consumes it takes it")
+    }
+}
+
+impl<T: Send + 'static> Drop for Later<T> {
+    fn drop(&mut self) {
+        if let Some(value) = self.0.take() {
+            rayon::spawn(move || drop(value));
+        }
+    }
+}
+
+/// Pieces that are worked between two looks at the monitor.
+const PIECES_BETWEEN_LOOKS: usize = 256;
+
+/// Gathers what comes of each piece, `count` values in all, in order; hears Cancel in between.
+pub(crate) fn gather<'a, P, T, I>(
+    pieces: &'a [P],
+    count: usize,
+    monitor: &dyn Monitor,
+    of: impl Fn(usize, &'a P) -> I + Sync,
+) -> Result<Vec<T>>
+where
+    P: Sync,
+    T: Send,
+    I: Iterator<Item = T>,
+{
+    let mut all = Vec::with_capacity(count);
+    for (at, some) in pieces.chunks(PIECES_BETWEEN_LOOKS).enumerate() {
+        check(monitor)?;
+        let first = at * PIECES_BETWEEN_LOOKS;
+        all.par_extend(some.par_iter().enumerate().flat_map_iter(|(at, piece)| of(first + at, piece)));
+    }
+    Ok(all)
 }

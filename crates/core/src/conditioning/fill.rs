@@ -4,7 +4,7 @@ use rayon::prelude::*;
 
 use super::skeleton::{Tiling, solve};
 use super::tile::{Scratch, Tile};
-use crate::monitor::SharedPace;
+use crate::monitor::{Later, SharedPace};
 use crate::{Error, Grid, Monitor, Result};
 
 /// Edge of a tile: so small that its cells stay in a processor's cache, and that the basins of a
@@ -64,9 +64,9 @@ fn fill_by_tiles(dem: &Grid<f32>, outlets: &[u32], size: usize, monitor: &dyn Mo
     let tiling = Tiling::new(dem.rows(), dem.cols(), size);
     let shared = SharedPace::new(monitor, tiling.tiles() * 3 / 2);
     // Until the levels are known, the result holds each cell's basin.
-    let mut filled = vec![0f32; dem.len()];
+    let mut filled = Later::new(vec![0f32; dem.len()]);
     let mut parts = tiling.split(&mut filled);
-    let tiles: Vec<Tile> = parts
+    let tiles = parts
         .par_iter_mut()
         .enumerate()
         .map_init(Scratch::default, |scratch, (number, out)| {
@@ -77,9 +77,10 @@ fn fill_by_tiles(dem: &Grid<f32>, outlets: &[u32], size: usize, monitor: &dyn Mo
                 }
             }))
         })
-        .collect::<Result<_>>()?;
+        .collect::<Result<Vec<Tile>>>()?;
+    let tiles = Later::new(tiles);
     let levels = solve(tiling, &tiles, monitor)?;
-    parts.par_iter_mut().zip(&tiles).try_for_each(|(out, tile)| {
+    parts.par_iter_mut().zip(&*tiles).try_for_each(|(out, tile)| {
         shared.advance_half()?;
         let level = levels.of_tile(tile);
         for (row, out) in out.iter_mut().enumerate() {
@@ -93,7 +94,7 @@ fn fill_by_tiles(dem: &Grid<f32>, outlets: &[u32], size: usize, monitor: &dyn Mo
     })?;
     drop(parts);
     monitor.progress(1.0);
-    Ok(Grid::from_vec(dem.rows(), dem.cols(), filled))
+    Ok(Grid::from_vec(dem.rows(), dem.cols(), filled.keep()))
 }
 
 #[cfg(test)]

@@ -8,7 +8,7 @@ use super::paths::Paths;
 use super::skeleton::Tiling;
 use super::tile::{Scratch, Tile};
 use super::trees::{NOBODY, Pass, Trees};
-use crate::monitor::{SharedPace, check};
+use crate::monitor::{Later, SharedPace, check, gather};
 use crate::{Area, Cell, Error, Frame, Grid, Monitor, Result};
 
 /// A sink: all that lies below the level at which it overflows.
@@ -95,8 +95,8 @@ fn hierarchy_by_tiles(
     }
     let tiling = Tiling::new(dem.rows(), dem.cols(), size);
     let pace = SharedPace::new(monitor, tiling.tiles() * 2);
-    let mut labels = vec![0u16; dem.len()];
-    let tiles: Vec<Tile> = tiling
+    let mut labels = Later::new(vec![0u16; dem.len()]);
+    let tiles = tiling
         .split(&mut labels)
         .into_par_iter()
         .enumerate()
@@ -108,35 +108,33 @@ fn hierarchy_by_tiles(
                 }
             }))
         })
-        .collect::<Result<_>>()?;
+        .collect::<Result<Vec<Tile>>>()?;
+    let tiles = Later::new(tiles);
     let nodes = Nodes::new(tiling, &tiles, dem.cols());
-    let passes: Vec<Pass> = tiles
-        .par_iter()
-        .enumerate()
-        .flat_map_iter(|(number, tile)| {
-            let nodes = &nodes;
-            tile.joins.iter().map(move |join| {
-                let cell = nodes.cell(tile, join.high);
-                Pass {
-                    level: dem.values()[cell as usize],
-                    high: cell,
-                    low: nodes.cell(tile, join.low),
-                    high_basin: nodes.of_label(number, tile, join.high_label),
-                    low_basin: nodes.of_label(number, tile, join.low_label),
-                }
-            })
+    let count = tiles.iter().map(|tile| tile.joins.len()).sum();
+    let passes = gather(&tiles, count, monitor, |number, tile| {
+        let nodes = &nodes;
+        tile.joins.iter().map(move |join| {
+            let cell = nodes.cell(tile, join.high);
+            Pass {
+                level: dem.values()[cell as usize],
+                high: cell,
+                low: nodes.cell(tile, join.low),
+                high_basin: nodes.of_label(number, tile, join.high_label),
+                low_basin: nodes.of_label(number, tile, join.low_label),
+            }
         })
-        .collect();
-    let passes = by_height(passes, monitor)?;
-    let mut trees = Trees::new(dem, &nodes.bottoms(&tiles));
+    })?;
+    let passes = Later::new(by_height(passes, monitor)?);
+    let mut trees = Later::new(Trees::new(dem, &nodes.bottoms(&tiles, monitor)?, monitor)?);
     for (number, pass) in passes.iter().enumerate() {
         if number.is_multiple_of(1 << 16) {
             check(monitor)?;
         }
         trees.take(number as u32, pass);
     }
-    let paths = Paths::new(&trees, monitor)?;
-    let held = trees.hold(dem, &labels, &tiles, &nodes, &paths, &pace)?;
+    let paths = Later::new(Paths::new(&trees, monitor)?);
+    let held = Later::new(trees.hold(dem, &labels, &tiles, &nodes, &paths, &pace)?);
     let sinks = trees.list(dem, frame, &passes, &held, &paths, monitor)?;
     monitor.progress(1.0);
     Ok(sinks)
@@ -151,7 +149,9 @@ fn by_height(passes: Vec<Pass>, monitor: &dyn Monitor) -> Result<Vec<Pass>> {
         passes.iter().step_by((passes.len() / (PARTS * 32)).max(1)).map(|p| p.level).collect();
     bounds.sort_unstable_by(f32::total_cmp);
     let bounds: Vec<f32> = bounds.iter().copied().step_by((bounds.len() / PARTS).max(1)).skip(1).collect();
-    let mut parts = vec![Vec::with_capacity(passes.len() / (bounds.len() + 1)); bounds.len() + 1];
+    let count = passes.len();
+    let mut parts: Vec<Vec<Pass>> = Vec::new();
+    parts.resize_with(bounds.len() + 1, || Vec::with_capacity(count / (bounds.len() + 1)));
     for (number, pass) in passes.into_iter().enumerate() {
         if number.is_multiple_of(1 << 16) {
             check(monitor)?;
@@ -165,7 +165,12 @@ fn by_height(passes: Vec<Pass>, monitor: &dyn Monitor) -> Result<Vec<Pass>> {
         });
         Ok::<_, Error>(())
     })?;
-    Ok(parts.concat())
+    let mut all = Vec::with_capacity(count);
+    for part in parts {
+        check(monitor)?;
+        all.extend(part);
+    }
+    Ok(all)
 }
 
 /// What drains without being filled.
@@ -218,9 +223,10 @@ impl Nodes {
     }
 
     /// The lowest cell of each node, by number in the whole grid.
-    fn bottoms(&self, tiles: &[Tile]) -> Vec<u32> {
+    fn bottoms(&self, tiles: &[Tile], monitor: &dyn Monitor) -> Result<Vec<u32>> {
         let mut bottoms = vec![NOBODY; self.count()];
         for (number, tile) in tiles.iter().enumerate() {
+            check(monitor)?;
             for &(row, col) in tile.seeds.iter().skip(1) {
                 let cell = (row as usize * self.cols + col as usize) as u32;
                 bottoms[self.tiling.node(row as usize, col as usize)] = cell;
@@ -229,7 +235,7 @@ impl Nodes {
                 bottoms[self.first[number] as usize + at] = self.cell(tile, bottom);
             }
         }
-        bottoms
+        Ok(bottoms)
     }
 }
 

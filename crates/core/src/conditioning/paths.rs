@@ -42,6 +42,7 @@ impl Paths {
         let mut sink: Vec<u32> = (0..count as u32).collect();
         let mut size = vec![1u32; count];
         for node in 0..count {
+            heard(node)?;
             if let Some([a, b]) = trees.children(node) {
                 size[node] = size[a as usize] + size[b as usize];
             }

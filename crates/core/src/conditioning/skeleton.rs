@@ -9,7 +9,7 @@ use std::ops::Range;
 use rayon::prelude::*;
 
 use super::tile::{OCEAN, Place, Tile};
-use crate::monitor::check;
+use crate::monitor::{check, gather};
 use crate::{Monitor, Result};
 
 /// How a grid is cut into tiles of `size` cells, which share their rims.
@@ -152,22 +152,19 @@ fn lowest_first(edges: Vec<Edge>, monitor: &dyn Monitor) -> Result<Vec<Vec<Edge>
 /// Solves the graph of all rims: edges from the lowest up join what they connect (Kruskal 1956),
 /// and whatever is joined to the ocean by an edge stands at that edge's level.
 pub(super) fn solve(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Result<Levels> {
-    let edges: Vec<Edge> = tiles
-        .par_iter()
-        .flat_map_iter(|tile| {
-            tile.passes.iter().map(move |pass| {
-                let node = |label: u16| match label {
-                    OCEAN => 0,
-                    _ => {
-                        let (row, col) = tile.seeds[label as usize];
-                        tiling.node(row as usize, col as usize) as u32
-                    }
-                };
-                (node(pass.a), node(pass.b), pass.level)
-            })
+    let count = tiles.iter().map(|tile| tile.passes.len()).sum();
+    let edges = gather(tiles, count, monitor, |_, tile| {
+        tile.passes.iter().map(move |pass| {
+            let node = |label: u16| match label {
+                OCEAN => 0,
+                _ => {
+                    let (row, col) = tile.seeds[label as usize];
+                    tiling.node(row as usize, col as usize) as u32
+                }
+            };
+            (node(pass.a), node(pass.b), pass.level)
         })
-        .collect();
-    check(monitor)?;
+    })?;
     // Equal levels may come in any order: the result is the same.
     let edges = lowest_first(edges, monitor)?;
 
@@ -185,7 +182,7 @@ pub(super) fn solve(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Re
         at
     }
     for (number, &(a, b, pass)) in edges.iter().flatten().enumerate() {
-        if number.is_multiple_of(1 << 18) {
+        if number.is_multiple_of(1 << 16) {
             check(monitor)?;
         }
         let (a, b) = (find(&mut parent, a), find(&mut parent, b));
@@ -196,9 +193,14 @@ pub(super) fn solve(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Re
         if a == ocean || b == ocean {
             let other = if a == ocean { b } else { a };
             let mut at = other;
+            let mut raised = 0usize;
             while at != NOBODY {
                 level[at as usize] = pass;
                 at = next[at as usize];
+                raised += 1;
+                if raised.is_multiple_of(1 << 16) {
+                    check(monitor)?;
+                }
             }
             parent[other as usize] = ocean;
         } else {

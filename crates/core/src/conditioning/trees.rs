@@ -50,7 +50,7 @@ pub(super) struct Trees {
 
 impl Trees {
     /// Nodes that are not joined yet, by their lowest cells.
-    pub(super) fn new(dem: &Grid<f32>, bottoms: &[u32]) -> Self {
+    pub(super) fn new(dem: &Grid<f32>, bottoms: &[u32], monitor: &dyn Monitor) -> Result<Self> {
         let alone = |&bottom: &u32| Node {
             parent: NOBODY,
             bottom,
@@ -62,10 +62,13 @@ impl Trees {
         };
         // Room for as many again that hold two, so that nothing is copied on the way.
         let mut nodes = Vec::with_capacity(bottoms.len() * 2);
-        nodes.par_extend(bottoms.par_iter().map(alone));
         let mut root = Vec::with_capacity(bottoms.len() * 2);
-        root.extend(0..bottoms.len() as u32);
-        Self { root, nodes, children: Vec::new(), basins: bottoms.len() }
+        for some in bottoms.chunks(1 << 20) {
+            check(monitor)?;
+            nodes.par_extend(some.par_iter().map(alone));
+            root.extend(root.len() as u32..nodes.len() as u32);
+        }
+        Ok(Self { root, nodes, children: Vec::new(), basins: bottoms.len() })
     }
 
     fn find(&mut self, mut at: u32) -> u32 {
@@ -170,11 +173,17 @@ impl Trees {
             })
             .collect::<Result<_>>()?;
         let mut held = vec![(0u64, 0f64); self.root.len()];
-        for one in by_tile.into_iter().flatten() {
-            let all = &mut held[one.node as usize];
-            *all = (all.0 + one.cells as u64, all.1 + one.sum);
+        for tile in by_tile {
+            pace.check()?;
+            for one in tile {
+                let all = &mut held[one.node as usize];
+                *all = (all.0 + one.cells as u64, all.1 + one.sum);
+            }
         }
         for node in self.basins..self.root.len() {
+            if node.is_multiple_of(1 << 16) {
+                pace.check()?;
+            }
             for child in self.children(node).into_iter().flatten() {
                 let (cells, sum) = held[child as usize];
                 held[node].0 += cells;
@@ -248,22 +257,21 @@ impl Trees {
         monitor: &dyn Monitor,
     ) -> Result<Vec<Depression>> {
         let mut id_of = vec![NOBODY; self.root.len()];
-        let mut sinks = Vec::with_capacity(self.root.len());
+        let mut sinks = Vec::new();
         for (node, id) in id_of.iter_mut().enumerate().skip(1) {
+            if node.is_multiple_of(1 << 16) {
+                check(monitor)?;
+            }
             if self.is_sink(node) {
                 *id = sinks.len() as u32;
                 sinks.push(node as u32);
             }
         }
-        check(monitor)?;
         let cell_m2 = frame.cell_area().as_m2();
-        sinks
-            .par_iter()
-            .enumerate()
-            .map(|(at, &number)| {
-                if at.is_multiple_of(1 << 14) {
-                    check(monitor)?;
-                }
+        let mut list = Vec::with_capacity(sinks.len());
+        for some in sinks.chunks(1 << 16) {
+            check(monitor)?;
+            list.par_extend(some.par_iter().map(|&number| {
                 let node = &self.nodes[number as usize];
                 let spill = &passes[node.spill as usize];
                 let (cells, sum) = held[number as usize];
@@ -275,7 +283,7 @@ impl Trees {
                     true => (spill.high, spill.high_basin),
                     false => (spill.low, spill.low_basin),
                 };
-                Ok(Depression {
+                Depression {
                     id: id_of[number as usize],
                     parent: id_of.get(parent as usize).copied(),
                     bottom: dem.cell(node.bottom as usize),
@@ -287,9 +295,10 @@ impl Trees {
                     cells,
                     area: frame.area_of(cells),
                     volume_m3: (node.level as f64 * cells as f64 - sum) * cell_m2,
-                })
-            })
-            .collect()
+                }
+            }));
+        }
+        Ok(list)
     }
 
     /// The largest sink that holds a basin, up to the node `up_to` that holds it too.

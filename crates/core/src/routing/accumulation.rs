@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 
 use super::{DIRECTION_NODATA, REAL_ACCUMULATION_NODATA, inflows_of_row};
-use crate::monitor::{SharedPace, check};
+use crate::monitor::{Later, SharedPace, check};
 use crate::{Grid, Monitor, NEIGHBOURS, Result};
 
 /// Marks cells outside the footprint in a flow accumulation.
@@ -87,14 +87,14 @@ fn accumulate<T>(
     monitor: &dyn Monitor,
 ) -> Result<Grid<T>>
 where
-    T: Copy + Default + Send + Sync + std::ops::AddAssign + std::ops::Add<Output = T>,
+    T: Copy + Default + Send + Sync + 'static + std::ops::AddAssign + std::ops::Add<Output = T>,
 {
     directions.numbered()?;
     let (rows, cols, codes) = (directions.rows(), directions.cols(), directions.values());
     let at_once = (band * cols).max(1);
     let steps = code_offsets(cols);
-    let mut waiting = vec![0u8; codes.len()];
-    let mut sums = vec![T::default(); codes.len()];
+    let mut waiting = Later::new(vec![0u8; codes.len()]);
+    let mut sums = Later::new(vec![T::default(); codes.len()]);
     let pace = SharedPace::new(monitor, rows.div_ceil(band) * 5 / 4 + 1);
     // Cells whose water leaves their band, once all that flows into them is known.
     let leaving: Vec<Vec<u32>> = sums
@@ -168,7 +168,7 @@ where
         }
     }
     monitor.progress(1.0);
-    Ok(Grid::from_vec(rows, cols, sums))
+    Ok(Grid::from_vec(rows, cols, sums.keep()))
 }
 
 /// The step in cell numbers of each code; 0 where there is none.

@@ -80,7 +80,8 @@ pub fn flow_directions_to_outlets(
 pub(super) fn undecided_directions(surface: &Grid<f32>, monitor: &dyn Monitor) -> Result<Grid<u8>> {
     surface.numbered()?;
     let (rows, cols) = (surface.rows(), surface.cols());
-    let mut codes = vec![DIRECTION_NODATA; surface.len()];
+    // Every row is written to by whoever works on it.
+    let mut codes = vec![OUTLET; surface.len()];
     const ROWS_AT_ONCE: usize = 64;
     let any = codes
         .par_chunks_mut((cols * ROWS_AT_ONCE).max(1))

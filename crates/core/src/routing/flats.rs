@@ -8,7 +8,7 @@ use rayon::prelude::*;
 
 use super::d8::DIRECTION_NODATA;
 use super::flat_tile::{FlatTile, Place, Scratch, Steps, UNREACHED};
-use crate::monitor::{SharedPace, check};
+use crate::monitor::{Later, SharedPace, check, gather};
 use crate::{Grid, Monitor, NEIGHBOURS, Result};
 
 /// Edge of a tile.
@@ -57,7 +57,7 @@ fn resolve_in_tiles(
         .collect();
     let pace = SharedPace::new(monitor, bands * across * 2);
     // Tiles with flats that cross their rims; all others are done at once.
-    let mut crossing: Vec<Option<FlatTile>> = directions
+    let crossing: Vec<Option<FlatTile>> = directions
         .values_mut()
         .par_chunks_mut(size * cols)
         .zip(beside.par_iter())
@@ -75,11 +75,14 @@ fn resolve_in_tiles(
         .into_iter()
         .flatten()
         .collect();
+    let mut crossing = Later::new(crossing);
     if crossing.iter().any(Option::is_some) {
         let mut rims = Rims::new(rows, cols, size);
         let news = rims.publish_all(&crossing, |_| true);
+        check(monitor)?;
         count_in_rounds(&mut crossing, &mut rims, news, monitor)?;
         drain_closed(&mut crossing, &rims, monitor)?;
+        check(monitor)?;
         rims.publish_all(&crossing, |_| true);
         directions
             .values_mut()
@@ -124,7 +127,7 @@ fn count_in_rounds(
 /// in row order.
 fn drain_closed(tiles: &mut [Option<FlatTile>], rims: &Rims, monitor: &dyn Monitor) -> Result<()> {
     let mut closed: Vec<u32> =
-        tiles.par_iter().flatten().flat_map_iter(|tile| tile.unreached(rims.cols)).collect();
+        gather(tiles, 0, monitor, |_, tile| tile.iter().flat_map(|tile| tile.unreached(rims.cols)))?;
     closed.par_sort_unstable();
     let mut queue: Vec<u32> = Vec::new();
     for first in closed {
