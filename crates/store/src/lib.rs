@@ -17,6 +17,7 @@ mod pour_points;
 mod rasters;
 pub mod server;
 mod studies;
+mod trials;
 mod undo;
 
 pub use backdrops::{Backdrop, NewBackdrop};
@@ -34,6 +35,7 @@ pub use layers::{Layer, LayerFeature, LayerRole, LayerShape, Shape};
 pub use pour_points::NewPourPoint;
 pub use rasters::{NewRaster, RasterMeta, RasterRole, RasterWriter};
 pub use studies::{StudyChange, StudyPart};
+pub use trials::Trial;
 pub use undo::{Inverse, Undone};
 
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};

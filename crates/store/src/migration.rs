@@ -7,7 +7,7 @@ pub struct Migrator;
 #[sea_orm_migration::async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Layers), Box::new(Candidates), Box::new(Backdrops)]
+        vec![Box::new(First), Box::new(Layers), Box::new(Candidates), Box::new(Backdrops), Box::new(Trials)]
     }
 }
 
@@ -268,6 +268,43 @@ impl MigrationTrait for Backdrops {
 
     async fn down(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared("DROP TABLE backdrop").await?;
+        Ok(())
+    }
+}
+
+struct Trials;
+
+impl MigrationName for Trials {
+    fn name(&self) -> &str {
+        "m0005_trials"
+    }
+}
+
+const TRIALS: &str = r#"
+CREATE TABLE trial (
+    id bigserial PRIMARY KEY,
+    study_id bigint NOT NULL REFERENCES study ON DELETE CASCADE,
+    name text NOT NULL,
+    facts jsonb NOT NULL,
+    remark text NOT NULL,
+    justification text,
+    lines bytea NOT NULL,
+    created_at timestamptz NOT NULL,
+    deleted_at timestamptz
+);
+ALTER TABLE trial ALTER COLUMN lines SET STORAGE EXTERNAL;
+CREATE INDEX ON trial (study_id);
+"#;
+
+#[sea_orm_migration::async_trait::async_trait]
+impl MigrationTrait for Trials {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(TRIALS).await?;
+        Ok(())
+    }
+
+    async fn down(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared("DROP TABLE trial").await?;
         Ok(())
     }
 }

@@ -164,6 +164,9 @@ impl Store {
             format!("INSERT INTO backdrop (study_id, name, width, height, place, provenance, version, picture)
                 SELECT {new}, name, width, height, place, provenance, version, picture FROM backdrop
                 WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
+            format!("INSERT INTO trial (study_id, name, facts, remark, justification, lines, created_at)
+                SELECT {new}, name, facts, remark, justification, lines, created_at FROM trial
+                WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
             format!("INSERT INTO barrier (study_id, x, y, facts, score, found, decision, line)
                 SELECT {new}, x, y, facts, score, found, decision, line FROM barrier
                 WHERE study_id = {id} AND parked IS NULL ORDER BY id"),

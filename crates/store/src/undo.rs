@@ -99,6 +99,25 @@ pub enum Inverse {
         /// what they were
         source: Json,
     },
+    /// a trial was kept
+    RemoveTrial {
+        /// its number
+        id: i64,
+    },
+    /// a trial was deleted
+    RestoreTrial {
+        /// its number
+        id: i64,
+    },
+    /// another trial became the study's network
+    ChooseTrial {
+        /// the one that was it before
+        id: Option<i64>,
+        /// why it was
+        justification: String,
+        /// the threshold before, in cells
+        cells: Option<u32>,
+    },
     /// the threshold was changed
     SetThreshold {
         /// the threshold it had, in cells

@@ -197,5 +197,10 @@ pub async fn conditioning_key(store: &Store, facts: &Facts) -> Result<String> {
             hash.update(format!("{} {decision} {:?} ", barrier.id, barrier.line));
         }
     }
-    Ok(hash.finalize().iter().take(12).map(|b| format!("{b:02x}")).collect())
+    Ok(fingerprint(hash))
+}
+
+/// The first half of a checksum: enough to tell one state from another.
+pub(crate) fn fingerprint(hash: Sha256) -> String {
+    hash.finalize().iter().take(12).map(|b| format!("{b:02x}")).collect()
 }

@@ -2,12 +2,16 @@
 
 use std::sync::Arc;
 
-use bothros_core::calibration::{DropTest, Scores, agreement, constant_drop, smallest_constant};
-use bothros_core::{Silent, Threshold};
+use bothros_core::calibration::{
+    Bend, Comparison, DropTest, Scores, SlopeClass, agreement, bend, constant_drop, slope_by_area,
+    smallest_constant,
+};
+use bothros_core::{Part, Threshold};
 use bothros_store::{LayerRole, Store};
 
 use crate::choices::lines;
-use crate::{Error, Facts, GridCache, Result, blocking, layer_features};
+use crate::wanted::while_wanted;
+use crate::{Error, Facts, GridCache, Result, layer_features, shortfalls};
 
 /// Thresholds that are scored.
 const SCORED: usize = 60;
@@ -27,6 +31,10 @@ pub struct Evidence {
     pub scores: Vec<Scores>,
     /// tests of drops, from the smallest threshold up
     pub drops: Vec<(Threshold, Option<DropTest>)>,
+    /// mean slope by contributing area
+    pub slopes: Vec<SlopeClass>,
+    /// where that relation bends
+    pub bend: Option<Bend>,
     /// number of mapped lines
     pub mapped_lines: usize,
     /// area that densities refer to, km²
@@ -74,30 +82,115 @@ pub fn usual_tolerance_m(facts: &Facts) -> f64 {
     facts.terrain.as_ref().map_or(15.0, |t| (3.0 * t.frame.cell_m()).max(15.0).round())
 }
 
-/// Gathers the evidence over the whole range of thresholds.
-///
-/// # Errors
-/// [`Error::Refused`] before flow is routed, and for a tolerance of no use.
-pub async fn evidence(store: &Store, cache: &GridCache, study: i64, tolerance_m: f64) -> Result<Evidence> {
-    let facts = Facts::of(&store.study(study).await?)?;
-    let grids = cache.get(store, &facts).await?;
+/// What evidence is known by: the accumulation it rests on, the tolerance, the mapped streams.
+type Key = (i64, u64, String);
+
+/// Evidence and comparisons that were asked for last. Clones share what they hold.
+#[derive(Clone)]
+pub struct Calibration {
+    found: moka::future::Cache<Key, Arc<Evidence>>,
+    compared: moka::future::Cache<(Key, u32), Arc<Comparison>>,
+}
+
+impl Default for Calibration {
+    fn default() -> Self {
+        // By pieces of line: a network of 10 000 reaches some ten times.
+        let weight = |_: &(Key, u32), c: &Arc<Comparison>| (c.matched.len() + c.shortfalls.len() + 10) as u32;
+        Self {
+            found: moka::future::Cache::new(50),
+            compared: moka::future::Cache::builder().weigher(weight).max_capacity(300_000).build(),
+        }
+    }
+}
+
+fn shared(error: Arc<Error>) -> Error {
+    if error.is_cancelled() {
+        return bothros_core::Error::Cancelled.into();
+    }
+    Error::Refused(error.to_string())
+}
+
+impl Calibration {
+    /// The evidence over the whole range of thresholds. Where nobody waits for it any more, the work stops.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] before flow is routed, and for a tolerance of no use.
+    pub async fn evidence(
+        &self,
+        store: &Store,
+        grids: &GridCache,
+        study: i64,
+        tolerance_m: f64,
+    ) -> Result<Arc<Evidence>> {
+        let facts = Facts::of(&store.study(study).await?)?;
+        let key = key(store, grids, &facts, tolerance_m).await?;
+        let gather = async { Ok::<_, Error>(Arc::new(evidence(store, grids, &facts, tolerance_m).await?)) };
+        self.found.try_get_with(key, gather).await.map_err(shared)
+    }
+
+    /// How the network at a threshold compares with the mapped streams.
+    ///
+    /// # Errors
+    /// Those of [`Calibration::evidence`].
+    pub async fn comparison(
+        &self,
+        store: &Store,
+        grids: &GridCache,
+        study: i64,
+        threshold: Threshold,
+        tolerance_m: f64,
+    ) -> Result<Arc<Comparison>> {
+        let facts = Facts::of(&store.study(study).await?)?;
+        let key = (key(store, grids, &facts, tolerance_m).await?, threshold.as_cells());
+        let compare = async {
+            Ok::<_, Error>(Arc::new(
+                shortfalls::compared(store, grids, &facts, threshold, tolerance_m).await?,
+            ))
+        };
+        self.compared.try_get_with(key, compare).await.map_err(shared)
+    }
+}
+
+async fn key(store: &Store, grids: &GridCache, facts: &Facts, tolerance_m: f64) -> Result<Key> {
+    let mut mapped = String::new();
+    for layer in store.layers(facts.study).await?.into_iter().filter(|l| l.role == LayerRole::MappedStreams) {
+        mapped += &format!("{}.{},", layer.id, layer.version);
+    }
+    // What stands and what was decided about barriers is among the reasons.
+    for barrier in store.barriers(facts.study).await? {
+        mapped += &format!("b{}{},", barrier.id, barrier.decision.as_deref().unwrap_or(""));
+    }
+    Ok((grids.number(store, facts).await?, tolerance_m.to_bits(), mapped))
+}
+
+/// Fails where a tolerance is of no use.
+pub(crate) fn check_tolerance(tolerance_m: f64, cell_m: f64) -> Result<()> {
+    // Beyond that nothing is near any more, and each cell would be asked about thousands.
+    let most = 50.0 * cell_m;
+    if tolerance_m > 0.0 && tolerance_m <= most {
+        return Ok(());
+    }
+    Err(Error::Refused(format!("the tolerance must be between 0 and {most:.0} m, 50 cells")))
+}
+
+async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: f64) -> Result<Evidence> {
+    let grids = cache.get(store, facts).await?;
     let (Some(terrain), Some(routing)) = (&facts.terrain, &facts.routing) else {
         return Err(Error::Refused(
             "there is no flow accumulation yet: condition and route flow first".into(),
         ));
     };
     let frame = terrain.frame;
-    // Beyond that nothing is near any more, and each cell would be asked about thousands.
-    let most = 50.0 * frame.cell_m();
-    if !(tolerance_m > 0.0 && tolerance_m <= most) {
-        return Err(Error::Refused(format!("the tolerance must be between 0 and {most:.0} m, 50 cells")));
-    }
-    let mapped = lines(layer_features(store, &facts, LayerRole::MappedStreams).await?);
+    check_tolerance(tolerance_m, frame.cell_m())?;
+    let mapped = lines(layer_features(store, facts, LayerRole::MappedStreams).await?);
     let thresholds = thresholds(routing.largest_cells);
     let (mapped_lines, sweep, tried) = (mapped.len(), Arc::clone(&grids), thresholds.clone());
-    let scores = blocking(move || {
+    let (scores, slopes) = while_wanted(move |wanted| {
         let g = &*sweep;
-        Ok(agreement(&g.directions, &g.accumulation, &g.frame, &mapped, tolerance_m, &tried, &Silent)?)
+        let part = |from, to| Part::new(wanted, from, to);
+        let (codes, areas) = (&g.directions, &g.accumulation);
+        let scores = agreement(codes, areas, &g.frame, &mapped, tolerance_m, &tried, &part(0.0, 0.8))?;
+        Ok((scores, slope_by_area(codes, areas, &g.filled, &g.frame, &part(0.8, 1.0))?))
     })
     .await?;
     let mut drops = Vec::new();
@@ -105,11 +198,12 @@ pub async fn evidence(store: &Store, cache: &GridCache, study: i64, tolerance_m:
         if scores.headwaters > MOST_HEADWATERS || scores.headwaters < 4 {
             continue;
         }
-        let network = cache.network(store, &facts, *threshold).await?;
+        let network = cache.network(store, facts, *threshold).await?;
         drops.push((*threshold, constant_drop(&network)));
     }
     let footprint_km2 = frame.area_of(terrain.summary.cells).as_km2();
-    Ok(Evidence { tolerance_m, scores, drops, mapped_lines, footprint_km2 })
+    let bend = bend(&slopes);
+    Ok(Evidence { tolerance_m, scores, drops, slopes, bend, mapped_lines, footprint_km2 })
 }
 
 /// Thresholds spread evenly over the logarithm of contributing area, from 20 cells up to a third of the largest.
@@ -127,7 +221,7 @@ mod tests {
 
     fn scores(cells: u32, modelled_m: f64, matched_m: f64, found_m: f64) -> Scores {
         let threshold = Threshold::cells(cells);
-        Scores { threshold, modelled_m, matched_m, mapped_m: 100.0, found_m, headwaters: 1 }
+        Scores { threshold, modelled_m, matched_m, mapped_m: 100.0, found_m, headwaters: 1, away_m: None }
     }
 
     #[test]
@@ -139,8 +233,15 @@ mod tests {
             scores(80, 80.0, 70.0, 78.0),
             scores(160, 20.0, 18.0, 20.0),
         ];
-        let evidence =
-            Evidence { tolerance_m: 5.0, scores: all, drops: vec![], mapped_lines: 3, footprint_km2: 1.0 };
+        let evidence = Evidence {
+            tolerance_m: 5.0,
+            scores: all,
+            drops: vec![],
+            slopes: vec![],
+            bend: None,
+            mapped_lines: 3,
+            footprint_km2: 1.0,
+        };
         // 0.840 at 40 cells, 0.825 at 80, 0.766 at 20.
         let found = evidence.by_agreement().unwrap();
         assert_eq!((found.best.as_cells(), found.range.0.as_cells(), found.range.1.as_cells()), (40, 40, 80));

@@ -9,7 +9,7 @@ use bothros_formats::{Crs, MosaicPlan, Overlap, RasterInfo, VerticalUnit};
 use bothros_store::Study;
 use serde::{Deserialize, Serialize};
 
-use crate::{Choices, Preparing, Result, WeightFacts};
+use crate::{Choices, Preparing, Result, ShortfallMark, WeightFacts};
 
 /// Where an input comes from, in the analyst's words.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -302,6 +302,8 @@ pub struct Settings {
     pub style: serde_json::Value,
     /// weights that are accumulated
     pub weights: Option<WeightFacts>,
+    /// what was said of places where network and mapped streams disagree
+    pub shortfalls: Vec<ShortfallMark>,
 }
 
 impl Default for Settings {
@@ -312,6 +314,7 @@ impl Default for Settings {
             conditioning: Choices::default(),
             style: serde_json::Value::Null,
             weights: None,
+            shortfalls: Vec::new(),
         }
     }
 }

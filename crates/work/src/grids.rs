@@ -59,6 +59,17 @@ impl GridCache {
         Ok(grids)
     }
 
+    /// What the grids of a study are known by: it changes when flow is routed again.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub(crate) async fn number(&self, store: &Store, facts: &Facts) -> Result<i64> {
+        let found = store.raster(facts.study, RasterRole::Accumulation).await?;
+        let not_yet =
+            || Error::Refused("there is no flow accumulation yet: condition and route flow first".into());
+        Ok(found.ok_or_else(not_yet)?.id)
+    }
+
     async fn numbered(&self, store: &Store, facts: &Facts) -> Result<(i64, Arc<Grids>)> {
         let not_yet =
             || Error::Refused("there are no flow directions yet: fill sinks and route flow first".into());

@@ -19,15 +19,18 @@ mod preparing;
 mod review;
 mod route;
 mod section;
+mod shortfalls;
 mod sources;
 mod threshold;
+mod trials;
+mod wanted;
 mod weights;
 
 pub use backdrops::{NewPicture, PicturePlace, add_backdrop, laid_backdrop, place_backdrop};
 pub use catchment::{CatchmentFacts, PourPointPlace, delineate_at, place_pour_point};
 pub use choices::{Choices, conditioning_key};
 pub use error::{Error, Result};
-pub use evidence::{Evidence, Suggested, evidence, usual_tolerance_m};
+pub use evidence::{Calibration, Evidence, Suggested, usual_tolerance_m};
 pub use facts::{
     ConditionedFacts, Facts, NetworkFacts, PlacedSeam, Provenance, ReviewFacts, RoutingFacts, Settings,
     SourceFacts, SourceFile, TerrainFacts,
@@ -45,11 +48,13 @@ pub use prepare::prepare;
 pub use preparing::{Alignment, Clip, PreparedPlace, Preparing};
 pub use review::{BarrierFacts, Decision, Profile, profile_along};
 pub use section::{Section, SectionPlace, burn_across, section_across};
+pub use shortfalls::{ShortfallMark, Verdict, mark_shortfall};
 pub use sources::{
     NewDemFile, add_dem_files, level_dem_files, move_dem_file, remove_dem_file, restore_source,
     set_provenance,
 };
 pub use threshold::set_threshold;
+pub use trials::{KeptTrial, TrialFacts, TrialLine, choose_trial, chosen_trial, keep_trial, trials};
 pub use weights::{WeightFacts, remove_weights, set_weights};
 
 use bothros_store::{Job, JobHandle, JobKind, Outcome, Store};

@@ -5,7 +5,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::monitor::check;
 use crate::routing::{DIRECTION_NODATA, downstream};
-use crate::{Cell, Error, Frame, Grid, Monitor, Result, Threshold};
+use crate::{
+    Cell, Connection, Error, Frame, Grid, Monitor, Result, Threshold, cells_along, distance_to_marked,
+};
 
 /// How the network at one threshold agrees with mapped streams.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -22,6 +24,9 @@ pub struct Scores {
     pub found_m: f64,
     /// cells at which modelled streams begin
     pub headwaters: u64,
+    /// mean distance of the modelled streams from the nearest mapped one, metres
+    #[serde(default)]
+    pub away_m: Option<f64>,
 }
 
 impl Scores {
@@ -66,7 +71,10 @@ impl Steps {
 struct Tally {
     modelled: Steps,
     matched: Steps,
-    /// micrometres, for the same reason
+    /// cells that are stream, and the sum of their distances from mapped ones, micrometres, whole for the same reason
+    cells: u64,
+    away: u64,
+    /// micrometres
     found: u64,
     begun: i64,
 }
@@ -83,7 +91,8 @@ const BAND: usize = 64;
 ///
 /// Modelled streams run between cell centres. Half of each step counts as matched where the centre it begins or
 /// ends at lies within `tolerance_m` of a mapped line. A mapped line is looked at every quarter of a cell; the
-/// piece counts as found where a stream cell's centre lies within the tolerance. Against buffers of exact
+/// piece counts as found where a stream cell's centre lies within the tolerance. The mean distance is that of
+/// the centres of stream cells from those of the cells that mapped lines pass. Against buffers of exact
 /// lines both differ by a fraction of a cell at each place where a line enters or leaves the other's buffer.
 ///
 /// # Errors
@@ -123,18 +132,13 @@ pub fn agreement(
     // How many of the thresholds a cell's contributing area reaches.
     let reached = |cells: u32| sorted.partition_point(|&t| t <= cells);
     let tolerance = tolerance_m / frame.cell_m();
-    // In cells from the north-west corner: column, then row.
-    let lines: Vec<Vec<[f64; 2]>> = mapped
-        .iter()
-        .map(|line| {
-            line.iter()
-                .map(|p| [(p[0] - frame.left) / frame.cell_size, (frame.top - p[1]) / frame.cell_size])
-                .collect()
-        })
-        .collect();
+    let lines = in_cells(mapped, frame);
     let near = near(&lines, frame, tolerance, monitor)?;
+    monitor.progress(0.2);
+    let away = away(mapped, frame, monitor)?;
     monitor.progress(0.3);
-    let mut tallies = modelled(directions, accumulation, &near, sorted.len(), lowest, &reached, monitor)?;
+    let known = Known { near: &near, away: &away, unit: frame.cell_m() * MICRO };
+    let mut tallies = modelled(directions, accumulation, &known, sorted.len(), lowest, &reached, monitor)?;
     monitor.progress(0.6);
     let (found, mapped_um) =
         found(&lines, directions, accumulation, frame, tolerance, sorted.len(), &reached, monitor)?;
@@ -149,6 +153,8 @@ pub fn agreement(
         at_least[bin] = Tally {
             modelled: own.modelled.plus(above.modelled),
             matched: own.matched.plus(above.matched),
+            cells: own.cells + above.cells,
+            away: own.away.saturating_add(above.away),
             found: own.found + above.found,
             begun: own.begun + above.begun,
         };
@@ -165,13 +171,20 @@ pub fn agreement(
                 mapped_m: mapped_um as f64 / MICRO,
                 found_m: tally.found as f64 / MICRO,
                 headwaters: tally.begun as u64,
+                away_m: (mapped_um > 0 && tally.cells > 0)
+                    .then(|| tally.away as f64 / MICRO / tally.cells as f64),
             }
         })
         .collect())
 }
 
 /// Cells whose centre lies within `tolerance` (cells) of a line (column and row from the north-west corner).
-fn near(lines: &[Vec<[f64; 2]>], frame: &Frame, tolerance: f64, monitor: &dyn Monitor) -> Result<Grid<bool>> {
+pub(super) fn near(
+    lines: &[Vec<[f64; 2]>],
+    frame: &Frame,
+    tolerance: f64,
+    monitor: &dyn Monitor,
+) -> Result<Grid<bool>> {
     let mut near = Grid::filled(frame.rows, frame.cols, false);
     // Each band of rows has the pieces of lines that may matter to it.
     let bands = frame.rows.div_ceil(BAND);
@@ -214,6 +227,28 @@ fn near(lines: &[Vec<[f64; 2]>], frame: &Frame, tolerance: f64, monitor: &dyn Mo
     Ok(near)
 }
 
+/// Distance of each cell from the nearest cell that a mapped line passes, in cells.
+fn away(mapped: &[Vec<[f64; 2]>], frame: &Frame, monitor: &dyn Monitor) -> Result<Grid<f32>> {
+    let mut marked = Grid::filled(frame.rows, frame.cols, false);
+    for line in mapped {
+        check(monitor)?;
+        for cell in cells_along(line, frame, Connection::Eight) {
+            let index = marked.index(cell);
+            marked.values_mut()[index] = true;
+        }
+    }
+    distance_to_marked(&marked, monitor)
+}
+
+/// What is known of the mapped streams at each cell.
+struct Known<'a> {
+    near: &'a Grid<bool>,
+    /// in cells
+    away: &'a Grid<f32>,
+    /// micrometres of a cell
+    unit: f64,
+}
+
 /// Distance of a point from a piece of a line.
 fn distance([x, y]: [f64; 2], a: [f64; 2], b: [f64; 2]) -> f64 {
     let (dx, dy) = (b[0] - a[0], b[1] - a[1]);
@@ -226,7 +261,7 @@ fn distance([x, y]: [f64; 2], a: [f64; 2], b: [f64; 2]) -> f64 {
 fn modelled(
     directions: &Grid<u8>,
     accumulation: &Grid<u32>,
-    near: &Grid<bool>,
+    known: &Known<'_>,
     thresholds: usize,
     lowest: u32,
     reached: &(dyn Fn(u32) -> usize + Sync),
@@ -237,6 +272,8 @@ fn modelled(
         for (a, b) in a.iter_mut().zip(b) {
             a.modelled = a.modelled.plus(b.modelled);
             a.matched = a.matched.plus(b.matched);
+            a.cells += b.cells;
+            a.away = a.away.saturating_add(b.away);
             a.begun += b.begun;
         }
         a
@@ -262,6 +299,9 @@ fn modelled(
                     continue;
                 }
                 tallies[bin].begun += 1;
+                tallies[bin].cells += 1;
+                let away = (known.away.values()[index] as f64 * known.unit).round() as u64;
+                tallies[bin].away = tallies[bin].away.saturating_add(away);
                 // Where a stream comes in, none begins.
                 let above = crate::routing::upstream(directions, index)
                     .map(|up| accumulation.values()[up].saturating_add(1))
@@ -275,7 +315,7 @@ fn modelled(
                     true => Steps { straight: 0, diagonal: n },
                     false => Steps { straight: n, diagonal: 0 },
                 };
-                let matched = u64::from(near.values()[index]) + u64::from(near.values()[next]);
+                let matched = u64::from(known.near.values()[index]) + u64::from(known.near.values()[next]);
                 let tally = &mut tallies[bin];
                 tally.modelled = tally.modelled.plus(halves(2));
                 tally.matched = tally.matched.plus(halves(matched));
@@ -283,6 +323,48 @@ fn modelled(
             Ok(tallies)
         })
         .try_reduce(|| vec![Tally::default(); thresholds + 1], |a, b| Ok(add(a, b)))
+}
+
+/// What gathers around places on the map.
+pub(super) struct Around<'a> {
+    pub directions: &'a Grid<u8>,
+    pub accumulation: &'a Grid<u32>,
+    /// in cells
+    pub tolerance: f64,
+}
+
+impl Around<'_> {
+    /// The number of a cell of the footprint.
+    pub(super) fn cell(&self, row: isize, col: isize) -> Option<usize> {
+        let (row, col) = (usize::try_from(row).ok()?, usize::try_from(col).ok()?);
+        let index = |()| self.directions.index(Cell { row, col });
+        (row < self.directions.rows() && col < self.directions.cols())
+            .then_some(())
+            .map(index)
+            .filter(|&index| self.directions.values()[index] != DIRECTION_NODATA)
+    }
+
+    /// The largest contributing area, in cells, of a cell whose centre lies within the tolerance of a place
+    /// (column and row from the north-west corner); 0 where there is none.
+    pub(super) fn largest(&self, x: f64, y: f64) -> u32 {
+        let mut most = 0u32;
+        let reach = self.tolerance + 0.5;
+        for row in (y - reach).floor() as isize..=(y + reach).floor() as isize {
+            for col in (x - reach).floor() as isize..=(x + reach).floor() as isize {
+                let away = (col as f64 + 0.5 - x).hypot(row as f64 + 0.5 - y);
+                if let Some(index) = self.cell(row, col).filter(|_| away <= self.tolerance) {
+                    most = most.max(self.accumulation.values()[index].saturating_add(1));
+                }
+            }
+        }
+        most
+    }
+}
+
+/// Lines in cells from the north-west corner: column, then row.
+pub(super) fn in_cells(lines: &[Vec<[f64; 2]>], frame: &Frame) -> Vec<Vec<[f64; 2]>> {
+    let place = |p: &[f64; 2]| [(p[0] - frame.left) / frame.cell_size, (frame.top - p[1]) / frame.cell_size];
+    lines.iter().map(|line| line.iter().map(place).collect()).collect()
 }
 
 /// The mapped streams, in micrometres, by the number of thresholds at which they are found; and all of them.
@@ -297,30 +379,12 @@ fn found(
     reached: &(dyn Fn(u32) -> usize + Sync),
     monitor: &dyn Monitor,
 ) -> Result<(Vec<u64>, u64)> {
-    let (rows, cols) = (frame.rows as isize, frame.cols as isize);
-    let valid = |row: isize, col: isize| {
-        (row >= 0 && col >= 0 && row < rows && col < cols)
-            .then(|| directions.index(Cell { row: row as usize, col: col as usize }))
-            .filter(|&index| directions.values()[index] != DIRECTION_NODATA)
-    };
-    let most_near = |x: f64, y: f64| {
-        let mut most = 0u32;
-        let reach = tolerance + 0.5;
-        for row in (y - reach).floor() as isize..=(y + reach).floor() as isize {
-            for col in (x - reach).floor() as isize..=(x + reach).floor() as isize {
-                let away = (col as f64 + 0.5 - x).hypot(row as f64 + 0.5 - y);
-                if let Some(index) = valid(row, col).filter(|_| away <= tolerance) {
-                    most = most.max(accumulation.values()[index].saturating_add(1));
-                }
-            }
-        }
-        most
-    };
     let add = |(mut a, x): (Vec<u64>, u64), (b, y): (Vec<u64>, u64)| {
         a.iter_mut().zip(b).for_each(|(a, b)| *a += b);
         (a, x + y)
     };
     let none = || (vec![0u64; thresholds + 1], 0u64);
+    let around = Around { directions, accumulation, tolerance };
     lines
         .par_iter()
         .map(|line| {
@@ -334,11 +398,11 @@ fn found(
                 for at in 0..pieces as usize {
                     let t = (at as f64 + 0.5) / pieces;
                     let (x, y) = (pair[0][0] + dx * t, pair[0][1] + dy * t);
-                    if valid(y.floor() as isize, x.floor() as isize).is_none() {
+                    if around.cell(y.floor() as isize, x.floor() as isize).is_none() {
                         continue;
                     }
                     all += piece;
-                    by_bin[reached(most_near(x, y))] += piece;
+                    by_bin[reached(around.largest(x, y))] += piece;
                 }
             }
             Ok((by_bin, all))

@@ -3,6 +3,10 @@
 
 mod agreement;
 mod constant_drop;
+mod shortfalls;
+mod slope_area;
 
 pub use agreement::{Scores, agreement};
 pub use constant_drop::{DropTest, constant_drop, smallest_constant};
+pub use shortfalls::{Compared, Comparison, Matched, Reason, Shortfall, Side, compare};
+pub use slope_area::{Bend, SlopeClass, bend, slope_by_area};

@@ -82,6 +82,22 @@ pub enum StepKind {
     Fill,
 }
 
+impl StepKind {
+    /// What it did, in a few words.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Voids => "Voids filled",
+            Self::Rebuild => "Ground rebuilt in areas",
+            Self::Lakes => "Lakes made level",
+            Self::Burn => "Streams burned (routing surface)",
+            Self::Walls => "Walls raised (routing surface)",
+            Self::BreachLines => "Breach lines lowered",
+            Self::Breach => "Sinks breached",
+            Self::Fill => "Sinks filled",
+        }
+    }
+}
+
 /// What a step did.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Step {

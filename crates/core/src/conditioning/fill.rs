@@ -93,6 +93,8 @@ fn fill_by_tiles(dem: &Grid<f32>, outlets: &[u32], size: usize, monitor: &dyn Mo
         Ok(())
     })?;
     drop(parts);
+    // What comes next may need the room.
+    drop(tiles.keep());
     monitor.progress(1.0);
     Ok(Grid::from_vec(dem.rows(), dem.cols(), filled.keep()))
 }

@@ -1,11 +1,13 @@
 //! Rasters in memory: values, neighbours, place on the ground.
 
+mod away;
 mod draw;
 mod frame;
 mod pages;
 mod placing;
 mod raster;
 
+pub use away::distance_to_marked;
 pub use draw::{Connection, cells_along, cells_within};
 pub use frame::Frame;
 pub(crate) use pages::Pages;

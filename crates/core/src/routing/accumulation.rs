@@ -167,6 +167,7 @@ where
             here = next;
         }
     }
+    drop(waiting.keep());
     monitor.progress(1.0);
     Ok(Grid::from_vec(rows, cols, sums.keep()))
 }

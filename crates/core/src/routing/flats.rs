@@ -98,6 +98,7 @@ fn resolve_in_tiles(
                 Ok(())
             })?;
     }
+    drop(crossing.keep());
     monitor.progress(1.0);
     Ok(())
 }

@@ -12,4 +12,5 @@ pub mod pour_point;
 pub mod raster;
 pub mod raster_block;
 pub mod study;
+pub mod trial;
 pub mod undo_entry;

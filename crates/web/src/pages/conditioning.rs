@@ -246,19 +246,6 @@ fn astray(place: &bothros_core::network::Astray, frame: &Frame) -> (String, f64,
     (told, x, y)
 }
 
-fn step_name(kind: StepKind) -> &'static str {
-    match kind {
-        StepKind::Voids => "Voids filled",
-        StepKind::Rebuild => "Ground rebuilt in areas",
-        StepKind::Lakes => "Lakes made level",
-        StepKind::Burn => "Streams burned (routing surface)",
-        StepKind::Walls => "Walls raised (routing surface)",
-        StepKind::BreachLines => "Breach lines lowered",
-        StepKind::Breach => "Sinks breached",
-        StepKind::Fill => "Sinks filled",
-    }
-}
-
 fn remark(told: &Remark, frame: &Frame) -> (String, Option<(f64, f64)>) {
     match told {
         Remark::VoidsFilled { cells } => {
@@ -449,7 +436,7 @@ pub(super) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<
             let moved = |s: &bothros_core::conditioning::Step| {
                 format!("cut {}, fill {}", numbers::volume(s.moved.cut_m3), numbers::volume(s.moved.fill_m3))
             };
-            done.steps.iter().map(|s| (step_name(s.kind), moved(s))).collect()
+            done.steps.iter().map(|s| (s.kind.title(), moved(s))).collect()
         }),
         remarks: conditioned
             .zip(frame)

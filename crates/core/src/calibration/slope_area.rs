@@ -1,0 +1,224 @@
+//! Slope against contributing area: channels fall the less, the more they carry; hillslopes do not.
+
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+use crate::monitor::check;
+use crate::routing::{DIRECTION_NODATA, downstream, step};
+use crate::{Frame, Grid, Monitor, Result, Threshold};
+
+/// Mean slope of cells whose contributing area is much the same.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct SlopeClass {
+    /// contributing area in the middle of the class, by its logarithm, in cells
+    pub cells: f64,
+    /// mean fall of the cells along their flow, m/m
+    pub slope: f64,
+    /// number of cells
+    pub count: u64,
+}
+
+/// Where the relation of slope and area bends.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Bend {
+    /// the threshold it suggests
+    pub threshold: Threshold,
+    /// exponent of the contributing area below the bend, and above it
+    pub exponents: (f64, f64),
+    /// slope at the bend, m/m
+    pub slope: f64,
+    /// share of the scatter about one line that two lines leave unexplained: small where the bend is plain
+    pub left: f64,
+}
+
+impl Bend {
+    /// Whether the two lines explain most of what one line does not: a rule of thumb of ours.
+    pub fn is_plain(&self) -> bool {
+        self.left < 0.3
+    }
+}
+
+/// Classes for each power of ten of contributing area.
+const CLASSES: f64 = 8.0;
+/// Classes of fewer cells are left out: their means scatter.
+const FEWEST: u64 = 30;
+/// Each of the two lines is laid through so many classes at least.
+const LEAST: usize = 4;
+/// Slopes are added up in whole numbers, so that sums do not depend on their order.
+const UNIT: f64 = 1e9;
+
+/// Mean slope by contributing area, from the smallest area up.
+///
+/// `directions` (D8 codes), `accumulation` (cells upstream) and `ground` (the ground surface, metres) lie on one
+/// grid, at `frame`. A cell's slope is its fall to the cell it drains to over the distance of the centres. Cells
+/// at outlets have none; those that were filled fall by 0, and count.
+///
+/// # Errors
+/// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch), [`Error::Cancelled`](crate::Error::Cancelled).
+///
+/// # Source
+/// Montgomery and Foufoula-Georgiou 1993, Water Resources Research 29, 3925-3934.
+///
+/// ```
+/// use bothros_core::{Frame, Grid, Silent, calibration::slope_by_area, routing::*};
+/// let frame = Frame { rows: 40, cols: 40, left: 0.0, top: 40.0, cell_size: 10.0, unit_m: 1.0 };
+/// // A plane that falls by 1 m over each cell of 10 m.
+/// let plane = Grid::from_fn(40, 40, |c| 50.0 - c.row as f32);
+/// let directions = flow_directions(&plane, &Silent)?;
+/// let accumulation = flow_accumulation(&directions, &Silent)?;
+/// let classes = slope_by_area(&directions, &accumulation, &plane, &frame, &Silent)?;
+/// assert!(classes.iter().all(|c| (c.slope - 0.1).abs() < 1e-6));
+/// # Ok::<(), bothros_core::Error>(())
+/// ```
+pub fn slope_by_area(
+    directions: &Grid<u8>,
+    accumulation: &Grid<u32>,
+    ground: &Grid<f32>,
+    frame: &Frame,
+    monitor: &dyn Monitor,
+) -> Result<Vec<SlopeClass>> {
+    directions.same_shape(accumulation)?;
+    directions.same_shape(ground)?;
+    let class_of = |cells: u32| ((cells as f64).log10() * CLASSES) as usize;
+    let classes = class_of(u32::MAX) + 1;
+    let at_once = directions.cols().max(1) * 64;
+    let none = || vec![(0u64, 0u64); classes];
+    let sums = directions
+        .values()
+        .par_chunks(at_once)
+        .enumerate()
+        .map(|(part, codes)| {
+            check(monitor)?;
+            let mut sums = none();
+            for (at, &code) in codes.iter().enumerate() {
+                let index = part * at_once + at;
+                let Some(next) = (code != DIRECTION_NODATA).then(|| downstream(directions, index)).flatten()
+                else {
+                    continue;
+                };
+                let fall = (ground.values()[index] - ground.values()[next]).max(0.0) as f64;
+                let slope = fall / (step(directions, index) * frame.cell_m());
+                let class = &mut sums[class_of(accumulation.values()[index].saturating_add(1))];
+                *class = (class.0 + 1, class.1 + (slope * UNIT).round() as u64);
+            }
+            Ok(sums)
+        })
+        .try_reduce(none, |mut a, b| {
+            a.iter_mut().zip(b).for_each(|(a, b)| *a = (a.0 + b.0, a.1 + b.1));
+            Ok(a)
+        })?;
+    monitor.progress(1.0);
+    Ok(sums
+        .into_iter()
+        .enumerate()
+        .filter(|(_, (count, _))| *count >= FEWEST)
+        .map(|(class, (count, sum))| SlopeClass {
+            cells: 10f64.powf((class as f64 + 0.5) / CLASSES),
+            slope: sum as f64 / UNIT / count as f64,
+            count,
+        })
+        .collect())
+}
+
+/// Lays two lines that meet through the logarithms of slope and area, each class counted once, and tells where
+/// they meet; `None` where there are too few classes, or slope does not fall faster beyond the bend.
+///
+/// The bend is sought among the classes; it is where hillslopes, on which slope changes little or grows with
+/// area, give way to channels. Where sheets of one DEM differ, or the ground was smoothed, it may lie at the
+/// scale of that instead.
+///
+/// # Source
+/// Montgomery and Foufoula-Georgiou 1993; least squares of a broken line as in any textbook of regression.
+pub fn bend(classes: &[SlopeClass]) -> Option<Bend> {
+    let points: Vec<(f64, f64)> =
+        classes.iter().filter(|c| c.slope > 0.0).map(|c| (c.cells.log10(), c.slope.log10())).collect();
+    let one = broken_line(&points, f64::INFINITY)?;
+    let inner = points.get(LEAST..points.len().saturating_sub(LEAST)).unwrap_or(&[]);
+    let fits = inner.iter().filter_map(|&(at, _)| Some((at, broken_line(&points, at)?)));
+    let (at, two) = fits.min_by(|a, b| a.1.error.total_cmp(&b.1.error))?;
+    let bend = Bend {
+        threshold: Threshold::cells(10f64.powf(at).round().max(1.0) as u32),
+        exponents: (two.slope, two.slope + two.turn),
+        slope: 10f64.powf(two.base + two.slope * at),
+        left: if one.error > 0.0 { two.error / one.error } else { 1.0 },
+    };
+    (two.turn < 0.0 && bend.exponents.1 < 0.0).then_some(bend)
+}
+
+/// A line that may turn: `base + slope x + turn max(0, x - at)`.
+struct Broken {
+    base: f64,
+    slope: f64,
+    turn: f64,
+    /// sum of the squares left
+    error: f64,
+}
+
+/// Least squares by the normal equations.
+fn broken_line(points: &[(f64, f64)], at: f64) -> Option<Broken> {
+    let columns = if at.is_finite() { 3 } else { 2 };
+    if points.len() <= columns {
+        return None;
+    }
+    let row = |x: f64| [1.0, x, if at.is_finite() { (x - at).max(0.0) } else { 0.0 }];
+    let mut m = [[0.0; 4]; 3];
+    for &(x, y) in points {
+        let r = row(x);
+        for i in 0..columns {
+            for j in 0..columns {
+                m[i][j] += r[i] * r[j];
+            }
+            m[i][3] += r[i] * y;
+        }
+    }
+    // Gauss-Jordan with pivots.
+    for i in 0..columns {
+        let pivot = (i..columns).max_by(|&a, &b| m[a][i].abs().total_cmp(&m[b][i].abs()))?;
+        m.swap(i, pivot);
+        if m[i][i].abs() < 1e-12 {
+            return None;
+        }
+        let own = m[i];
+        for (j, other) in m.iter_mut().enumerate().take(columns) {
+            if j != i {
+                let share = other[i] / own[i];
+                other.iter_mut().zip(own).for_each(|(a, b)| *a -= share * b);
+            }
+        }
+    }
+    let of = |i: usize| if i < columns { m[i][3] / m[i][i] } else { 0.0 };
+    let (base, slope, turn) = (of(0), of(1), of(2));
+    let error = points.iter().map(|&(x, y)| (y - base - slope * x - turn * row(x)[2]).powi(2)).sum();
+    Some(Broken { base, slope, turn, error })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_bend_is_found_where_it_was_put() {
+        // Slope grows as A^0.2 up to 500 cells and falls as A^-0.5 beyond.
+        let class = |n: usize| {
+            let cells = 10f64.powf((n as f64 + 0.5) / CLASSES);
+            let slope = if cells < 500.0 {
+                0.1 * (cells / 500.0).powf(0.2)
+            } else {
+                0.1 * (cells / 500.0).powf(-0.5)
+            };
+            SlopeClass { cells, slope, count: 100 }
+        };
+        let classes: Vec<SlopeClass> = (0..40).map(class).collect();
+        let found = bend(&classes).unwrap();
+        let cells = found.threshold.as_cells() as f64;
+        assert!(cells > 350.0 && cells < 700.0, "{cells}");
+        assert!((found.exponents.0 - 0.2).abs() < 0.05 && (found.exponents.1 + 0.5).abs() < 0.05);
+        assert!(found.is_plain() && (found.slope - 0.1).abs() < 0.01);
+        // A single power law does not bend, and what turns upwards is none.
+        let law = |n: usize| SlopeClass { slope: 0.3 * class(n).cells.powf(-0.4), ..class(n) };
+        assert!(bend(&(0..40).map(law).collect::<Vec<_>>()).is_none_or(|b| !b.is_plain()));
+        let up = |n: usize| SlopeClass { slope: 0.01 / class(n).slope, ..class(n) };
+        assert_eq!(bend(&(0..40).map(up).collect::<Vec<_>>()), None);
+        assert_eq!(bend(&classes[..5]), None);
+    }
+}

@@ -1,0 +1,146 @@
+//! Trials: networks that were tried, with their scores and lines.
+
+use sea_orm::prelude::ChronoDateTimeUtc;
+use sea_orm::sea_query::Expr;
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
+    QuerySelect, TransactionTrait,
+};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde_json::Value as Json;
+
+use crate::entity::trial;
+use crate::{Error, Result, Store};
+
+/// A trial without its lines.
+#[derive(Debug, Clone, PartialEq, FromQueryResult)]
+pub struct Trial {
+    /// number
+    pub id: i64,
+    /// tells what was varied
+    pub name: String,
+    /// threshold, DEM, conditioning, method, scores
+    pub facts: Json,
+    /// what the analyst says of it
+    pub remark: String,
+    /// why it became the study's network; none where it is not
+    pub justification: Option<String>,
+    /// when it was kept
+    pub created_at: ChronoDateTimeUtc,
+}
+
+impl Store {
+    /// The trials of a study, the oldest first.
+    pub async fn trials(&self, study: i64) -> Result<Vec<Trial>> {
+        let found = trial::Entity::find()
+            .select_only()
+            .columns([
+                trial::Column::Id,
+                trial::Column::Name,
+                trial::Column::Facts,
+                trial::Column::Remark,
+                trial::Column::Justification,
+                trial::Column::CreatedAt,
+            ])
+            .filter(trial::Column::StudyId.eq(study))
+            .filter(trial::Column::DeletedAt.is_null())
+            .order_by_asc(trial::Column::Id);
+        Ok(found.into_model::<Trial>().all(&self.db).await?)
+    }
+
+    /// One trial.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where the study has no such trial.
+    pub async fn trial(&self, study: i64, id: i64) -> Result<Trial> {
+        self.trials(study).await?.into_iter().find(|t| t.id == id).ok_or(Error::NotFound("trial"))
+    }
+
+    /// The lines of a trial.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where the study has no such trial.
+    pub async fn trial_lines<T: DeserializeOwned>(&self, study: i64, id: i64) -> Result<Vec<T>> {
+        let found =
+            trial::Entity::find_by_id(id).filter(trial::Column::StudyId.eq(study)).one(&self.db).await?;
+        let row = found.ok_or(Error::NotFound("trial"))?;
+        Ok(serde_json::from_slice(&zstd::decode_all(&row.lines[..])?)?)
+    }
+
+    /// Keeps a trial.
+    pub async fn add_trial<T: Serialize>(
+        &self,
+        study: i64,
+        name: &str,
+        facts: Json,
+        remark: &str,
+        lines: &[T],
+    ) -> Result<i64> {
+        let row = trial::ActiveModel {
+            study_id: Set(study),
+            name: Set(name.into()),
+            facts: Set(facts),
+            remark: Set(remark.into()),
+            justification: Set(None),
+            lines: Set(zstd::bulk::compress(&serde_json::to_vec(lines)?, 3)?),
+            created_at: Set(crate::studies::now()),
+            deleted_at: Set(None),
+            ..Default::default()
+        };
+        let id = row.insert(&self.db).await?.id;
+        self.touch_study(study).await?;
+        Ok(id)
+    }
+
+    /// Changes name and remark of a trial.
+    pub async fn describe_trial(&self, study: i64, id: i64, name: &str, remark: &str) -> Result<()> {
+        let change =
+            trial::ActiveModel { name: Set(name.into()), remark: Set(remark.into()), ..Default::default() };
+        self.change_trial(study, id, change).await
+    }
+
+    /// Deletes a trial, or brings it back.
+    pub async fn set_trial_deleted(&self, study: i64, id: i64, deleted: bool) -> Result<()> {
+        let deleted_at = Set(deleted.then(crate::studies::now));
+        self.change_trial(study, id, trial::ActiveModel { deleted_at, ..Default::default() }).await
+    }
+
+    /// Makes one trial the study's network, with the reason, or none. Answers which was it before, and why.
+    pub async fn choose_trial(
+        &self,
+        study: i64,
+        chosen: Option<(i64, String)>,
+    ) -> Result<Option<(i64, String)>> {
+        if let Some((id, _)) = &chosen {
+            self.trial(study, *id).await?;
+        }
+        let before = self.trials(study).await?.into_iter().find_map(|t| Some((t.id, t.justification?)));
+        let transaction = self.db.begin().await?;
+        trial::Entity::update_many()
+            .col_expr(trial::Column::Justification, Expr::value(None::<String>))
+            .filter(trial::Column::StudyId.eq(study))
+            .exec(&transaction)
+            .await?;
+        if let Some((id, why)) = chosen {
+            let row = trial::ActiveModel { id: Set(id), justification: Set(Some(why)), ..Default::default() };
+            row.update(&transaction).await?;
+        }
+        transaction.commit().await?;
+        self.touch_study(study).await?;
+        Ok(before)
+    }
+
+    async fn change_trial(&self, study: i64, id: i64, change: trial::ActiveModel) -> Result<()> {
+        let done = trial::Entity::update_many()
+            .set(change)
+            .filter(trial::Column::Id.eq(id))
+            .filter(trial::Column::StudyId.eq(study))
+            .exec(&self.db)
+            .await?;
+        if done.rows_affected == 0 {
+            return Err(Error::NotFound("trial"));
+        }
+        self.touch_study(study).await
+    }
+}

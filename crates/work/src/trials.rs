@@ -1,0 +1,312 @@
+//! Trials: networks that were tried, kept with their scores, and the one that becomes the study's network.
+
+use std::time::Instant;
+
+use bothros_core::calibration::{Scores, Side, agreement};
+use bothros_core::routing::distance_to_stream;
+use bothros_core::{Frame, Grid, Threshold};
+use bothros_store::{Inverse, LayerRole, Store, Trial};
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+use sha2::{Digest, Sha256};
+
+use crate::choices::{fingerprint, lines};
+use crate::wanted::while_wanted;
+use crate::{Calibration, Error, Facts, GridCache, Result, layer_features, package_name, set_threshold};
+
+/// What is known of a trial.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TrialFacts {
+    /// the threshold
+    pub threshold: Threshold,
+    /// as area, m²
+    pub threshold_m2: f64,
+    /// the DEM: its file, and its cell size in metres
+    pub dem: String,
+    /// its cell size, metres
+    pub cell_m: f64,
+    /// tells whether flow was routed over the same surface
+    pub surface: String,
+    /// what conditioning did, in words
+    pub conditioning: Vec<String>,
+    /// how flow was routed
+    pub method: String,
+    /// tolerance of the scores, metres
+    pub tolerance_m: f64,
+    /// scores; none without mapped streams
+    pub scores: Option<Scores>,
+    /// number of reaches
+    pub reaches: usize,
+    /// number of headwaters
+    pub headwaters: usize,
+    /// length of all reaches, metres
+    pub length_m: f64,
+    /// length over the footprint, km/km²
+    pub density_km: f64,
+    /// highest Strahler order
+    pub highest_order: u8,
+    /// mean length of the way to a stream along the flow, metres
+    pub to_stream_m: Option<f64>,
+}
+
+/// A stretch of a trial's network, or of the mapped streams that it misses.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TrialLine {
+    /// which side has it alone; none where both have it
+    pub side: Option<Side>,
+    /// Strahler order; 0 for a mapped stream
+    pub order: u8,
+    /// `[x, y]` in CRS units
+    pub line: Vec<[f64; 2]>,
+}
+
+/// A trial as it is shown.
+#[derive(Debug, Clone, PartialEq)]
+pub struct KeptTrial {
+    /// what is kept
+    pub trial: Trial,
+    /// read
+    pub facts: TrialFacts,
+    /// whether flow is routed over the same surface now, so that it can be chosen
+    pub is_current: bool,
+}
+
+/// Tells one routed surface from another.
+fn surface_of(facts: &Facts) -> Result<String> {
+    let known = json!([
+        facts.source.as_ref().map(|s| s.names()),
+        facts.terrain.as_ref().map(|t| json!([t.prepared, t.summary, t.frame])),
+        facts.routing.as_ref().map(|r| json!([r.largest_cells, r.conditioned.as_ref().map(|c| &c.key)])),
+    ]);
+    Ok(fingerprint(Sha256::new_with_prefix(serde_json::to_vec(&known)?)))
+}
+
+/// The name of a trial tells what was varied: the study's short name, the content, the cell size where other
+/// trials have another, and the threshold.
+fn name_of(short: &str, facts: &TrialFacts, others: &[KeptTrial]) -> String {
+    let m2 = facts.threshold_m2;
+    let digits = |value: f64| {
+        let text = if value >= 10.0 { format!("{value:.0}") } else { format!("{value:.1}") };
+        text.trim_end_matches(".0").replace('.', "_")
+    };
+    let area = match m2 {
+        m2 if m2 >= 1e6 => format!("{}km2", digits(m2 / 1e6)),
+        m2 if m2 >= 1e4 => format!("{}ha", digits(m2 / 1e4)),
+        m2 => format!("{}m2", digits(m2)),
+    };
+    let varied = others.iter().any(|o| (o.facts.cell_m - facts.cell_m).abs() > 0.01);
+    let dem = if varied { format!("_{}m", digits(facts.cell_m)) } else { String::new() };
+    let name = format!("{short}_streams{dem}_{area}");
+    if name.len() <= 24 { name } else { format!("{short}{dem}_{area}").chars().take(24).collect() }
+}
+
+/// Mean of the ways from all cells that reach a stream, metres.
+fn mean_way(
+    directions: &Grid<u8>,
+    is_stream: &Grid<bool>,
+    frame: &Frame,
+    monitor: &dyn bothros_core::Monitor,
+) -> Result<Option<f64>> {
+    let far = distance_to_stream(directions, is_stream, frame, monitor)?;
+    let known = far.values().iter().filter(|d| !d.is_nan());
+    let (sum, count) = known.fold((0f64, 0u64), |(sum, n), &d| (sum + d as f64, n + 1));
+    Ok((count > 0).then(|| sum / count as f64))
+}
+
+/// The trials of a study, the oldest first.
+pub async fn trials(store: &Store, study: i64) -> Result<Vec<KeptTrial>> {
+    let facts = Facts::of(&store.study(study).await?)?;
+    let now = surface_of(&facts)?;
+    let read = |trial: Trial| {
+        let known: TrialFacts = serde_json::from_value(trial.facts.clone())?;
+        let is_current = facts.routing.is_some() && known.surface == now;
+        Ok(KeptTrial { trial, facts: known, is_current })
+    };
+    store.trials(study).await?.into_iter().map(read).collect()
+}
+
+/// Keeps the network at a threshold as a trial; it can be undone.
+///
+/// # Errors
+/// [`Error::Refused`] before flow is routed, for a tolerance of no use, and where no stream is left.
+pub async fn keep_trial(
+    store: &Store,
+    grids: &GridCache,
+    calibration: &Calibration,
+    study: i64,
+    (threshold, tolerance_m): (Threshold, f64),
+    remark: &str,
+) -> Result<i64> {
+    let begun = Instant::now();
+    let facts = Facts::of(&store.study(study).await?)?;
+    let compared = calibration.comparison(store, grids, study, threshold, tolerance_m).await?;
+    let network = grids.network(store, &facts, threshold).await?;
+    let (Some(terrain), Some(routing), Some(source)) = (&facts.terrain, &facts.routing, &facts.source) else {
+        return Err(Error::Refused(
+            "there is no flow accumulation yet: condition and route flow first".into(),
+        ));
+    };
+    if network.reaches.is_empty() {
+        return Err(Error::Refused("at this threshold there is no stream to keep".into()));
+    }
+    let mapped = lines(layer_features(store, &facts, LayerRole::MappedStreams).await?);
+    let (routed, has_map) = (grids.get(store, &facts).await?, !mapped.is_empty());
+    let (scores, to_stream_m) = while_wanted(move |wanted| {
+        let g = &*routed;
+        let all =
+            agreement(&g.directions, &g.accumulation, &g.frame, &mapped, tolerance_m, &[threshold], wanted)?;
+        let is_stream = g.accumulation.values().iter().map(|&a| threshold.is_stream(a)).collect();
+        let is_stream = Grid::from_vec(g.directions.rows(), g.directions.cols(), is_stream);
+        Ok((all.first().copied().filter(|_| has_map), mean_way(&g.directions, &is_stream, &g.frame, wanted)?))
+    })
+    .await?;
+    let length_m = network.length_m();
+    let found = TrialFacts {
+        threshold,
+        threshold_m2: threshold.as_area(&terrain.frame).as_m2(),
+        dem: source.title(),
+        cell_m: terrain.frame.cell_m(),
+        surface: surface_of(&facts)?,
+        conditioning: routing
+            .conditioned
+            .iter()
+            .flat_map(|c| c.steps.iter().map(|s| s.kind.title().to_owned()))
+            .collect(),
+        method: "D8".into(),
+        tolerance_m,
+        scores,
+        reaches: network.reaches.len(),
+        headwaters: network.headwaters(),
+        length_m,
+        density_km: length_m / 1000.0 / terrain.frame.area_of(terrain.summary.cells).as_km2(),
+        highest_order: network.highest_order(),
+        to_stream_m,
+    };
+    let order = |reach: Option<u32>| reach.map_or(0, |id| network.reaches[id as usize - 1].strahler);
+    let matched = compared.matched.iter().map(|m| TrialLine {
+        side: None,
+        order: order(Some(m.reach)),
+        line: m.line.clone(),
+    });
+    let apart = compared.shortfalls.iter().map(|s| TrialLine {
+        side: Some(s.side),
+        order: order(s.reach),
+        line: s.line.clone(),
+    });
+    let drawn: Vec<TrialLine> = match has_map {
+        true => matched.chain(apart).collect(),
+        // Nothing to hold it against: all of it is simply the network.
+        false => apart.chain(matched).map(|l| TrialLine { side: None, ..l }).collect(),
+    };
+    let name = name_of(&package_name(&facts.name), &found, &trials(store, study).await?);
+    let id = store.add_trial(study, &name, serde_json::to_value(&found)?, remark.trim(), &drawn).await?;
+    let text = format!("Trial {name} kept");
+    store.remember(study, &text, &Inverse::RemoveTrial { id }).await?;
+    store.log(study, "Network", &text, serde_json::to_value(&found)?, begun.elapsed()).await?;
+    Ok(id)
+}
+
+/// Makes a trial the study's network, with the reason; it can be undone.
+///
+/// # Errors
+/// [`Error::Refused`] without a reason, and where flow is routed over another surface now.
+pub async fn choose_trial(
+    store: &Store,
+    grids: &GridCache,
+    study: i64,
+    id: i64,
+    justification: &str,
+) -> Result<()> {
+    let justification = justification.trim();
+    if justification.is_empty() {
+        return Err(Error::Refused(
+            "say why: the justification goes into the log and into every package".into(),
+        ));
+    }
+    if justification.chars().count() > 5000 {
+        return Err(Error::Refused("a justification may have 5 000 characters".into()));
+    }
+    let all = trials(store, study).await?;
+    let kept = all.into_iter().find(|t| t.trial.id == id).ok_or(bothros_store::Error::NotFound("trial"))?;
+    if !kept.is_current {
+        return Err(Error::Refused(format!(
+            "flow is routed over another surface now than for {} (DEM {}): take up that DEM at the Terrain stage, or \
+             condition as then, and keep the trial anew",
+            kept.trial.name, kept.facts.dem
+        )));
+    }
+    let cells = Facts::of(&store.study(study).await?)?.network.map(|n| n.threshold.as_cells());
+    set_threshold(store, grids, study, kept.facts.threshold, false).await?;
+    let before = store.choose_trial(study, Some((id, justification.to_owned()))).await?;
+    let (was, why) = before.map_or((None, String::new()), |(id, why)| (Some(id), why));
+    let text = format!("{} chosen as the study’s network: {justification}", kept.trial.name);
+    store
+        .remember(
+            study,
+            &format!("{} chosen", kept.trial.name),
+            &Inverse::ChooseTrial { id: was, justification: why, cells },
+        )
+        .await?;
+    store
+        .log(
+            study,
+            "Network",
+            &text,
+            json!({ "trial": kept.trial.name, "facts": kept.facts }),
+            Default::default(),
+        )
+        .await?;
+    Ok(())
+}
+
+/// The trial that was chosen, with the reason, while the study still has its network.
+pub async fn chosen_trial(store: &Store, facts: &Facts) -> Result<Option<(KeptTrial, String)>> {
+    let threshold = facts.network.map(|n| n.threshold);
+    let chosen =
+        trials(store, facts.study).await?.into_iter().find_map(|t| Some((t.trial.justification.clone()?, t)));
+    let still = chosen.filter(|(_, t)| t.is_current && Some(t.facts.threshold) == threshold);
+    Ok(still.map(|(why, t)| (t, why)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn facts(m2: f64, cell_m: f64) -> TrialFacts {
+        TrialFacts {
+            threshold: Threshold::cells(1),
+            threshold_m2: m2,
+            dem: "a.tif".into(),
+            cell_m,
+            surface: String::new(),
+            conditioning: vec![],
+            method: "D8".into(),
+            tolerance_m: 15.0,
+            scores: None,
+            reaches: 1,
+            headwaters: 1,
+            length_m: 1.0,
+            density_km: 1.0,
+            highest_order: 1,
+            to_stream_m: None,
+        }
+    }
+
+    #[test]
+    fn names_tell_what_was_varied() {
+        assert_eq!(name_of("sorrel", &facts(0.45e6, 4.0), &[]), "sorrel_streams_45ha");
+        assert_eq!(name_of("sorrel", &facts(4.5e6, 4.0), &[]), "sorrel_streams_4_5km2");
+        let trial = Trial {
+            id: 1,
+            name: String::new(),
+            facts: json!({}),
+            remark: String::new(),
+            justification: None,
+            created_at: Default::default(),
+        };
+        let other = KeptTrial { trial, facts: facts(1.0, 30.0), is_current: true };
+        let name = name_of("sorrel", &facts(12.0e4, 4.0), &[other]);
+        assert_eq!(name, "sorrel_streams_4m_12ha");
+        assert!(name_of("abcdefgh", &facts(123_456e6, 30.5), &[]).len() <= 24);
+    }
+}
