@@ -4,18 +4,18 @@ import { ask } from './common.js';
 import { closeUp } from './cells.js';
 import { barrierLayer, featureLayer, loadBarriers, loadFeatures, provisionalLayer } from './conditioning.js';
 import { Flow } from './flow.js';
+import { WATER, loadSides, sideLayer, streamStyle, wanted } from './network.js';
 import { Swipe } from './swipe.js';
 import { POSITION, SLOPE, Views } from './views.js';
 
 const ol = window.ol;
-const WATER = ['#7FB7BC', '#4E969D', '#2B7A82', '#0F5C63', '#0A454B', '#062F34'];
 const BASINS = ['#B9A27A', '#8FA98C', '#A58FA6', '#C29A84', '#8CA3B5', '#ADAB7C'];
 const AREA_RAMP = ['#F3EBD3', '#D5DCC0', '#A3C4B5', '#6BA5A5', '#3A7F8C', '#215873', '#1B3557', '#141E3A'];
 
 export const LAYERS = [
   { key: 'relief', name: 'Terrain' }, { key: 'slope', name: 'Slope' }, { key: 'curvature', name: 'Curvature' }, { key: 'near', name: 'Position, near' }, { key: 'far', name: 'Position, far' }, { key: 'contours', name: 'Contours' },
   { key: 'area', name: 'Accumulation' }, { key: 'direction', name: 'Flow direction' },
-  { key: 'sinks', name: 'Sinks' }, { key: 'change', name: 'Cut and fill' }, { key: 'files', name: 'DEM files' }, { key: 'provisional', name: 'Provisional network' }, { key: 'features', name: 'Layers' }, { key: 'barriers', name: 'Crossings' }, { key: 'streams', name: 'Network' }, { key: 'catchments', name: 'Catchments' }, { key: 'cells', name: 'Cell values' },
+  { key: 'sinks', name: 'Sinks' }, { key: 'change', name: 'Cut and fill' }, { key: 'files', name: 'DEM files' }, { key: 'provisional', name: 'Provisional network' }, { key: 'features', name: 'Layers' }, { key: 'barriers', name: 'Crossings' }, { key: 'streams', name: 'Network' }, { key: 'agreement', name: 'Matched, extra, missed' }, { key: 'catchments', name: 'Catchments' }, { key: 'cells', name: 'Cell values' },
 ];
 export const DRAWN_AT = {
   terrain: ['relief', 'files', 'cells'], conditioning: ['relief', 'sinks', 'features', 'barriers', 'cells'], network: ['relief', 'streams', 'cells'],
@@ -119,6 +119,7 @@ export class StudyMap {
       this.layers.sinks = this.picture('sinks', rasters.sinks, `?high=${this.data.deepest_m ?? 1}`, false);
       if (rasters.change) this.layers.change = this.picture('change', rasters.change, `?high=${this.data.change_m || 1}`, false);
       this.layers.streams = this.lines();
+      this.layers.agreement = sideLayer();
       this.layers.catchments = this.catchments();
     }
     if (rasters.dem) {
@@ -136,6 +137,7 @@ export class StudyMap {
     }
     this.show();
     this.redrawStreams();
+    this.redrawSides();
     this.loadCatchments();
     this.loadFeatures();
     this.loadBarriers();
@@ -143,7 +145,7 @@ export class StudyMap {
 
   /** The layers from the lowest up, as the analyst has put them. */
   order() {
-    const usual = ['relief', 'slope', 'curvature', 'far', 'near', ...this.backdrops.map((b) => `backdrop-${b.id}`), 'contours', 'files', 'sinks', 'change', 'direction', 'area', 'streams', 'catchments', 'provisional', 'features', 'barriers', 'cells'];
+    const usual = ['relief', 'slope', 'curvature', 'far', 'near', ...this.backdrops.map((b) => `backdrop-${b.id}`), 'contours', 'files', 'sinks', 'change', 'direction', 'area', 'streams', 'agreement', 'catchments', 'provisional', 'features', 'barriers', 'cells'];
     const place = (key) => this.views.style[key]?.place ?? usual.indexOf(key);
     return usual.filter((key) => this.layers[key]).sort((a, b) => place(a) - place(b) || usual.indexOf(a) - usual.indexOf(b));
   }
@@ -183,6 +185,7 @@ export class StudyMap {
   live(cells) {
     this.threshold = cells;
     this.resting = false;
+    this.layers.agreement?.getSource().clear(true);
     this.showFlow();
   }
 
@@ -190,6 +193,7 @@ export class StudyMap {
     this.threshold = cells;
     this.showFlow();
     this.redrawStreams();
+    this.redrawSides();
   }
 
   showFlow() {
@@ -213,18 +217,27 @@ export class StudyMap {
     if (on) this.shown.add(key); else this.shown.delete(key);
     this.show();
     if (key === 'streams' && on) this.redrawStreams();
+    if (key === 'agreement' && on) this.redrawSides();
   }
 
   lines() {
-    const styles = {};
-    const style = (feature) => {
-      const order = feature.get('order');
-      styles[order] ??= new ol.style.Style({
-        stroke: new ol.style.Stroke({ color: WATER[Math.min(order, WATER.length - 1)], width: 0.9 + 0.75 * (order - 1), lineCap: 'round', lineJoin: 'round' }), zIndex: order,
-      });
-      return styles[order];
-    };
+    const style = streamStyle(() => wanted(this.views.style.streams), this.data.cell_area_m2);
     return new ol.layer.Vector({ source: new ol.source.Vector(), style, updateWhileInteracting: true, updateWhileAnimating: true });
+  }
+
+  /** Fetches how the network compares with the mapped streams in view. */
+  async redrawSides() {
+    const layer = this.layers.agreement;
+    if (!layer || !this.shown.has('agreement')) return;
+    const cells = this.threshold;
+    try {
+      this.sides?.abort();
+      this.sides = new AbortController();
+      const count = await loadSides(this.map, layer, `${this.base}/agreement`, { cells }, { signal: this.sides.signal });
+      this.target.dataset.sides = count;
+    } catch (error) {
+      if (error.name !== 'AbortError') this.onProblem?.(error.message);
+    }
   }
 
   /** Fetches the lines in view. */
@@ -245,7 +258,7 @@ export class StudyMap {
       if (cells !== this.threshold || layer !== this.layers.streams) return;
       const source = layer.getSource();
       source.clear(true);
-      source.addFeatures(told.reaches.map((r) => new ol.Feature({ geometry: new ol.geom.LineString(r.line), order: r.order })));
+      source.addFeatures(told.reaches.map((r) => new ol.Feature({ geometry: new ol.geom.LineString(r.line), id: r.id, order: r.order, magnitude: r.magnitude, m2: r.m2 })));
       this.complete = told.complete;
       this.resting = true;
       this.showFlow();
@@ -353,7 +366,8 @@ export function keyOf(key, map) {
   if (key === 'change' && d.change_m) ramp(['#8A3414', '#CF8450', '#F1DCC8', '#FFFDF8', '#DCE3F0', '#7F8FC4', '#2E3A7E'], `cut ${d.change_m.toFixed(1)} m`, `fill ${d.change_m.toFixed(1)} m`);
   if (key === 'features' && map.featuresComplete === false) box.append('The largest are shown; go closer to see all.');
   if (key === 'files') box.append('dashed: outlines; drawn through: seams');
-  if (key === 'streams') ramp(WATER, 'order 1', 'higher');
+  if (key === 'streams') { const { by, from } = wanted(map.views.style.streams); ramp(WATER, by === 'area' ? 'small area' : by === 'magnitude' ? 'magnitude 1' : `order ${from}`, by === 'area' ? 'large' : 'higher'); }
+  if (key === 'agreement') { const p = document.createElement('p'); p.className = 'agreement-key'; for (const side of ['matched', 'extra', 'missed']) { const s = document.createElement('span'); s.className = side; s.textContent = side; p.append(s); } box.append(p); }
   if (key === 'direction') {
     const canvas = document.createElement('canvas');
     canvas.width = 54; canvas.height = 54;

@@ -111,6 +111,8 @@ document.body.addEventListener('threshold-changed', async () => {
   const t = document.getElementById('threshold');
   map.rest(t ? Number(t.dataset.cells) : (await ask(`${base}/map`)).threshold_cells);
 });
+document.body.addEventListener('trials-changed', refreshParts);
+document.body.addEventListener('shortfalls-changed', refreshParts);
 document.body.addEventListener('points-changed', () => { refreshParts(); fetchDesk(); map.loadCatchments(); });
 document.body.addEventListener('undone', (e) => notice(`Undone: ${e.detail.value}`));
 
@@ -121,10 +123,10 @@ async function loadMap() {
     const there = await map.load(view);
     state.textContent = there ? '' : 'No terrain to show yet. The desk tells what comes next.';
     if (there && !map.onMove) {
-      map.onMove = () => { remember(); terrain.extent(); if (map.shown.has('streams')) map.redrawStreams(); if (map.shown.has('features')) map.loadFeatures(); map.views.contours().catch((e) => notice(e.message, true)); };
+      map.onMove = () => { remember(); terrain.extent(); if (map.shown.has('streams')) map.redrawStreams(); map.redrawSides(); if (map.shown.has('features')) map.loadFeatures(); map.views.contours().catch((e) => notice(e.message, true)); };
       map.onStyled = drawList;
       map.map.on('pointermove', (e) => { if (!e.dragging) { pointer = e.coordinate; readOut(); } });
-      map.map.on('singleclick', (e) => { if (mode) useMode(e.coordinate); else if (stage === 'conditioning') conditioning.pick(e.coordinate); });
+      map.map.on('singleclick', (e) => { if (mode) useMode(e.coordinate); else if (stage === 'conditioning') conditioning.pick(e.coordinate); else if (stage === 'network') pickReach(e.pixel); });
     }
     drawList();
   } catch (error) {
@@ -302,6 +304,20 @@ function prepareStretch() {
   tell();
 }
 
+/** A click on a stream finds it in the table of reaches. */
+function pickReach(pixel) {
+  const found = map.map.forEachFeatureAtPixel(pixel, (f) => f.get('id'), { layerFilter: (l) => l === map.layers.streams, hitTolerance: 5 });
+  if (!found || !document.getElementById('reaches')) return;
+  window.htmx.ajax('GET', `${base}/reaches?reach=${found}`, '#reaches').then(() => document.querySelector('#reaches .chosen')?.scrollIntoView({ block: 'center' }));
+}
+
+function compareTrials() {
+  const ticked = [...desk.querySelectorAll('#compare-form input:checked')].map((i) => i.value);
+  if (ticked.length < 2 || ticked.length > 4) { notice('Tick two to four trials to compare; the mapped streams may be one of them.', true); return; }
+  location.href = `${base}/compare?trials=${ticked.join()}`;
+}
+desk.addEventListener('submit', (e) => { if (e.target.id === 'compare-form') { e.preventDefault(); compareTrials(); } });
+
 // ---- jobs ----
 let progressed = null;
 function listen() {
@@ -342,6 +358,10 @@ document.addEventListener('click', async (e) => {
   if (e.target.closest('[data-log]')) { shell.dispatchEvent(new Event('open-log')); return; }
   if (e.target.closest('#help-button')) { window.htmx.ajax('GET', `/help/${stage}`, '#help'); return; }
   if (e.target.closest('[data-place]')) { placeMode(); return; }
+  const abort = e.target.closest('[data-abort]');
+  if (abort) { window.htmx.trigger(document.getElementById(abort.dataset.abort), 'htmx:abort'); abort.closest('p').textContent = 'Cancelled.'; return; }
+  const seen = stage === 'network' && e.target.closest('[data-see]');
+  if (seen) { see(seen.dataset.see.split(',')); return; }
   const move = e.target.closest('[data-move]');
   if (move) { enter({ move: move.dataset.move }, `Click where ${move.dataset.name} belongs. Esc leaves.`); return; }
   const crs = e.target.closest('button.crs');
@@ -427,6 +447,7 @@ document.addEventListener('keydown', async (e) => {
         case 'p': placeMode(); break;
         case 'm': if (map.layers.features) conditioning.measure(); break;
         case 'b': if (map.layers.features) { if (stage !== 'conditioning') await openStage('conditioning'); conditioning.draw('breach_lines'); } break;
+        case 'c': if (document.getElementById('compare-form')) compareTrials(); break;
         case 'f': shell.dispatchEvent(new Event('fold-desk')); break;
         case 'l': shell.dispatchEvent(new Event('open-log')); break;
         case 'x': if (under?.x != null) {

@@ -12,26 +12,17 @@ export class Swipe {
     if (this.layer) { this.end(); return; }
     this.layer = layer;
     const { map, target } = this.map;
-    const clip = (e) => {
-      const pen = e.context;
-      const size = map.getSize();
-      const top = ol.render.getRenderPixel(e, [size[0] * this.share, 0]);
-      const end = ol.render.getRenderPixel(e, size);
-      pen.save();
-      pen.beginPath();
-      pen.rect(top[0], top[1], end[0] - top[0], end[1] - top[1]);
-      pen.clip();
-    };
-    this.keys = [layer.on('prerender', clip), layer.on('postrender', (e) => e.context.restore())];
+    this.keys = this.clipped(layer, () => [this.share, 1]);
     layer.setVisible(true);
     const handle = document.createElement('div');
     handle.className = 'swipe';
     handle.tabIndex = 0;
     handle.setAttribute('role', 'slider');
-    handle.setAttribute('aria-label', 'Before left, after right');
     handle.setAttribute('aria-valuemin', 0);
     handle.setAttribute('aria-valuemax', 100);
-    handle.innerHTML = '<span>before</span><span>after</span>';
+    const names = this.map.names ?? ['before', 'after'];
+    handle.setAttribute('aria-label', `${names[0]} left, ${names[1]} right`);
+    for (const name of names) handle.append(Object.assign(document.createElement('span'), { textContent: name }));
     const move = (share) => {
       this.share = Math.min(0.98, Math.max(0.02, share));
       handle.style.left = `${this.share * 100}%`;
@@ -49,6 +40,29 @@ export class Swipe {
     this.handle = handle;
     move(this.share);
     handle.focus();
+  }
+
+  /** Shows a layer only between two shares of the width. */
+  clipped(layer, between) {
+    const clip = (e) => {
+      const pen = e.context;
+      const size = this.map.map.getSize();
+      const [from, to] = between();
+      const top = ol.render.getRenderPixel(e, [size[0] * from, 0]);
+      const end = ol.render.getRenderPixel(e, [size[0] * to, size[1]]);
+      pen.save();
+      pen.beginPath();
+      pen.rect(top[0], top[1], end[0] - top[0], end[1] - top[1]);
+      pen.clip();
+    };
+    return [layer.on('prerender', clip), layer.on('postrender', (e) => e.context.restore())];
+  }
+
+  /** Keeps another layer left of the handle; answers how to let it go. */
+  keep(layer) {
+    const keys = this.clipped(layer, () => [0, this.share]);
+    this.map.map.render();
+    return { end: () => keys.forEach((key) => ol.Observable.unByKey(key)) };
   }
 
   end() {

@@ -1,5 +1,6 @@
 // How the ground is looked at: light, slope, curvature, topographic position, contours; and how each layer is drawn.
 import { ask, send } from './common.js';
+import { streamControls } from './network.js';
 
 const ol = window.ol;
 export const SLOPE = ['#FAF5E6', '#E9CF9B', '#CF9257', '#96512F', '#4B2218'];
@@ -86,7 +87,7 @@ export class Views {
     const { layers } = this.map;
     if ('place' in change) { /* the map has moved it */ } else if ('opacity' in change) layers[key]?.setOpacity?.(change.opacity);
     else if (key === 'relief') layers.relief.setSource(this.map.tiles(this.map.data.rasters.dem ? 'dem' : 'source', this.map.main, this.reliefQuery(), true));
-    else if (key === 'contours') this.contours();
+    else if (key === 'streams') { layers.streams?.changed(); this.map.onStyled?.(); } else if (key === 'contours') this.contours();
     else this.source(key);
     clearTimeout(this.timer);
     this.timer = setTimeout(async () => {
@@ -128,6 +129,7 @@ export class Views {
       add('altitude', 'Light height, °', 'range', now.altitude, { min: 10, max: 85, step: 5 });
     }
     if (key === 'near' || key === 'far') add('radius', 'Radius, m', 'text', now.radius, { inputMode: 'decimal' });
+    if (key === 'streams') streamControls(box, this.style.streams, (change) => this.set('streams', change));
     if (key === 'contours') add('interval', 'Interval, m', 'text', now.interval, { inputMode: 'decimal', placeholder: this.interval ? `${this.interval}` : 'fitting' });
     if (key === 'relief' || COMPUTED.includes(key)) {
       const range = key === 'relief' ? { low: this.map.data.stretch?.[0], high: this.map.data.stretch?.[1] } : this.ranges?.[key] ?? {};

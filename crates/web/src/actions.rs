@@ -366,6 +366,15 @@ pub async fn undo(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
         Inverse::SetSource { source } => {
             bothros_work::restore_source(&app.store, study, source).await?;
         }
+        Inverse::RemoveTrial { id } => app.store.set_trial_deleted(study, id, true).await?,
+        Inverse::RestoreTrial { id } => app.store.set_trial_deleted(study, id, false).await?,
+        Inverse::ChooseTrial { id, justification, cells } => {
+            app.store.choose_trial(study, id.map(|id| (id, justification))).await?;
+            if let Some(cells) = cells {
+                let threshold = Threshold::cells(cells);
+                bothros_work::set_threshold(&app.store, &app.grids, study, threshold, false).await?;
+            }
+        }
         Inverse::SetThreshold { cells } => {
             bothros_work::set_threshold(&app.store, &app.grids, study, Threshold::cells(cells), false)
                 .await?;

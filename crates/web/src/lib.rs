@@ -5,6 +5,7 @@ mod actions;
 mod archive;
 mod assets;
 mod backdrops;
+mod calibration;
 mod colour;
 mod conditioning;
 mod download;
@@ -27,7 +28,7 @@ use std::sync::Arc;
 use axum::Router;
 use axum::routing::{get, post};
 use bothros_store::{Event, Store};
-use bothros_work::GridCache;
+use bothros_work::{Calibration, GridCache};
 use tokio::sync::broadcast;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::CompressionLevel;
@@ -55,6 +56,7 @@ pub struct App {
     store: Store,
     grids: GridCache,
     layers: bothros_work::LayerCache,
+    calibration: Calibration,
     events: broadcast::Sender<Event>,
     options: Arc<Options>,
     /// the task that hears events
@@ -80,7 +82,15 @@ impl App {
             }
         });
         let hearing = hearing.abort_handle();
-        Ok(Self { store, grids, layers: Default::default(), events, options: Arc::new(options), hearing })
+        Ok(Self {
+            store,
+            grids,
+            layers: Default::default(),
+            calibration: Default::default(),
+            events,
+            options: Arc::new(options),
+            hearing,
+        })
     }
 
     /// All addresses of the application.
@@ -127,6 +137,19 @@ impl App {
             .route("/barriers/{barrier}", get(pages::barrier))
             .route("/barriers/{barrier}/decide", post(conditioning::decide))
             .route("/evidence", get(pages::evidence_part))
+            .route("/continuity", get(pages::continuity_part))
+            .route("/tolerance", post(calibration::tolerance))
+            .route("/shortfalls", get(pages::shortfalls_part).post(calibration::mark))
+            .route("/agreement", get(calibration::agreement))
+            .route("/trials", get(pages::trials_part).post(calibration::keep))
+            .route("/trials/{trial}/describe", post(calibration::describe))
+            .route("/trials/{trial}/delete", post(calibration::delete))
+            .route("/trials/{trial}/justify", get(pages::justify))
+            .route("/trials/{trial}/choose", post(calibration::choose))
+            .route("/trials/{trial}/lines", get(calibration::trial_lines))
+            .route("/mapped", get(calibration::mapped))
+            .route("/compare", get(pages::compare))
+            .route("/reaches", get(pages::reaches))
             .route("/threshold", post(actions::threshold))
             .route("/snapping", post(actions::snapping))
             .route("/pour-points", post(actions::add_pour_point))

@@ -275,7 +275,7 @@ pub async fn streams(
         seen.truncate(REACHES_AT_ONCE);
         let reaches: Vec<Value> = seen
             .into_iter()
-            .map(|(r, line)| json!({ "id": r.id, "order": r.strahler, "line": line }))
+            .map(|(r, line)| json!({ "id": r.id, "order": r.strahler, "magnitude": r.shreve, "m2": r.contributing.as_m2(), "line": line }))
             .collect();
         Ok(json!({ "reaches": reaches, "complete": complete }))
     })

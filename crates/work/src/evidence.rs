@@ -7,11 +7,12 @@ use bothros_core::calibration::{
     smallest_constant,
 };
 use bothros_core::{Part, Threshold};
-use bothros_store::{LayerRole, Store};
+use bothros_store::{Inverse, LayerRole, Store, StudyPart};
+use serde_json::json;
 
 use crate::choices::lines;
 use crate::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, Result, layer_features, shortfalls};
+use crate::{Error, Facts, GridCache, Result, Settings, layer_features, shortfalls};
 
 /// Thresholds that are scored.
 const SCORED: usize = 60;
@@ -77,8 +78,12 @@ impl Evidence {
     }
 }
 
-/// The tolerance that is offered: three cells, 15 m at least. (Common practice, no source.)
-pub fn usual_tolerance_m(facts: &Facts) -> f64 {
+/// The tolerance that was set, or the one that is offered: three cells, 15 m at least. (Common practice, no
+/// source.)
+pub fn tolerance_m(facts: &Facts) -> f64 {
+    if let Some(set) = facts.settings.tolerance_m {
+        return set;
+    }
     facts.terrain.as_ref().map_or(15.0, |t| (3.0 * t.frame.cell_m()).max(15.0).round())
 }
 
@@ -163,6 +168,23 @@ async fn key(store: &Store, grids: &GridCache, facts: &Facts, tolerance_m: f64) 
     Ok((grids.number(store, facts).await?, tolerance_m.to_bits(), mapped))
 }
 
+/// Sets the tolerance of a study; it can be undone.
+///
+/// # Errors
+/// [`Error::Refused`] for a tolerance of no use.
+pub async fn set_tolerance(store: &Store, study: i64, tolerance_m: f64) -> Result<()> {
+    let facts = Facts::of(&store.study(study).await?)?;
+    let cell_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.cell_m());
+    check_tolerance(tolerance_m, cell_m)?;
+    let before = serde_json::to_value(&facts.settings)?;
+    let settings = Settings { tolerance_m: Some(tolerance_m), ..facts.settings };
+    store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
+    let text = format!("Tolerance against mapped streams {tolerance_m} m");
+    store.remember(study, &text, &Inverse::SetSettings { settings: before }).await?;
+    store.log(study, "Network", &text, json!({ "tolerance_m": tolerance_m }), Default::default()).await?;
+    Ok(())
+}
+
 /// Fails where a tolerance is of no use.
 pub(crate) fn check_tolerance(tolerance_m: f64, cell_m: f64) -> Result<()> {
     // Beyond that nothing is near any more, and each cell would be asked about thousands.
@@ -193,21 +215,44 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
         Ok((scores, slope_by_area(codes, areas, &g.filled, &g.frame, &part(0.8, 1.0))?))
     })
     .await?;
-    let mut drops = Vec::new();
-    for (threshold, scores) in thresholds.iter().zip(&scores).step_by(DRAWN_EVERY) {
-        if scores.headwaters > MOST_HEADWATERS || scores.headwaters < 4 {
-            continue;
-        }
-        let network = cache.network(store, facts, *threshold).await?;
-        drops.push((*threshold, constant_drop(&network)));
-    }
+    // Of some thresholds the network is drawn whole; those with too many headwaters are left out by number.
+    let few: Vec<Threshold> =
+        scores.iter().filter(|s| s.headwaters <= MOST_HEADWATERS).map(|s| s.threshold).collect();
+    let drops = drops(store, cache, facts, &few, false).await?;
     let footprint_km2 = frame.area_of(terrain.summary.cells).as_km2();
     let bend = bend(&slopes);
     Ok(Evidence { tolerance_m, scores, drops, slopes, bend, mapped_lines, footprint_km2 })
 }
 
+/// Tests of drops at some of `thresholds`, from the smallest up; only until one is constant where `first` is
+/// enough.
+pub(crate) async fn drops(
+    store: &Store,
+    cache: &GridCache,
+    facts: &Facts,
+    thresholds: &[Threshold],
+    first: bool,
+) -> Result<Vec<(Threshold, Option<DropTest>)>> {
+    let mut drops = Vec::new();
+    for threshold in thresholds.iter().step_by(DRAWN_EVERY) {
+        let network = cache.network(store, facts, *threshold).await?;
+        let headwaters = network.headwaters() as u64;
+        if headwaters > MOST_HEADWATERS {
+            continue;
+        }
+        if headwaters < 4 {
+            break;
+        }
+        drops.push((*threshold, constant_drop(&network)));
+        if first && smallest_constant(&drops).is_some() {
+            break;
+        }
+    }
+    Ok(drops)
+}
+
 /// Thresholds spread evenly over the logarithm of contributing area, from 20 cells up to a third of the largest.
-fn thresholds(largest_cells: u32) -> Vec<Threshold> {
+pub(crate) fn thresholds(largest_cells: u32) -> Vec<Threshold> {
     let (low, high) = (20f64.min(largest_cells as f64), (largest_cells as f64 / 3.0).max(1.0));
     let at = |n: usize| low * (high / low).max(1.0).powf(n as f64 / (SCORED - 1) as f64);
     let mut all: Vec<u32> = (0..SCORED).map(|n| at(n).round().max(1.0) as u32).collect();

@@ -302,6 +302,8 @@ pub struct Settings {
     pub style: serde_json::Value,
     /// weights that are accumulated
     pub weights: Option<WeightFacts>,
+    /// tolerance within which network and mapped streams agree, metres; none for the usual one
+    pub tolerance_m: Option<f64>,
     /// what was said of places where network and mapped streams disagree
     pub shortfalls: Vec<ShortfallMark>,
 }
@@ -314,6 +316,7 @@ impl Default for Settings {
             conditioning: Choices::default(),
             style: serde_json::Value::Null,
             weights: None,
+            tolerance_m: None,
             shortfalls: Vec::new(),
         }
     }

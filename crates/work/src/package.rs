@@ -15,7 +15,10 @@ use bothros_formats::{
 use bothros_store::{FileRole, JobHandle, LayerRole, LogEntry, PourPoint, RasterRole, Store};
 use serde_json::{Value as Json, json};
 
-use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Provenance, Result, blocking};
+use crate::{
+    CatchmentFacts, Error, Facts, GridCache, Grids, KeptTrial, Provenance, Result, blocking, chosen_trial,
+    trials,
+};
 
 /// The study's short name: lower case, digits and underscore, a letter first, eight at most.
 pub fn package_name(study: &str) -> String {
@@ -45,6 +48,9 @@ struct Ingredients {
     layers: Vec<bothros_store::Layer>,
     pictures: Vec<bothros_store::Backdrop>,
     dem_sha256: String,
+    trials: Vec<KeptTrial>,
+    /// the trial that was chosen, and why
+    chosen: Option<(KeptTrial, String)>,
 }
 
 pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &JobHandle) -> Result<String> {
@@ -75,7 +81,10 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     let pictures = store.backdrops(study).await?;
     let crs = terrain.crs;
     let dem_sha256 = store.file(study, FileRole::Dem).await?.map_or(String::new(), |f| f.sha256);
+    let (trials, chosen) = (trials(store, study).await?, chosen_trial(store, &facts).await?);
     let ingredients = Ingredients {
+        trials,
+        chosen,
         crs,
         facts,
         network,
@@ -179,6 +188,10 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
     std::fs::write(path, table(from))?;
     let path = begin("provenance.csv", "writing tables", 0.86)?;
     std::fs::write(path, provenance(from))?;
+    if !from.trials.is_empty() {
+        let path = begin("trials.csv", "writing tables", 0.87)?;
+        std::fs::write(path, trials_table(from))?;
+    }
     let path = dir.path().join("README.txt");
     std::fs::write(path, readme(from, &files))?;
     files.push("README.txt".into());
@@ -416,6 +429,42 @@ fn conditioning_lines(facts: &Facts) -> Vec<String> {
     out
 }
 
+/// The networks that were tried, each with its scores.
+fn trials_table(from: &Ingredients) -> String {
+    let mut out = "trial,threshold_m2,cells,dem,cell_size_m,routing,tolerance_m,modelled_matched,mapped_found,agreement,\
+        mean_distance_m,length_m,density_km_km2,headwaters,highest_order,mean_way_to_stream_m,remark,justification\n"
+        .to_owned();
+    for kept in &from.trials {
+        let f = &kept.facts;
+        let share = |of: &dyn Fn(&bothros_core::calibration::Scores) -> f64| {
+            f.scores.as_ref().map_or(String::new(), |s| format!("{:.4}", of(s)))
+        };
+        let metres = |m: Option<f64>| m.map_or(String::new(), |m| format!("{m:.1}"));
+        let cells = [
+            kept.trial.name.clone(),
+            format!("{:.1}", f.threshold_m2),
+            f.threshold.as_cells().to_string(),
+            f.dem.clone(),
+            f.cell_m.to_string(),
+            f.method.clone(),
+            f.tolerance_m.to_string(),
+            share(&|s| s.matched()),
+            share(&|s| s.found()),
+            share(&|s| s.agreement()),
+            metres(f.scores.and_then(|s| s.away_m)),
+            format!("{:.1}", f.length_m),
+            format!("{:.4}", f.density_km),
+            f.headwaters.to_string(),
+            f.highest_order.to_string(),
+            metres(f.to_stream_m),
+            kept.trial.remark.clone(),
+            kept.trial.justification.clone().unwrap_or_default(),
+        ];
+        out += &format!("{}\n", cells.each_ref().map(|c| cell(c)).join(","));
+    }
+    out
+}
+
 /// Every input: what it is, where it comes from, and its checksum.
 fn provenance(from: &Ingredients) -> String {
     let mut out = "input,file,source,date,scale,licence,bytes,sha256\n".to_owned();
@@ -484,6 +533,12 @@ fn readme(from: &Ingredients, files: &[String]) -> String {
         threshold.as_area(frame).as_km2(),
         threshold.as_cells()
     );
+    out += &match &from.chosen {
+        Some((trial, why)) => {
+            format!("Chosen: {}. Justification:\n  {}\n", trial.trial.name, why.replace('\n', "\n  "))
+        }
+        None => "The threshold was not justified in the study.\n".to_owned(),
+    };
     out += &format!(
         "Pour points snapped within {} m to the {}.\n",
         facts.settings.snap_m,

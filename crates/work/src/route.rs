@@ -9,7 +9,7 @@ use bothros_core::routing::{
     ACCUMULATION_NODATA, DIRECTION_NODATA, flow_accumulation, flow_directions_to_outlets,
     weighted_accumulation,
 };
-use bothros_core::{Cell, Frame, Grid, Monitor, Part, Threshold};
+use bothros_core::{Cell, Frame, Grid, Monitor, Part};
 use bothros_store::{JobHandle, NewRaster, RasterRole, Store, StudyPart};
 use serde_json::json;
 
@@ -214,10 +214,11 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     writer.commit().await?;
 
     handle.say("drawing the network");
-    // The threshold that was chosen, or for a first look 1 % of the largest contributing area.
-    let first = Threshold::cells(routed.facts.largest_cells / 100);
     let chosen = facts.network.map(|n| n.threshold);
-    let threshold = chosen.filter(|t| t.as_cells() <= routed.facts.largest_cells).unwrap_or(first);
+    let threshold = match chosen.filter(|t| t.as_cells() <= routed.facts.largest_cells) {
+        Some(chosen) => chosen,
+        None => crate::threshold::first_threshold(store, grids, study).await?,
+    };
     crate::threshold::keep_network(store, grids, study, threshold).await?;
     delineate_again(store, grids, study).await?;
     let sinks = &routed.facts.sinks;

@@ -3,9 +3,11 @@
 use std::time::Instant;
 
 use bothros_core::Threshold;
+use bothros_core::calibration::smallest_constant;
 use bothros_store::{Inverse, Store, StudyPart};
 use serde_json::json;
 
+use crate::evidence::{drops, thresholds};
 use crate::{Error, Facts, GridCache, NetworkFacts, Result};
 
 /// Draws the network at a threshold and keeps its figures.
@@ -29,6 +31,15 @@ pub(crate) async fn keep_network(
     };
     store.change_study(study, vec![(StudyPart::Network, Some(serde_json::to_value(found)?))]).await?;
     Ok(found)
+}
+
+/// The first threshold offered: the smallest at which the drops of streams are constant, or, where they are at
+/// none, 1 % of the largest contributing area.
+pub(crate) async fn first_threshold(store: &Store, grids: &GridCache, study: i64) -> Result<Threshold> {
+    let facts = Facts::of(&store.study(study).await?)?;
+    let largest = facts.routing.as_ref().map_or(1, |r| r.largest_cells);
+    let constant = drops(store, grids, &facts, &thresholds(largest), true).await?;
+    Ok(smallest_constant(&constant).unwrap_or(Threshold::cells((largest / 100).max(1))))
 }
 
 /// Sets the threshold of a study; it can be undone.

@@ -4,11 +4,14 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::Frame;
+use bothros_core::calibration::Side;
 use bothros_core::conditioning::{
-    Barrier, BreachLineOutcome, Burn, OwnGround, Remark, SinkReport, StepKind, StreamFit, TreatSinks,
+    Barrier, BreachLineOutcome, Burn, OwnGround, Remark, SinkReport, StreamFit, TreatSinks,
 };
 use bothros_store::{Layer, LayerRole};
-use bothros_work::{BarrierFacts, Choices, ConditionedFacts, Decision, Facts, Profile};
+use bothros_work::{
+    BarrierFacts, Choices, ConditionedFacts, Decision, Facts, Profile, ShortfallMark, Verdict,
+};
 
 use super::desk::{Busy, Fact, busy, fact};
 use super::page;
@@ -211,6 +214,7 @@ struct Conditioning {
     results: Vec<Fact>,
     steps: Vec<(&'static str, String)>,
     remarks: Vec<(String, Option<(f64, f64)>)>,
+    to_mend: Vec<(String, f64, f64)>,
     histogram: Option<String>,
     sinks: Vec<SinkRow>,
     sinks_all: String,
@@ -244,6 +248,16 @@ fn astray(place: &bothros_core::network::Astray, frame: &Frame) -> (String, f64,
         numbers::area(place.contributing.as_m2())
     );
     (told, x, y)
+}
+
+/// A place sent here from the Network stage, in words.
+fn to_mend(mark: &ShortfallMark) -> (String, f64, f64) {
+    let side = match mark.side {
+        Side::Extra => "a stream that is not mapped",
+        Side::Missed => "a mapped stream that is not modelled",
+    };
+    let remark = if mark.remark.is_empty() { String::new() } else { format!(": {}", mark.remark) };
+    (format!("{side}{remark}"), mark.at[0], mark.at[1])
 }
 
 fn remark(told: &Remark, frame: &Frame) -> (String, Option<(f64, f64)>) {
@@ -417,6 +431,13 @@ pub(super) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<
             .as_ref()
             .zip(frame)
             .map_or(vec![], |(r, frame)| r.astray.iter().map(|a| astray(a, &frame)).collect()),
+        to_mend: facts
+            .settings
+            .shortfalls
+            .iter()
+            .filter(|m| m.verdict == Verdict::ToMend)
+            .map(to_mend)
+            .collect(),
         astray_in_all: facts.review.as_ref().map_or(0, |r| r.astray_in_all),
         provisional: facts
             .review

@@ -1,15 +1,13 @@
 //! The evidence for a threshold: a chart, and what each line of it suggests, in words.
 
 use askama::Template;
-use axum::extract::{Path, Query, State};
+use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::{Frame, Threshold};
-use bothros_work::{Evidence, Facts, evidence, usual_tolerance_m};
-use serde::Deserialize;
+use bothros_work::{Evidence, Facts, tolerance_m};
 
 use super::page;
 use crate::App;
-use crate::actions::number;
 use crate::error::{Result, WebError};
 use crate::numbers;
 
@@ -32,6 +30,18 @@ struct Shown {
     verdict: String,
     against: Vec<String>,
     tests: Vec<(String, String, String, String)>,
+    beside: Option<Beside>,
+    slopes: Option<String>,
+}
+
+/// Density, headwaters and distance, each on its own scale, under the shares.
+struct Beside {
+    density: String,
+    mapped_density: Option<f64>,
+    top: String,
+    heads: String,
+    most: String,
+    away: Option<(String, String)>,
 }
 
 #[derive(Template)]
@@ -39,12 +49,6 @@ struct Shown {
 struct Part {
     study: i64,
     e: Shown,
-}
-
-#[derive(Deserialize)]
-pub struct Asked {
-    #[serde(default)]
-    tolerance: String,
 }
 
 /// The plot within its picture: left, right, top, bottom.
@@ -99,6 +103,22 @@ fn suggestions(e: &Evidence, frame: &Frame) -> Vec<(String, Option<u32>)> {
             Some(dense.as_cells()),
         ));
     }
+    match e.bend {
+        Some(bend) => out.push((
+            format!(
+                "Slope begins to fall with contributing area at {}, {}: the exponent turns from {} to {}.",
+                area(bend.threshold, frame),
+                if bend.is_plain() { "plainly" } else { "not plainly" },
+                signed(bend.exponents.0),
+                signed(bend.exponents.1)
+            ),
+            Some(bend.threshold.as_cells()),
+        )),
+        None => out.push((
+            "Slope and contributing area show no bend: this line of evidence is silent.".into(),
+            None,
+        )),
+    }
     match e.by_drop() {
         Some(constant) => {
             let test = e.drops.iter().find(|(t, _)| *t == constant).and_then(|(_, test)| *test);
@@ -115,6 +135,66 @@ fn suggestions(e: &Evidence, frame: &Frame) -> Vec<(String, Option<u32>)> {
         )),
     }
     out
+}
+
+fn signed(value: f64) -> String {
+    format!("{value:+.2}").replace('-', "\u{2212}")
+}
+
+/// What the evidence says, as a text to begin a justification with.
+pub(super) fn in_words(facts: &Facts, e: &Evidence) -> Result<String> {
+    let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let mut parts = vec![verdict(e, &terrain.frame)];
+    parts.extend(suggestions(e, &terrain.frame).into_iter().map(|(text, _)| text));
+    let against = against(facts, e);
+    if !against.is_empty() {
+        parts.push("Against it speaks:".into());
+        parts.extend(against);
+    }
+    Ok(parts.join(" "))
+}
+
+/// Slope against contributing area, both by their logarithms, with the two lines that meet.
+fn slope_chart(e: &Evidence, frame: &Frame) -> Option<String> {
+    let points: Vec<(f64, f64)> =
+        e.slopes.iter().filter(|c| c.slope > 0.0).map(|c| (c.cells.log10(), c.slope.log10())).collect();
+    let (left, right) = (points.first()?.0, points.last()?.0);
+    let low = points.iter().map(|p| p.1).fold(f64::INFINITY, f64::min).floor();
+    let high = points.iter().map(|p| p.1).fold(f64::NEG_INFINITY, f64::max).ceil().max(low + 1.0);
+    let x = |log: f64| 40.0 + 290.0 * (log - left) / (right - left).max(1e-9);
+    let y = |log: f64| 130.0 - 120.0 * (log - low) / (high - low);
+    let mut svg = String::from(
+        "<svg class=\"slope-area\" viewBox=\"0 0 340 160\" role=\"img\" aria-label=\"Mean slope against contributing area, both on logarithmic scales\">",
+    );
+    for power in low as i32..=high as i32 {
+        let at = y(power as f64);
+        svg += &format!(
+            "<line class=\"grid\" x1=\"40\" x2=\"330\" y1=\"{at:.1}\" y2=\"{at:.1}\"/><text x=\"36\" y=\"{:.1}\" text-anchor=\"end\">{}</text>",
+            at + 3.5,
+            numbers::plain(10f64.powi(power))
+        );
+    }
+    let cell = frame.cell_area().as_m2().log10();
+    for power in (left + cell).ceil() as i32..=(right + cell).floor() as i32 {
+        let at = x(power as f64 - cell);
+        svg += &format!(
+            "<line class=\"grid\" x1=\"{at:.1}\" x2=\"{at:.1}\" y1=\"10\" y2=\"130\"/><text x=\"{at:.1}\" y=\"143\" text-anchor=\"middle\">{}</text>",
+            numbers::area(10f64.powi(power))
+        );
+    }
+    for (log, slope) in &points {
+        svg += &format!("<circle cx=\"{:.1}\" cy=\"{:.1}\" r=\"2.2\"/>", x(*log), y(*slope));
+    }
+    if let Some(bend) = e.bend {
+        let (at, level) = ((bend.threshold.as_cells() as f64).log10(), bend.slope.log10());
+        let line = [left, at, right].map(|log| {
+            let slope = level + (log - at) * if log <= at { bend.exponents.0 } else { bend.exponents.1 };
+            format!("{:.1},{:.1}", x(log), y(slope).clamp(6.0, 134.0))
+        });
+        svg += &format!("<polyline points=\"{}\"/>", line.join(" "));
+    }
+    svg += "<text x=\"330\" y=\"156\" text-anchor=\"end\">contributing area; mean slope, m/m, upwards</text>";
+    Some(svg + "</svg>")
 }
 
 /// Where the lines of evidence meet, in one sentence.
@@ -220,7 +300,36 @@ fn shown(facts: &Facts, e: &Evidence) -> Result<Shown> {
             format!("{:.2}", test.t),
         ))
     });
+    let over = |values: Vec<f64>, most: f64| {
+        let height = |v: f64| 70.0 - 60.0 * (v / most.max(1e-9)).min(1.0);
+        let points =
+            e.scores.iter().zip(values).map(|(s, v)| format!("{:.1},{:.1}", at(s.threshold), height(v)));
+        points.collect::<Vec<_>>().join(" ")
+    };
+    let beside = e.scores.first().map(|first| {
+        let densities: Vec<f64> = e.scores.iter().map(|s| s.modelled_m / 1000.0 / e.footprint_km2).collect();
+        let mapped = (first.mapped_m > 0.0).then(|| first.mapped_m / 1000.0 / e.footprint_km2);
+        // The smallest thresholds give any number of streams; what matters lies around the mapped density.
+        let top = mapped.map_or(densities.iter().copied().fold(0.0, f64::max), |m| 4.0 * m);
+        let heads: Vec<f64> = e.scores.iter().map(|s| (s.headwaters.max(1) as f64).log10()).collect();
+        let most = heads.iter().copied().fold(1.0, f64::max).ceil();
+        let known: Option<Vec<f64>> = e.scores.iter().map(|s| s.away_m).collect();
+        let away = known.map(|away| {
+            let far = away.iter().copied().fold(0.0, f64::max);
+            (over(away, far), numbers::length(far))
+        });
+        Beside {
+            density: over(densities, top),
+            mapped_density: mapped.map(|m| 70.0 - 60.0 * m / top),
+            top: format!("{} km/km²", numbers::real(top, 2)),
+            heads: over(heads, most),
+            most: numbers::whole(10u64.pow(most as u32)),
+            away,
+        }
+    });
     Ok(Shown {
+        beside,
+        slopes: slope_chart(e, frame),
         mapped: e.mapped_lines,
         low,
         high,
@@ -242,16 +351,8 @@ fn shown(facts: &Facts, e: &Evidence) -> Result<Shown> {
 }
 
 /// The evidence over all thresholds, at a tolerance.
-pub async fn evidence_part(
-    State(app): State<App>,
-    Path(study): Path<i64>,
-    Query(asked): Query<Asked>,
-) -> Result<Response> {
+pub async fn evidence_part(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
     let facts = Facts::of(&app.store.study(study).await?)?;
-    let tolerance_m = match asked.tolerance.trim() {
-        "" => usual_tolerance_m(&facts),
-        text => number(text, "the tolerance")?,
-    };
-    let found = evidence(&app.store, &app.grids, study, tolerance_m).await?;
+    let found = app.calibration.evidence(&app.store, &app.grids, study, tolerance_m(&facts)).await?;
     page(&Part { study, e: shown(&facts, &found)? })
 }

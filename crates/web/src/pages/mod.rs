@@ -2,23 +2,31 @@
 
 mod begin;
 mod conditioning;
+mod continuity;
 mod desk;
 mod evidence;
 mod help;
 mod rail;
+mod reaches;
+mod shortfalls;
 mod start;
 mod study;
 mod terrain;
+mod trials;
 
 pub use begin::{archive_sets, begin};
 pub use conditioning::{barrier, burn_section, measured};
+pub use continuity::continuity_part;
 pub use desk::desk;
 pub use evidence::evidence_part;
 pub use help::{help, licences};
 pub use rail::{log, rail};
+pub use reaches::reaches;
+pub use shortfalls::shortfalls_part;
 pub use start::{RESTORE_WITHIN, nowhere, start};
 pub use study::study;
 pub use terrain::{crs_list, prepare_plan, warp_plan};
+pub use trials::{compare, justify, trials_part};
 
 use axum::response::{Html, IntoResponse, Response};
 

@@ -1,0 +1,236 @@
+//! The table of reaches, totals by order, and Horton's ratios.
+
+use askama::Template;
+use axum::extract::{Path, Query, State};
+use axum::response::Response;
+use bothros_core::network::{Network, OrderTotals, Reach, horton_ratios, totals_by_order};
+use bothros_core::{Cell, Frame};
+use bothros_work::Facts;
+use serde::Deserialize;
+
+use super::page;
+use crate::App;
+use crate::calibration::threshold_of;
+use crate::error::{Result, WebError};
+use crate::numbers;
+
+/// What is asked for.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Asked {
+    /// column to sort by
+    #[serde(default)]
+    sort: String,
+    /// from the smallest up
+    #[serde(default)]
+    up: bool,
+    /// only reaches of this order; empty for all
+    #[serde(default)]
+    order: String,
+    /// a reach to show first, with what flows in and where it goes
+    #[serde(default)]
+    reach: String,
+    /// rows before those shown
+    #[serde(default)]
+    from: usize,
+}
+
+/// Columns: address, head, full name.
+const COLUMNS: [(&str, &str, &str); 8] = [
+    ("id", "#", "Number"),
+    ("order", "Order", "Strahler order"),
+    ("magnitude", "Magn.", "Shreve magnitude"),
+    ("length", "Length", "Length along the centre line"),
+    ("drop", "Drop", "Fall on the ground surface"),
+    ("slope", "Slope", "Fall over length"),
+    ("sinuosity", "Sinu.", "Length over the straight distance between the ends"),
+    ("area", "Drains", "Contributing area at the lower end"),
+];
+
+fn value(reach: &Reach, column: &str) -> f64 {
+    match column {
+        "id" => reach.id as f64,
+        "order" => reach.strahler as f64,
+        "magnitude" => reach.shreve as f64,
+        "length" => reach.length_m,
+        "drop" => reach.drop_m,
+        "slope" => reach.slope(),
+        "sinuosity" => reach.sinuosity(),
+        _ => reach.contributing.as_m2(),
+    }
+}
+
+struct Row {
+    id: u32,
+    x: f64,
+    y: f64,
+    order: u8,
+    magnitude: u32,
+    length: String,
+    drop: String,
+    slope: String,
+    sinuosity: String,
+    area: String,
+    upstream: Vec<u32>,
+    downstream: Option<u32>,
+}
+
+struct Order {
+    order: u8,
+    streams: String,
+    reaches: String,
+    length: String,
+    mean: String,
+    drop: String,
+    area: String,
+}
+
+#[derive(Template)]
+#[template(path = "reaches.html")]
+struct Part {
+    study: i64,
+    asked: Asked,
+    columns: [(&'static str, &'static str, &'static str); 8],
+    rows: Vec<Row>,
+    all: String,
+    from: usize,
+    to: usize,
+    earlier: Option<usize>,
+    later: Option<usize>,
+    orders: Vec<Order>,
+    ratios: Option<String>,
+    chart: Option<String>,
+}
+
+/// Rows shown at once.
+const SHOWN: usize = 40;
+
+fn row(reach: &Reach, network: &Network, frame: &Frame) -> Row {
+    let middle = reach.cells[reach.cells.len() / 2] as usize;
+    let (x, y) = frame.centre(Cell { row: middle / frame.cols, col: middle % frame.cols });
+    Row {
+        id: reach.id,
+        x,
+        y,
+        order: reach.strahler,
+        magnitude: reach.shreve,
+        length: numbers::length(reach.length_m),
+        drop: numbers::metres(reach.drop_m),
+        slope: format!("{:.2} %", reach.slope() * 100.0),
+        sinuosity: format!("{:.2}", reach.sinuosity()),
+        area: numbers::area(reach.contributing.as_m2()),
+        upstream: network.reaches.iter().filter(|r| r.downstream == Some(reach.id)).map(|r| r.id).collect(),
+        downstream: reach.downstream,
+    }
+}
+
+/// Number, mean length and mean area of streams by order, on logarithmic scales.
+fn chart(totals: &[OrderTotals]) -> Option<String> {
+    if totals.len() < 2 {
+        return None;
+    }
+    let x = |order: u8| 40.0 + 280.0 * (order as f64 - 1.0) / (totals.len() as f64 - 1.0);
+    let series: [(&str, &str, Vec<f64>); 3] = [
+        ("streams", "number", totals.iter().map(|t| t.streams as f64).collect()),
+        ("lengths", "mean length, km", totals.iter().map(|t| t.mean_length_m() / 1000.0).collect()),
+        ("areas", "mean area, km²", totals.iter().map(|t| t.mean_area.as_km2()).collect()),
+    ];
+    let all = || series.iter().flat_map(|s| s.2.iter()).filter(|v| **v > 0.0).map(|v| v.log10());
+    let low = all().fold(f64::INFINITY, f64::min).floor();
+    let high = all().fold(f64::NEG_INFINITY, f64::max).ceil().max(low + 1.0);
+    let y = |v: f64| 140.0 - 128.0 * (v.log10() - low) / (high - low);
+    let mut svg = String::from(
+        "<svg class=\"horton\" viewBox=\"0 0 340 172\" role=\"img\" aria-label=\"Number, mean length and mean area of streams by order, on a logarithmic scale\">",
+    );
+    for power in low as i32..=high as i32 {
+        let at = y(10f64.powi(power));
+        svg += &format!(
+            "<line class=\"grid\" x1=\"40\" x2=\"320\" y1=\"{at:.1}\" y2=\"{at:.1}\"/><text x=\"36\" y=\"{:.1}\" text-anchor=\"end\">{}</text>",
+            at + 3.5,
+            numbers::plain(10f64.powi(power))
+        );
+    }
+    for t in totals {
+        svg += &format!("<text x=\"{:.1}\" y=\"155\" text-anchor=\"middle\">{}</text>", x(t.order), t.order);
+    }
+    svg += "<text x=\"180\" y=\"169\" text-anchor=\"middle\">order</text>";
+    for (class, name, values) in &series {
+        let points: Vec<(f64, f64)> =
+            totals.iter().zip(values).filter(|(_, v)| **v > 0.0).map(|(t, v)| (x(t.order), y(*v))).collect();
+        let line: Vec<String> = points.iter().map(|(x, y)| format!("{x:.1},{y:.1}")).collect();
+        svg +=
+            &format!("<g class=\"{class}\"><title>{name}</title><polyline points=\"{}\"/>", line.join(" "));
+        for (x, y) in points {
+            svg += &format!("<circle cx=\"{x:.1}\" cy=\"{y:.1}\" r=\"3\"/>");
+        }
+        svg += "</g>";
+    }
+    Some(svg + "</svg>")
+}
+
+/// The table of reaches of the study's network.
+pub async fn reaches(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(mut asked): Query<Asked>,
+) -> Result<Response> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    let threshold = threshold_of(&facts)?;
+    let network = app.grids.network(&app.store, &facts, threshold).await?;
+    let frame = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?.frame;
+    if !COLUMNS.iter().any(|c| c.0 == asked.sort) {
+        asked.sort = "area".into();
+    }
+    let order = match asked.order.as_str() {
+        "" => None,
+        text => Some(text.parse::<u8>().map_err(|_| WebError::refused("an order is a whole number"))?),
+    };
+    let part = bothros_work::blocking(move || {
+        let mut listed: Vec<&Reach> =
+            network.reaches.iter().filter(|r| order.is_none_or(|o| r.strahler == o)).collect();
+        listed.sort_by(|a, b| {
+            let by = value(a, &asked.sort).total_cmp(&value(b, &asked.sort));
+            (if asked.up { by } else { by.reverse() }).then(a.id.cmp(&b.id))
+        });
+        let all = listed.len();
+        if let Some(at) =
+            asked.reach.parse::<u32>().ok().and_then(|id| listed.iter().position(|r| r.id == id))
+        {
+            asked.from = at;
+        }
+        let from = asked.from.min(all.saturating_sub(1));
+        let to = (from + SHOWN).min(all);
+        let rows = listed.get(from..to).unwrap_or(&[]).iter().map(|r| row(r, &network, &frame)).collect();
+        let totals = totals_by_order(&network);
+        let ratios = horton_ratios(&totals).map(|r| {
+            format!(
+                "Ratios from order to order: bifurcation {:.2}, length {:.2}, area {:.2}.",
+                r.bifurcation, r.length, r.area
+            )
+        });
+        let orders = totals.iter().map(|t| Order {
+            order: t.order,
+            streams: numbers::whole(t.streams),
+            reaches: numbers::whole(t.reaches),
+            length: numbers::length(t.length_m),
+            mean: numbers::length(t.mean_length_m()),
+            drop: numbers::metres(t.mean_drop_m),
+            area: numbers::area(t.mean_area.as_m2()),
+        });
+        Ok(Part {
+            study,
+            columns: COLUMNS,
+            rows,
+            all: numbers::whole(all as u64),
+            from: if all == 0 { 0 } else { from + 1 },
+            to,
+            earlier: (from > 0).then(|| from.saturating_sub(SHOWN)),
+            later: (to < all).then_some(to),
+            orders: orders.collect(),
+            ratios,
+            chart: chart(&totals),
+            asked,
+        })
+    })
+    .await?;
+    page(&part)
+}
