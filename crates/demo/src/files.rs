@@ -75,6 +75,27 @@ pub fn regional(scenario: &Scenario) -> anyhow::Result<(Grid<f32>, [f64; 6])> {
 }
 
 /// Moves a point by up to 15 m, smoothly over the land.
+/// The first gauge, which stands at the outlet.
+fn at_outlet(scenario: &Scenario) -> [f64; 2] {
+    scenario.gauges.first().map_or([335_000.0, 4_762_000.0], |g| [g.x, g.y])
+}
+
+/// The mapped streams, each with its kind: the true channels as a map shows them, displaced, without some
+/// headwaters, and with a ditch that is none of them.
+pub fn mapped_streams(scenario: &Scenario) -> Vec<(Line, &'static str)> {
+    let mut mapped = Vec::new();
+    for reach in scenario.channels.reaches.iter().filter(|r| r.line().count() > 1) {
+        let left_out = reach.strahler == 1 && Noise(77).at(reach.id as i64, 0) < 0.2;
+        let line: Line = reach.line().map(place).step_by(3).map(displaced).collect();
+        if !left_out && line.len() > 1 {
+            mapped.push((line, "stream"));
+        }
+    }
+    let [x, y] = at_outlet(scenario);
+    mapped.push((vec![[x + 300.0, y + 420.0], [x + 620.0, y + 300.0], [x + 900.0, y + 330.0]], "ditch"));
+    mapped
+}
+
 fn displaced([x, y]: [f64; 2]) -> [f64; 2] {
     let shift = |seed: u64| 10.5 * Noise(seed).smooth(x / 350.0, y / 350.0);
     [x + shift(401), y + shift(402)]
@@ -137,24 +158,11 @@ pub fn write_files(scenario: &Scenario, dir: &Path) -> anyhow::Result<()> {
         .map(|r| (Geometry::Line(r.line().map(place).collect()), vec![r.id.into(), r.strahler.into()]))
         .collect();
     let order = [("reach_id", FieldKind::Integer), ("strahler", FieldKind::Integer)];
-    write(&truth, layer("channels", Shape::Line, all.clone(), &order))?;
+    write(&truth, layer("channels", Shape::Line, all, &order))?;
 
-    // A map shows them displaced, without some headwaters, and with a ditch that is none of them.
-    let mut mapped: Vec<(Geometry, Vec<Value>)> = Vec::new();
-    for (reach, (shape, _)) in scenario.channels.reaches.iter().filter(|r| r.line().count() > 1).zip(all) {
-        let left_out = reach.strahler == 1 && Noise(77).at(reach.id as i64, 0) < 0.2;
-        if let (Geometry::Line(line), false) = (shape, left_out) {
-            let line: Line = line.into_iter().step_by(3).map(displaced).collect();
-            if line.len() > 1 {
-                mapped.push((Geometry::Line(line), vec!["stream".into()]));
-            }
-        }
-    }
-    let [x, y] = scenario.gauges.first().map_or([335_000.0, 4_762_000.0], |g| [g.x, g.y]);
-    mapped.push((
-        Geometry::Line(vec![[x + 300.0, y + 420.0], [x + 620.0, y + 300.0], [x + 900.0, y + 330.0]]),
-        vec!["ditch".into()],
-    ));
+    let [x, y] = at_outlet(scenario);
+    let mapped = mapped_streams(scenario).into_iter();
+    let mapped = mapped.map(|(line, kind)| (Geometry::Line(line), vec![kind.into()])).collect();
     write(dir, layer("mapped_streams", Shape::Line, mapped, &[("kind", FieldKind::Text)]))?;
 
     let point = |x: f64, y: f64| Geometry::Point([x, y]);

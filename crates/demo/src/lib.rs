@@ -12,7 +12,7 @@ mod scenario;
 mod terrains;
 
 pub use archive::{COARSE, FINE, Sheet, read_sheets, resolution_m, write_sheets};
-pub use files::write_files;
+pub use files::{mapped_streams, regional, write_files};
 pub use noise::Noise;
 pub use pictures::{Drawing, aerial, scan};
 pub use scenario::{Crossing, FRAME, Gauge, Scenario, generate};

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use bothros_core::calibration::{
-    Bend, Comparison, DropTest, Scores, SlopeClass, agreement, bend, constant_drop, slope_by_area,
-    smallest_constant,
+    Bend, Comparison, DropTest, Scores, SlopeClass, Suggested, agreement, bend, by_agreement, by_density,
+    constant_drop, slope_by_area, smallest_constant, thresholds_up_to,
 };
 use bothros_core::{Part, Threshold};
 use bothros_store::{Inverse, LayerRole, Store, StudyPart};
@@ -20,8 +20,6 @@ const SCORED: usize = 60;
 const DRAWN_EVERY: usize = 3;
 /// Networks of more headwaters are not drawn for the test: they would be no channels.
 const MOST_HEADWATERS: u64 = 60_000;
-/// Thresholds whose agreement is so near the best are as good. (Ours.)
-const AS_GOOD: f64 = 0.05;
 
 /// What was found over the range of thresholds.
 #[derive(Debug, Clone, PartialEq)]
@@ -42,25 +40,10 @@ pub struct Evidence {
     pub footprint_km2: f64,
 }
 
-/// A threshold that a line of evidence suggests, or a range of them.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Suggested {
-    /// the one
-    pub best: Threshold,
-    /// the smallest and largest that are as good
-    pub range: (Threshold, Threshold),
-}
-
 impl Evidence {
     /// Where modelled and mapped streams agree best, and where nearly as well.
     pub fn by_agreement(&self) -> Option<Suggested> {
-        let best = self.scores.iter().max_by(|a, b| a.agreement().total_cmp(&b.agreement()))?;
-        if best.agreement() <= 0.0 {
-            return None;
-        }
-        let good = |s: &&Scores| s.agreement() >= best.agreement() - AS_GOOD;
-        let all: Vec<Threshold> = self.scores.iter().filter(good).map(|s| s.threshold).collect();
-        Some(Suggested { best: best.threshold, range: (*all.first()?, *all.last()?) })
+        by_agreement(&self.scores)
     }
 
     /// Where the drops of streams become constant.
@@ -70,11 +53,7 @@ impl Evidence {
 
     /// Where modelled streams are as dense as mapped ones.
     pub fn by_density(&self) -> Option<Threshold> {
-        let mapped = self.scores.first()?.mapped_m;
-        let near = |s: &&Scores| s.modelled_m > 0.0 && mapped > 0.0;
-        let away = |s: &Scores| (s.modelled_m / mapped).ln().abs();
-        let found = self.scores.iter().filter(near).min_by(|a, b| away(a).total_cmp(&away(b)))?;
-        Some(found.threshold)
+        by_density(&self.scores)
     }
 }
 
@@ -251,54 +230,7 @@ pub(crate) async fn drops(
     Ok(drops)
 }
 
-/// Thresholds spread evenly over the logarithm of contributing area, from 20 cells up to a third of the largest.
+/// The thresholds that are scored.
 pub(crate) fn thresholds(largest_cells: u32) -> Vec<Threshold> {
-    let (low, high) = (20f64.min(largest_cells as f64), (largest_cells as f64 / 3.0).max(1.0));
-    let at = |n: usize| low * (high / low).max(1.0).powf(n as f64 / (SCORED - 1) as f64);
-    let mut all: Vec<u32> = (0..SCORED).map(|n| at(n).round().max(1.0) as u32).collect();
-    all.dedup();
-    all.into_iter().map(Threshold::cells).collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn scores(cells: u32, modelled_m: f64, matched_m: f64, found_m: f64) -> Scores {
-        let threshold = Threshold::cells(cells);
-        Scores { threshold, modelled_m, matched_m, mapped_m: 100.0, found_m, headwaters: 1, away_m: None }
-    }
-
-    #[test]
-    fn lines_of_evidence_suggest() {
-        let all = vec![
-            scores(10, 400.0, 100.0, 100.0),
-            scores(20, 140.0, 90.0, 95.0),
-            scores(40, 105.0, 90.0, 82.0),
-            scores(80, 80.0, 70.0, 78.0),
-            scores(160, 20.0, 18.0, 20.0),
-        ];
-        let evidence = Evidence {
-            tolerance_m: 5.0,
-            scores: all,
-            drops: vec![],
-            slopes: vec![],
-            bend: None,
-            mapped_lines: 3,
-            footprint_km2: 1.0,
-        };
-        // 0.840 at 40 cells, 0.825 at 80, 0.766 at 20.
-        let found = evidence.by_agreement().unwrap();
-        assert_eq!((found.best.as_cells(), found.range.0.as_cells(), found.range.1.as_cells()), (40, 40, 80));
-        assert_eq!(evidence.by_density().unwrap().as_cells(), 40);
-        assert_eq!(evidence.by_drop(), None);
-    }
-
-    #[test]
-    fn thresholds_cover_the_range() {
-        let all = thresholds(300_000);
-        assert_eq!((all.len(), all[0].as_cells(), all[59].as_cells()), (60, 20, 100_000));
-        assert_eq!(thresholds(1), [Threshold::cells(1)]);
-        assert!(thresholds(50).windows(2).all(|w| w[0] < w[1]));
-    }
+    thresholds_up_to(largest_cells, SCORED)
 }

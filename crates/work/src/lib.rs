@@ -30,7 +30,7 @@ pub use backdrops::{NewPicture, PicturePlace, add_backdrop, laid_backdrop, place
 pub use catchment::{CatchmentFacts, PourPointPlace, delineate_at, place_pour_point};
 pub use choices::{Choices, conditioning_key};
 pub use error::{Error, Result};
-pub use evidence::{Calibration, Evidence, Suggested, set_tolerance, tolerance_m};
+pub use evidence::{Calibration, Evidence, set_tolerance, tolerance_m};
 pub use facts::{
     ConditionedFacts, Facts, NetworkFacts, PlacedSeam, Provenance, ReviewFacts, RoutingFacts, Settings,
     SourceFacts, SourceFile, TerrainFacts,

@@ -5,14 +5,16 @@ use std::time::Instant;
 use bothros_core::calibration::{Scores, Side, agreement};
 use bothros_core::routing::distance_to_stream;
 use bothros_core::{Frame, Grid, Threshold};
-use bothros_store::{Inverse, LayerRole, Store, Trial};
+use bothros_store::{Inverse, LayerRole, Store, StudyPart, Trial};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sha2::{Digest, Sha256};
 
 use crate::choices::{fingerprint, lines};
 use crate::wanted::while_wanted;
-use crate::{Calibration, Error, Facts, GridCache, Result, layer_features, package_name, set_threshold};
+use crate::{
+    Calibration, Error, Facts, GridCache, Result, Settings, layer_features, package_name, set_threshold,
+};
 
 /// What is known of a trial.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -199,6 +201,11 @@ pub async fn keep_trial(
         false => apart.chain(matched).map(|l| TrialLine { side: None, ..l }).collect(),
     };
     let name = name_of(&package_name(&facts.name), &found, &trials(store, study).await?);
+    // DEMs compare at one tolerance only: the first trial fixes that of the study.
+    if facts.settings.tolerance_m.is_none() {
+        let settings = Settings { tolerance_m: Some(tolerance_m), ..facts.settings.clone() };
+        store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
+    }
     let id = store.add_trial(study, &name, serde_json::to_value(&found)?, remark.trim(), &drawn).await?;
     let text = format!("Trial {name} kept");
     store.remember(study, &text, &Inverse::RemoveTrial { id }).await?;

@@ -65,12 +65,25 @@ impl Row {
 struct Part {
     study: i64,
     rows: Vec<Row>,
+    /// trials were scored at different tolerances
+    unlike: Option<String>,
 }
 
 /// The table of trials.
 pub async fn trials_part(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
-    let rows = trials(&app.store, study).await?.into_iter().map(Row::of).collect();
-    page(&Part { study, rows })
+    let all = trials(&app.store, study).await?;
+    let mut tolerances: Vec<f64> =
+        all.iter().filter(|t| t.facts.scores.is_some()).map(|t| t.facts.tolerance_m).collect();
+    tolerances.sort_by(f64::total_cmp);
+    tolerances.dedup();
+    let unlike = (tolerances.len() > 1).then(|| {
+        let each: Vec<String> = tolerances.iter().map(|&m| numbers::length(m)).collect();
+        format!(
+            "These were scored at different tolerances ({}): their scores do not compare.",
+            each.join(", ")
+        )
+    });
+    page(&Part { study, rows: all.into_iter().map(Row::of).collect(), unlike })
 }
 
 #[derive(Template)]

@@ -1,0 +1,147 @@
+//! The search for barriers and the calibration against the truth of the demo scenario.
+
+use std::sync::OnceLock;
+
+use bothros_core::calibration::{Compared, Scores, Side, agreement, by_agreement, compare, thresholds_up_to};
+use bothros_core::conditioning::{Barrier, BarrierSearch, fill, find_barriers, lower_along, sink_hierarchy};
+use bothros_core::network::extract;
+use bothros_core::routing::{flow_accumulation, flow_directions};
+use bothros_core::{Frame, Grid, Silent};
+use bothros_demo::{FRAME, Scenario, generate, mapped_streams, regional};
+use bothros_formats::{Crs, Placed, Resampling, warp_onto};
+
+/// A crossing counts as found where a barrier's crest lies so near, metres.
+const NEAR_M: f64 = 60.0;
+
+fn scenario() -> &'static Scenario {
+    static SCENARIO: OnceLock<Scenario> = OnceLock::new();
+    SCENARIO.get_or_init(|| generate(&|_| {}).unwrap())
+}
+
+#[test]
+fn crossings_are_found_without_the_culvert_survey() {
+    let scenario = scenario();
+    let sinks = sink_hierarchy(&scenario.dem, &FRAME, &[], &Silent).unwrap();
+    let filled = fill(&scenario.dem, &Silent).unwrap();
+    let accumulation = flow_accumulation(&flow_directions(&filled, &Silent).unwrap(), &Silent).unwrap();
+    let search = BarrierSearch::default();
+    let barriers = find_barriers(&scenario.dem, &accumulation, &FRAME, &sinks, &search, &Silent).unwrap();
+    let near = |b: &Barrier, x: f64, y: f64| (b.crest[0] - x).hypot(b.crest[1] - y) <= NEAR_M;
+    let found = scenario.crossings.iter().filter(|c| barriers.iter().any(|b| near(b, c.x, c.y))).count();
+    let right = |b: &&Barrier| scenario.crossings.iter().any(|c| near(b, c.x, c.y));
+    let wrong: Vec<&Barrier> = barriers.iter().filter(|b| !right(b)).collect();
+    assert_eq!(scenario.crossings.len(), 8);
+    assert!(found >= 7, "{found} of {} crossings", scenario.crossings.len());
+    assert!(wrong.len() <= 4, "{} false ones: {wrong:#?}", wrong.len());
+    // No hollow that is real is taken for a barrier's pond.
+    for &(x, y) in &scenario.hollows {
+        let place = |b: &Barrier| FRAME.centre(b.bottom);
+        assert!(barriers.iter().all(|b| (place(b).0 - x).hypot(place(b).1 - y) > NEAR_M));
+    }
+    // The proposed lines all fall, and most of what stood behind the barriers drains.
+    let lines: Vec<_> = barriers.iter().map(|b| b.line.clone()).collect();
+    let (cut, outcomes) = lower_along(&scenario.dem, &FRAME, &lines);
+    let lowered = |o: &&bothros_core::conditioning::BreachLineOutcome| {
+        matches!(o, bothros_core::conditioning::BreachLineOutcome::Lowered { .. })
+    };
+    assert_eq!(outcomes.iter().filter(lowered).count(), lines.len(), "{outcomes:?}");
+    let held = |dem: &bothros_core::Grid<f32>| {
+        let filled = fill(dem, &Silent).unwrap();
+        let raised = filled.values().iter().zip(dem.values()).filter(|(f, z)| f > z);
+        raised.map(|(f, z)| (f - z) as f64).sum::<f64>()
+    };
+    let (before, after) = (held(&scenario.dem), held(&cut));
+    assert!(after < 0.45 * before, "{after} m of {before} m are still filled");
+}
+
+/// A filled DEM with its flow.
+struct Routed {
+    filled: Grid<f32>,
+    directions: Grid<u8>,
+    accumulation: Grid<u32>,
+    frame: Frame,
+}
+
+fn routed(dem: &Grid<f32>, frame: Frame) -> Routed {
+    let filled = fill(dem, &Silent).unwrap();
+    let directions = flow_directions(&filled, &Silent).unwrap();
+    let accumulation = flow_accumulation(&directions, &Silent).unwrap();
+    Routed { filled, directions, accumulation, frame }
+}
+
+impl Routed {
+    fn sweep(&self, mapped: &[Vec<[f64; 2]>], tolerance_m: f64) -> Vec<Scores> {
+        let largest = self.accumulation.values().iter().filter(|&&a| a != u32::MAX).max().unwrap() + 1;
+        let thresholds = thresholds_up_to(largest, 60);
+        agreement(
+            &self.directions,
+            &self.accumulation,
+            &self.frame,
+            mapped,
+            tolerance_m,
+            &thresholds,
+            &Silent,
+        )
+        .unwrap()
+    }
+}
+
+#[test]
+fn the_recommended_range_holds_the_true_threshold_and_the_regional_dem_does_worse() {
+    let scenario = scenario();
+    // Culverts are cut at the true crossings, as an analyst does who has walked through the findings.
+    let sinks = sink_hierarchy(&scenario.dem, &FRAME, &[], &Silent).unwrap();
+    let first = routed(&scenario.dem, FRAME);
+    let search = BarrierSearch::default();
+    let barriers =
+        find_barriers(&scenario.dem, &first.accumulation, &FRAME, &sinks, &search, &Silent).unwrap();
+    let lines: Vec<_> = barriers.into_iter().map(|b| b.line).collect();
+    let survey = routed(&lower_along(&scenario.dem, &FRAME, &lines).0, FRAME);
+    let mapped: Vec<Vec<[f64; 2]>> = mapped_streams(scenario).into_iter().map(|(line, _)| line).collect();
+    let channels: Vec<Vec<[f64; 2]>> = scenario
+        .channels
+        .reaches
+        .iter()
+        .map(|r| {
+            r.line().map(|cell| FRAME.centre(scenario.dem.cell(cell as usize))).map(|(x, y)| [x, y]).collect()
+        })
+        .collect();
+    // The threshold that reproduces the true channels best, against the range that the map recommends.
+    let truth = by_agreement(&survey.sweep(&channels, 15.0)).unwrap().best;
+    let told = by_agreement(&survey.sweep(&mapped, 15.0)).unwrap();
+    assert!(told.range.0 <= truth && truth <= told.range.1, "{truth:?} in {told:?}");
+    // Its network falls short of the map where the map was made to differ: a ditch, and headwaters left out.
+    let network =
+        extract(&survey.directions, &survey.accumulation, &survey.filled, &FRAME, truth, &Silent).unwrap();
+    let with = Compared {
+        directions: &survey.directions,
+        accumulation: &survey.accumulation,
+        ground: &survey.filled,
+        frame: &FRAME,
+        mapped: &mapped,
+        barriers: &[],
+        tolerance_m: 15.0,
+    };
+    let found = compare(&with, &network, truth, &Silent).unwrap();
+    let (ditch, _) = mapped_streams(scenario).pop().unwrap();
+    let on_ditch = |p: &[f64; 2]| (p[0] - ditch[1][0]).hypot(p[1] - ditch[1][1]) < 60.0;
+    assert!(found.shortfalls.iter().any(|s| s.side == Side::Missed && s.line.iter().any(on_ditch)));
+    assert!(found.shortfalls.iter().filter(|s| s.side == Side::Extra).count() > 10);
+
+    // The regional DEM over the same area, warped as the application does.
+    let (values, geo_transform) = regional(scenario).unwrap();
+    let (utm, wgs84) = (Crs::parse("EPSG:32628").unwrap(), Crs::parse("EPSG:4326").unwrap());
+    let extent = (FRAME.rows as f64 * FRAME.cell_size, FRAME.cols as f64 * FRAME.cell_size);
+    let frame = Frame {
+        rows: (extent.0 / 30.0) as usize,
+        cols: (extent.1 / 30.0) as usize,
+        cell_size: 30.0,
+        ..FRAME
+    };
+    let placed = Placed { values: &values, geo_transform, crs: &wgs84 };
+    let poor = routed(&warp_onto(&placed, &utm, &frame, Resampling::Bilinear, &Silent).unwrap(), frame);
+    let best = |scores: &[Scores]| scores.iter().map(Scores::agreement).fold(0.0, f64::max);
+    // Two DEMs compare at one tolerance only: at 90 m, three of its own cells, the poor one would look good.
+    let (good, bad) = (best(&survey.sweep(&mapped, 15.0)), best(&poor.sweep(&mapped, 15.0)));
+    assert!(good > 0.85 && bad < good - 0.2, "{good} against {bad}");
+}
