@@ -42,32 +42,6 @@ async fn job(site: &Site, study: i64, path: &str) -> String {
     job.message
 }
 
-/// Sends files as the form of layers does: status, and what was said.
-async fn add_layer(site: &Site, study: i64, role: &str, files: &[(&str, Vec<u8>)]) -> (StatusCode, String) {
-    let mut form = Form::new().text("role", role.to_owned()).text("source", "survey of 2024");
-    for (name, bytes) in files {
-        form = form.part("file", Part::bytes(bytes.clone()).file_name((*name).to_owned()));
-    }
-    let answer = site.post(&format!("/studies/{study}/layers")).multipart(form).send().await.unwrap();
-    let told = answer.headers().get("X-Told").map(|t| t.to_str().unwrap().replace("%20", " "));
-    (answer.status(), told.unwrap_or(answer.text().await.unwrap()))
-}
-
-/// A GeoJSON of lines in WGS 84 whose places are given in the study's CRS.
-fn geojson(lines: &[&[[f64; 2]]]) -> Vec<u8> {
-    let to = bothros_formats::Transform::to_wgs84(&utm()).unwrap();
-    let features: Vec<_> = lines
-        .iter()
-        .map(|line| {
-            let line: Vec<_> =
-                line.iter().map(|p| to.point(p[0], p[1]).unwrap()).map(|(x, y)| [x, y]).collect();
-            serde_json::json!({ "type": "Feature", "properties": { "name": "Sorrel" },
-                "geometry": { "type": "LineString", "coordinates": line } })
-        })
-        .collect();
-    serde_json::to_vec(&serde_json::json!({ "type": "FeatureCollection", "features": features })).unwrap()
-}
-
 const STREAM: [[f64; 2]; 2] = [[502_005.0, 4_759_900.0], [502_005.0, 4_757_100.0]];
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,0 +1,281 @@
+//! The Network stage: calibrated, held against mapped streams, tried, compared, chosen and handed over; and
+//! what happens where the map is missing or poor.
+
+mod support;
+
+use std::io::Read;
+
+use reqwest::StatusCode;
+use support::browser::{accessible, browser, click, press, until, value};
+use support::{Site, add_layer, geojson, valley_file};
+use thirtyfour::prelude::*;
+
+/// The valley's stem and one side valley as a map shows them, and a ditch on a ridge.
+fn mapped() -> Vec<u8> {
+    let stem = [[502_010.0, 4_759_900.0], [502_012.0, 4_757_010.0]];
+    let side = [[500_500.0, 4_759_695.0], [502_000.0, 4_759_695.0]];
+    let ditch = [[503_400.0, 4_759_300.0], [503_700.0, 4_758_200.0]];
+    geojson(&[&stem, &side, &ditch])
+}
+
+async fn set_threshold(site: &Site, study: i64, cells: &str) {
+    let (status, text) = site.send(&format!("/studies/{study}/threshold"), &[("cells", cells)]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+}
+
+async fn part(site: &Site, study: i64, path: &str) -> String {
+    let answer = site.get(&format!("/studies/{study}/{path}")).await;
+    assert_eq!(answer.status(), StatusCode::OK, "{path}");
+    answer.text().await.unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_network_is_tried_chosen_and_handed_over() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.routed(&valley_file(dir.path()), "Sorrel Water").await;
+    let (status, told) = add_layer(&site, study, "mapped_streams", &[("mapped.geojson", mapped())]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
+    set_threshold(&site, study, "1500").await;
+
+    let evidence = part(&site, study, "evidence").await;
+    assert!(evidence.contains("Agreement with mapped streams is best"), "{evidence}");
+    assert!(evidence.contains("mean distance of modelled from mapped") && evidence.contains("slope-area"));
+    let shortfalls = part(&site, study, "shortfalls").await;
+    assert!(
+        shortfalls.contains("missed") && shortfalls.contains("Hardly anything drains there"),
+        "{shortfalls}"
+    );
+    // Said of the ditch, and known again by its place.
+    let said = [
+        ("side", "missed"),
+        ("x", "503550"),
+        ("y", "4758750"),
+        ("verdict", "accepted"),
+        ("remark", "a ditch"),
+    ];
+    let (status, text) = site.send(&format!("/studies/{study}/shortfalls"), &said).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+    let shortfalls = part(&site, study, "shortfalls").await;
+    assert!(shortfalls.contains("accepted") && shortfalls.contains("a ditch"), "{shortfalls}");
+    let said = [("side", "missed"), ("x", "503550"), ("y", "4758750"), ("verdict", "to_mend")];
+    site.send(&format!("/studies/{study}/shortfalls"), &said).await;
+    assert!(part(&site, study, "desk/conditioning").await.contains("Sent from the Network stage"));
+
+    // Two trials; the second is kept at another threshold.
+    let keep = |remark: &'static str| {
+        let site = &site;
+        async move { site.send(&format!("/studies/{study}/trials"), &[("remark", remark)]).await }
+    };
+    assert_eq!(keep("coarse").await.0, StatusCode::NO_CONTENT);
+    set_threshold(&site, study, "400").await;
+    assert_eq!(keep("fine").await.0, StatusCode::NO_CONTENT);
+    let trials = site.store().trials(study).await.unwrap();
+    let names: Vec<&str> = trials.iter().map(|t| t.name.as_str()).collect();
+    assert_eq!(names, ["sorrel_streams_15ha", "sorrel_streams_4ha"]);
+    let score = |at: usize, key: &str| trials[at].facts["scores"][key].as_f64().unwrap();
+    assert!(score(1, "modelled_m") > score(0, "modelled_m") && score(1, "found_m") >= score(0, "found_m"));
+    let way = |at: usize| trials[at].facts["to_stream_m"].as_f64().unwrap();
+    assert!(way(1) < way(0), "more streams, shorter ways: {} {}", way(0), way(1));
+
+    // A choice needs a reason, and changes the network; undo takes both back.
+    let first = format!("/studies/{study}/trials/{}", trials[0].id);
+    let offered = part(&site, study, &format!("trials/{}/justify", trials[0].id)).await;
+    assert!(offered.contains("A stream begins where 15.0 ha have gathered."), "{offered}");
+    let (status, text) = site.send(&format!("{first}/choose"), &[("justification", "  ")]).await;
+    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains("say why"), "{text}");
+    let why = "Agrees best, and the survey says so, \"by eye\"";
+    let (status, text) = site.send(&format!("{first}/choose"), &[("justification", why)]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+    let threshold = |site: &Site| {
+        let store = site.store().clone();
+        async move { store.study(study).await.unwrap().network.unwrap()["threshold"].as_u64().unwrap() }
+    };
+    assert_eq!(threshold(&site).await, 1500);
+    site.send(&format!("/studies/{study}/undo"), &[]).await;
+    assert_eq!(threshold(&site).await, 400);
+    assert!(site.store().trials(study).await.unwrap().iter().all(|t| t.justification.is_none()));
+    site.send(&format!("{first}/choose"), &[("justification", why)]).await;
+    let log = site.store().log_entries(study).await.unwrap();
+    assert!(log.iter().any(|l| l.text.contains(why)), "the reason is on record");
+
+    // Both are in the package.
+    let (status, text) = site.send(&format!("/studies/{study}/package"), &[]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+    assert_eq!(site.finish(study).await.state, "done");
+    let bytes = site.get(&format!("/studies/{study}/package.zip")).await.bytes().await.unwrap();
+    let mut zip = zip::ZipArchive::new(std::io::Cursor::new(bytes)).unwrap();
+    let mut read = |name: &str| {
+        let mut text = String::new();
+        zip.by_name(name).unwrap().read_to_string(&mut text).unwrap();
+        text
+    };
+    assert!(read("README.txt").contains(why));
+    let table = read("sorrel_trials.csv");
+    assert!(table.lines().count() == 3 && table.contains("sorrel_streams_4ha"), "{table}");
+    assert!(table.contains("\"Agrees best, and the survey says so, \"\"by eye\"\"\""), "{table}");
+
+    // A deleted trial comes back; a study routed over another surface cannot choose the old ones.
+    site.send(&format!("{first}/delete"), &[]).await;
+    assert_eq!(site.store().trials(study).await.unwrap().len(), 1);
+    site.send(&format!("/studies/{study}/undo"), &[]).await;
+    assert_eq!(site.store().trials(study).await.unwrap().len(), 2);
+    let choices = [
+        ("sinks", "keep"),
+        ("max_fill_depth_m", ""),
+        ("breach_length_m", ""),
+        ("breach_depth_m", ""),
+        ("burn", ""),
+        ("burn_depth_m", "5"),
+        ("burn_buffer_m", "30"),
+        ("burn_buffer_depth_m", "2"),
+    ];
+    let (status, text) = site.send(&format!("/studies/{study}/conditioning"), &choices).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+    site.send(&format!("/studies/{study}/route"), &[]).await;
+    site.finish(study).await;
+    let (status, text) = site.send(&format!("{first}/choose"), &[("justification", why)]).await;
+    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains("another surface"), "{text}");
+    // Two pits stay open now, and the network says where it ends.
+    set_threshold(&site, study, "30").await;
+    let continuity = part(&site, study, "continuity").await;
+    assert!(continuity.contains("pieces") && continuity.contains("sink"), "{continuity}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn poor_maps_and_odd_requests_are_answered_in_words() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let file = valley_file(dir.path());
+    let study = site.study(&file, "Early").await;
+    for early in ["evidence", "shortfalls", "reaches", "continuity"] {
+        let answer = site.get(&format!("/studies/{study}/{early}")).await;
+        assert_eq!(answer.status(), StatusCode::UNPROCESSABLE_ENTITY, "{early}");
+        assert!(answer.text().await.unwrap().contains("route flow first"));
+    }
+    let study = site.routed(&file, "Poor").await;
+    // Without mapped streams the rest works, and says what is missing.
+    assert!(part(&site, study, "evidence").await.contains("There are no mapped streams"));
+    assert!(part(&site, study, "shortfalls").await.contains("Add mapped streams"));
+    let (status, text) = site.send(&format!("/studies/{study}/trials"), &[]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+    assert!(site.store().trials(study).await.unwrap()[0].facts["scores"].is_null());
+    // Doubled and overlapping lines, a closed ring, and 20 000 short ones.
+    let stem = [[502_010.0, 4_759_900.0], [502_012.0, 4_757_010.0]];
+    let half = [[502_010.0, 4_758_500.0], [502_012.0, 4_757_010.0]];
+    let ring = [
+        [502_300.0, 4_758_300.0],
+        [502_500.0, 4_758_300.0],
+        [502_400.0, 4_758_500.0],
+        [502_300.0, 4_758_300.0],
+    ];
+    let (status, told) =
+        add_layer(&site, study, "mapped_streams", &[("odd.geojson", geojson(&[&stem, &stem, &half, &ring]))])
+            .await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
+    assert!(part(&site, study, "shortfalls").await.contains("missed"));
+    let many: Vec<[[f64; 2]; 2]> = (0..20_000)
+        .map(|i| {
+            let (x, y) = (500_010.0 + (i % 200) as f64 * 19.0, 4_757_010.0 + (i / 200) as f64 * 29.0);
+            [[x, y], [x + 15.0, y + 12.0]]
+        })
+        .collect();
+    let lines: Vec<&[[f64; 2]]> = many.iter().map(|l| &l[..]).collect();
+    add_layer(&site, study, "mapped_streams", &[("many.geojson", geojson(&lines))]).await;
+    assert!(part(&site, study, "evidence").await.contains("Agreement with mapped streams"));
+    for (path, fields, told) in [
+        ("tolerance", vec![("tolerance", "0")], "between 0 and 500 m"),
+        ("tolerance", vec![("tolerance", "wide")], "must be a number"),
+        ("shortfalls", vec![("side", "extra"), ("x", "1"), ("y", "1"), ("verdict", "perhaps")], "no verdict"),
+        ("threshold", vec![("cells", "99999999")], "leaves no stream"),
+    ] {
+        let (status, text) = site.send(&format!("/studies/{study}/{path}"), &fields).await;
+        assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains(told), "{path}: {text}");
+    }
+    let (_, trial) = (0, site.store().trials(study).await.unwrap()[0].id);
+    let name = [("name", "../Streams"), ("remark", "")];
+    let (status, text) = site.send(&format!("/studies/{study}/trials/{trial}/describe"), &name).await;
+    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains("lower-case"), "{text}");
+    for asked in ["", "1", "1,2,3,4,5"] {
+        let answer = site.get(&format!("/studies/{study}/compare?trials={asked}")).await;
+        assert_eq!(answer.status(), StatusCode::UNPROCESSABLE_ENTITY, "{asked}");
+    }
+    // Only streams: every cell is one.
+    set_threshold(&site, study, "1").await;
+    assert!(part(&site, study, "continuity").await.contains("hangs together"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn trials_are_compared_and_reaches_found_by_hand() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.routed(&valley_file(dir.path()), "Sorrel Water").await;
+    add_layer(&site, study, "mapped_streams", &[("mapped.geojson", mapped())]).await;
+    for cells in ["1500", "400"] {
+        set_threshold(&site, study, cells).await;
+        site.send(&format!("/studies/{study}/trials"), &[]).await;
+    }
+    let browser = browser().await;
+    let driver = &browser.driver;
+    driver.goto(&format!("{}/studies/{study}/?stage=network", site.base)).await.unwrap();
+    until(
+        driver,
+        "document.querySelectorAll('[data-trial]').length === 2 && document.querySelector('.horton')",
+    )
+    .await;
+    until(driver, "document.querySelector('.shortfalls') && document.querySelector('.evidence-chart')").await;
+    accessible(driver, "network with trials").await;
+    // What is extra and missed comes on the map, and the list leads there.
+    click(driver, "[data-see=agreement]").await;
+    until(driver, "Number(document.getElementById('map').dataset.sides) > 3").await;
+    let sides = "new Set(bothrosMap.layers.agreement.getSource().getFeatures().map(f => f.get('side')))";
+    until(driver, &format!("{sides}.has('missed') && {sides}.has('extra') && {sides}.has(null)")).await;
+    click(driver, ".shortfalls tbody tr td.t:last-child").await;
+    until(
+        driver,
+        "document.querySelector('.shortfalls tr.chosen') && bothrosMap.map.getView().getResolution() < 16",
+    )
+    .await;
+    // A click on the stem finds its reach in the table.
+    let stem = "(() => { const f = bothrosMap.layers.streams.getSource().getFeatures().sort((a, b) => b.get('m2') - a.get('m2'))[0];
+        bothrosMap.map.getView().setResolution(6); bothrosMap.map.getView().setCenter(f.getGeometry().getCoordinateAt(0.5)); return f.get('id'); })()";
+    let id = value(driver, stem).await.as_u64().unwrap();
+    until(driver, "!bothrosMap.map.getView().getAnimating() && bothrosMap.layers.streams.isVisible()").await;
+    let map = driver.find(By::Id("map")).await.unwrap();
+    until(driver, &format!("(() => {{ const p = bothrosMap.map.getPixelFromCoordinate(bothrosMap.map.getView().getCenter()); return p && bothrosMap.map.forEachFeatureAtPixel(p, f => f.get('id'), {{ hitTolerance: 5 }}) === {id}; }})()")).await;
+    driver.action_chain().move_to_element_center(&map).click().perform().await.unwrap();
+    until(driver, &format!("document.querySelector('#reaches tr.chosen')?.dataset.reach === '{id}'")).await;
+    // Streams by another measure, and only the larger ones.
+    driver
+        .execute("bothrosMap.views.set('streams', { by: 'magnitude', from: 2, labels: 1 })", vec![])
+        .await
+        .unwrap();
+    let drawn = "bothrosMap.layers.streams.getSource().getFeatures().map(f => [f.get('order'), !!bothrosMap.layers.streams.getStyleFunction()(f)])";
+    until(driver, &format!("{drawn}.every(([order, shown]) => shown === (order >= 2))")).await;
+    // C compares what is ticked.
+    driver
+        .execute("document.querySelectorAll('#compare-form input').forEach((i) => i.click()); document.body.focus()", vec![])
+        .await
+        .unwrap();
+    press(driver, "c").await;
+    until(driver, "location.pathname.endsWith('/compare') && document.body.dataset.ready === 'yes'").await;
+    until(
+        driver,
+        "[...document.querySelectorAll('.frame')].filter(f => Number(f.dataset.lines) > 0).length === 3",
+    )
+    .await;
+    accessible(driver, "comparison").await;
+    assert_eq!(value(driver, "document.querySelectorAll('.ol-scale-line').length").await, 1);
+    // Two by a swipe.
+    let two = value(driver, "location.search").await.as_str().unwrap().replace(",mapped", "");
+    driver.goto(&format!("{}/studies/{study}/compare{two}", site.base)).await.unwrap();
+    until(driver, "document.body.dataset.ready === 'yes'").await;
+    click(driver, "#swipe-trials").await;
+    until(
+        driver,
+        "document.querySelector('.swipe') && document.querySelector('.frames').classList.contains('swiped')",
+    )
+    .await;
+    press(driver, Key::Right).await;
+    until(driver, "document.querySelector('.swipe[role=slider]')").await;
+}
