@@ -5,6 +5,7 @@ use axum::Json;
 use axum::extract::{Form, Multipart, Path, State};
 use axum::response::Response;
 use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
+use bothros_core::routing::Method;
 use bothros_store::{Inverse, JobKind, StudyPart};
 use bothros_work::{BarrierFacts, Choices, Decision, Facts, Settings};
 use serde::Deserialize;
@@ -48,6 +49,8 @@ pub struct ChoicesForm {
     burn_depth_m: String,
     burn_buffer_m: String,
     burn_buffer_depth_m: String,
+    #[serde(default)]
+    routing: String,
     #[serde(default)]
     rebuild_own: Option<String>,
     #[serde(default)]
@@ -106,7 +109,13 @@ impl ChoicesForm {
                 (own, tension, limit(&self.rebuild_blend_m, "the blending")?.unwrap_or(0.0))
             }
         };
+        let routing = match self.routing.as_str() {
+            "" => before.routing,
+            name => Method::from_name(name)
+                .ok_or_else(|| WebError::refused(format!("there is no way of routing called “{name}”")))?,
+        };
         Ok(Choices {
+            routing,
             rebuild_own: own,
             rebuild_tension: tension,
             rebuild_blend_m: blend_m,

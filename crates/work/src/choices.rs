@@ -3,6 +3,7 @@
 use bothros_core::conditioning::{
     BreachLimits, Burn, ClosedBasin, Conditioning, Line, OwnGround, Polygons, Rebuild, TreatSinks,
 };
+use bothros_core::routing::Method;
 use bothros_store::{LayerFeature, LayerRole, Shape, Store};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -34,6 +35,14 @@ pub struct Choices {
     pub rebuild_blend_m: f64,
     /// whether lakes are made level
     pub level_lakes: bool,
+    /// how flow is routed to draw streams
+    #[serde(skip_serializing_if = "is_d8")]
+    pub routing: Method,
+}
+
+/// Choices that were kept before there was another method say nothing of it.
+fn is_d8(method: &Method) -> bool {
+    *method == Method::D8
 }
 
 impl Default for Choices {
@@ -49,6 +58,7 @@ impl Default for Choices {
             rebuild_tension: 0.3,
             rebuild_blend_m: 0.0,
             level_lakes: true,
+            routing: Method::D8,
         }
     }
 }

@@ -3,6 +3,7 @@
 use bothros_core::catchments::SnapTo;
 use bothros_core::conditioning::{CutAndFill, Remark, SinkReport, Step, StreamFit};
 use bothros_core::network::Astray;
+use bothros_core::routing::Method;
 use bothros_core::terrain::{Quality, Seam, Summary};
 use bothros_core::{Cell, Frame, Threshold};
 use bothros_formats::{Crs, MosaicPlan, Overlap, RasterInfo, VerticalUnit};
@@ -261,6 +262,9 @@ pub struct RoutingFacts {
     pub conditioned: Option<ConditionedFacts>,
     /// the sinks that were filled
     pub sinks: SinkReport,
+    /// how flow was routed to draw streams
+    #[serde(default)]
+    pub method: Method,
     /// largest contributing area in cells
     pub largest_cells: u32,
     /// 2 % and 98 % of the decimal logarithm of contributing area in cells

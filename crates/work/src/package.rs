@@ -7,7 +7,7 @@ use std::time::Instant;
 use bothros_core::catchments::{Catchment, delineate, innermost};
 use bothros_core::conditioning::StepKind;
 use bothros_core::network::{Network, main_stem};
-use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA};
+use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA, Method};
 use bothros_core::{Grid, Monitor, Threshold};
 use bothros_formats::{
     Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, Value, VectorFormat, write_cog, write_layers,
@@ -528,6 +528,16 @@ fn readme(from: &Ingredients, files: &[String]) -> String {
     }
     out += "Flow directions: D8 (O'Callaghan and Mark 1984), flats after Garbrecht and Martz 1997.\n\
         Flow accumulation counts the cells upstream, the cell itself not included.\n";
+    out += match facts.routing.as_ref().map_or(Method::D8, |r| r.method) {
+        Method::D8 => "",
+        Method::DInfinity => {
+            "It is that of D-infinity (Tarboton 1997), rounded down and carried down along D8, which joins the streams.\n"
+        }
+        Method::Mfd => {
+            "It is that of MFD (Freeman 1991), rounded down and carried down along D8, which joins the streams. Streams are \
+             wide where flow spreads: do not rest work on banks and riparian land on them.\n"
+        }
+    };
     out += &format!(
         "Streams: contributing area of at least {:.6} km2 ({} cells). Orders: Strahler, Shreve.\n",
         threshold.as_area(frame).as_km2(),

@@ -6,7 +6,7 @@ use bothros_core::conditioning::{
     Conditioned, Conditioning, bed_below_banks, condition, cut_and_fill, difference, list_sinks,
 };
 use bothros_core::routing::{
-    ACCUMULATION_NODATA, DIRECTION_NODATA, flow_accumulation, flow_directions_to_outlets,
+    ACCUMULATION_NODATA, DIRECTION_NODATA, Method, accumulate_by, flow_directions_to_outlets,
     weighted_accumulation,
 };
 use bothros_core::{Cell, Frame, Grid, Monitor, Part};
@@ -43,7 +43,7 @@ impl Monitor for Quiet {
 fn compute(
     dem: Grid<f32>,
     frame: &Frame,
-    how: &Conditioning,
+    (how, method): (&Conditioning, Method),
     weights: Option<Grid<f32>>,
     key: String,
     handle: &JobHandle,
@@ -79,7 +79,7 @@ fn compute(
     handle.say("finding flow directions");
     let directions = flow_directions_to_outlets(done.routing_surface(), &done.open, &part(0.42, 0.55))?;
     handle.say("accumulating flow");
-    let accumulation = flow_accumulation(&directions, &part(0.55, 0.65))?;
+    let accumulation = accumulate_by(method, done.routing_surface(), &directions, &part(0.55, 0.65))?;
     let weighted = match &weights {
         Some(weights) => {
             handle.say("accumulating weights");
@@ -97,6 +97,7 @@ fn compute(
     let largest_cells =
         accumulation.values().iter().filter(|&&a| a != ACCUMULATION_NODATA).max().map_or(0, |a| a + 1);
     let facts = RoutingFacts {
+        method,
         conditioned: Some(conditioned),
         sinks,
         largest_cells,
@@ -177,12 +178,12 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     let facts = Facts::of(&store.study(study).await?)?;
     let (how, key) = (conditioning_of(store, &facts).await?, conditioning_key(store, &facts).await?);
     let (frame, monitor, lines) = (terrain.frame, handle.clone(), how.breach_lines.len());
-    let burned = how.burn.is_some();
+    let (burned, method) = (how.burn.is_some(), facts.settings.conditioning.routing);
     if facts.settings.weights.is_some() {
         handle.say("reading weights");
     }
     let weights = read_weights(store, &facts, &terrain.crs, &frame, &Quiet(handle.clone())).await?;
-    let routed = blocking(move || compute(dem, &frame, &how, weights, key, &monitor)).await?;
+    let routed = blocking(move || compute(dem, &frame, (&how, method), weights, key, &monitor)).await?;
 
     handle.say("keeping the results");
     let writer = store.write(study).await?;
@@ -229,15 +230,15 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
         n => format!("Lowered the ground along {n} breach lines; "),
     };
     let text = format!(
-        "{burned}{lowered}{} {} sinks ({} cells raised, {:.0} m³), routed flow by D8 and accumulated it",
+        "{burned}{lowered}{} {} sinks ({} cells raised, {:.0} m³), routed flow by {} and accumulated it",
         if lowered.is_empty() && burned.is_empty() { "Filled" } else { "filled" },
         sinks.sinks,
         sinks.cells_raised,
-        sinks.volume_m3
+        sinks.volume_m3,
+        method.title()
     )
     .replace("  ", " ");
-    let settings =
-        json!({ "conditioning": facts.settings.conditioning, "breach_lines": lines, "routing": "d8" });
+    let settings = json!({ "conditioning": facts.settings.conditioning, "breach_lines": lines, "routing": method.name() });
     store.log(study, "Conditioning", text.trim(), settings, begun.elapsed()).await?;
     Ok(text.trim().to_owned())
 }

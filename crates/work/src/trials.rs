@@ -3,7 +3,8 @@
 use std::time::Instant;
 
 use bothros_core::calibration::{Scores, Side, agreement};
-use bothros_core::routing::distance_to_stream;
+use bothros_core::network::extract;
+use bothros_core::routing::{Method, distance_to_stream, flow_accumulation};
 use bothros_core::{Frame, Grid, Threshold};
 use bothros_store::{Inverse, LayerRole, Store, StudyPart, Trial};
 use serde::{Deserialize, Serialize};
@@ -33,6 +34,9 @@ pub struct TrialFacts {
     pub conditioning: Vec<String>,
     /// how flow was routed
     pub method: String,
+    /// mean width of the streams where the method lets them spread, metres
+    #[serde(default)]
+    pub width_m: Option<f64>,
     /// tolerance of the scores, metres
     pub tolerance_m: f64,
     /// scores; none without mapped streams
@@ -98,7 +102,13 @@ fn name_of(short: &str, facts: &TrialFacts, others: &[KeptTrial]) -> String {
     };
     let varied = others.iter().any(|o| (o.facts.cell_m - facts.cell_m).abs() > 0.01);
     let dem = if varied { format!("_{}m", digits(facts.cell_m)) } else { String::new() };
-    let name = format!("{short}_streams{dem}_{area}");
+    // Another method than D8 stands where the content is named.
+    let content = match facts.method.as_str() {
+        "D-infinity" => "dinf",
+        "MFD" => "mfd",
+        _ => "streams",
+    };
+    let name = format!("{short}_{content}{dem}_{area}");
     if name.len() <= 24 { name } else { format!("{short}{dem}_{area}").chars().take(24).collect() }
 }
 
@@ -153,13 +163,25 @@ pub async fn keep_trial(
     }
     let mapped = lines(layer_features(store, &facts, LayerRole::MappedStreams).await?);
     let (routed, has_map) = (grids.get(store, &facts).await?, !mapped.is_empty());
-    let (scores, to_stream_m) = while_wanted(move |wanted| {
+    let spreads = routing.method == Method::Mfd;
+    let stream_cells = network.stream_cells;
+    let (scores, to_stream_m, width_m) = while_wanted(move |wanted| {
         let g = &*routed;
         let all =
             agreement(&g.directions, &g.accumulation, &g.frame, &mapped, tolerance_m, &[threshold], wanted)?;
         let is_stream = g.accumulation.values().iter().map(|&a| threshold.is_stream(a)).collect();
         let is_stream = Grid::from_vec(g.directions.rows(), g.directions.cols(), is_stream);
-        Ok((all.first().copied().filter(|_| has_map), mean_way(&g.directions, &is_stream, &g.frame, wanted)?))
+        // The area of all stream cells over the length of the lines that D8 alone would draw.
+        let width_m = match spreads {
+            false => None,
+            true => {
+                let d8 = flow_accumulation(&g.directions, wanted)?;
+                let lines = extract(&g.directions, &d8, &g.filled, &g.frame, threshold, wanted)?.length_m();
+                (lines > 0.0).then(|| g.frame.area_of(stream_cells).as_m2() / lines)
+            }
+        };
+        let way = mean_way(&g.directions, &is_stream, &g.frame, wanted)?;
+        Ok((all.first().copied().filter(|_| has_map), way, width_m))
     })
     .await?;
     let length_m = network.length_m();
@@ -174,7 +196,8 @@ pub async fn keep_trial(
             .iter()
             .flat_map(|c| c.steps.iter().map(|s| s.kind.title().to_owned()))
             .collect(),
-        method: "D8".into(),
+        method: routing.method.title().into(),
+        width_m,
         tolerance_m,
         scores,
         reaches: network.reaches.len(),
@@ -288,6 +311,7 @@ mod tests {
             surface: String::new(),
             conditioning: vec![],
             method: "D8".into(),
+            width_m: None,
             tolerance_m: 15.0,
             scores: None,
             reaches: 1,
@@ -311,6 +335,8 @@ mod tests {
             justification: None,
             created_at: Default::default(),
         };
+        let spread = TrialFacts { method: "MFD".into(), ..facts(12.0e4, 4.0) };
+        assert_eq!(name_of("sorrel", &spread, &[]), "sorrel_mfd_12ha");
         let other = KeptTrial { trial, facts: facts(1.0, 30.0), is_current: true };
         let name = name_of("sorrel", &facts(12.0e4, 4.0), &[other]);
         assert_eq!(name, "sorrel_streams_4m_12ha");

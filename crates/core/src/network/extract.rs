@@ -226,33 +226,39 @@ fn reaches(
             cells,
         });
     }
-    set_orders(&mut reaches, accumulation);
+    set_orders(&mut reaches);
     monitor.progress(1.0);
     Ok((reaches, stream_cells))
 }
 
 /// Orders and magnitudes, from the headwaters down.
-fn set_orders(reaches: &mut [Reach], accumulation: &Grid<u32>) {
-    // What flows into a reach has less upstream than its first cell: that is an order of work.
-    let mut by_area: Vec<usize> = (0..reaches.len()).collect();
-    by_area.sort_by_key(|&at| accumulation.values()[reaches[at].cells[0] as usize]);
+fn set_orders(reaches: &mut [Reach]) {
+    let mut waiting = vec![0u32; reaches.len()];
+    for next in reaches.iter().filter_map(|r| r.downstream) {
+        waiting[next as usize - 1] += 1;
+    }
+    let mut ready: Vec<usize> = (0..reaches.len()).filter(|&at| waiting[at] == 0).collect();
     // Per reach: highest order that flows in, how many have it, sum of magnitudes.
     let mut inflow = vec![(0u8, 0u32, 0u32); reaches.len()];
-    for at in by_area {
+    while let Some(at) = ready.pop() {
         let (highest, with_it, magnitudes) = inflow[at];
         let reach = &mut reaches[at];
         if with_it > 0 {
             reach.strahler = highest + u8::from(with_it > 1);
             reach.shreve = magnitudes;
         }
-        if let Some(next) = reach.downstream {
-            let into = &mut inflow[next as usize - 1];
+        if let Some(next) = reach.downstream.map(|id| id as usize - 1) {
+            let into = &mut inflow[next];
             match reach.strahler.cmp(&into.0) {
                 std::cmp::Ordering::Greater => (into.0, into.1) = (reach.strahler, 1),
                 std::cmp::Ordering::Equal => into.1 += 1,
                 std::cmp::Ordering::Less => {}
             }
             into.2 += reach.shreve;
+            waiting[next] -= 1;
+            if waiting[next] == 0 {
+                ready.push(next);
+            }
         }
     }
 }
@@ -360,8 +366,7 @@ mod tests {
             reach(8, Some(9)),
             reach(9, None),
         ];
-        let areas = Grid::from_vec(1, 9, vec![1, 1, 1, 1, 3, 3, 1, 8, 12]);
-        set_orders(&mut reaches, &areas);
+        set_orders(&mut reaches);
         assert_eq!(reaches.iter().map(|r| r.strahler).collect::<Vec<_>>(), [1, 1, 1, 1, 2, 2, 1, 3, 3]);
         assert_eq!(reaches.iter().map(|r| r.shreve).collect::<Vec<_>>(), [1, 1, 1, 1, 2, 2, 1, 4, 5]);
     }

@@ -12,6 +12,7 @@ mod fall;
 mod flat_tile;
 mod flats;
 mod inflows;
+mod method;
 mod mfd;
 mod spread;
 
@@ -21,6 +22,7 @@ pub use dinf::{DINF_OUTLET, dinf_accumulation, dinf_directions};
 pub use distance::{distance_to_outlet, distance_to_stream};
 pub use fall::with_least_fall;
 pub(crate) use inflows::inflows_of_row;
+pub use method::{Method, accumulate_by};
 pub use mfd::{MFD_EXPONENT, mfd_accumulation};
 pub use spread::REAL_ACCUMULATION_NODATA;
 

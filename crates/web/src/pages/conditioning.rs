@@ -170,6 +170,9 @@ impl Form {
             OwnGround::Contours { interval_m } => numbers::plain(interval_m),
         }
     }
+    fn routing(&self, which: &str) -> bool {
+        self.choices.routing.name() == which
+    }
     fn limit(&self, value: &Option<f64>) -> String {
         value.map_or(String::new(), |v| format!("{v}"))
     }

@@ -28,6 +28,7 @@ struct Row {
     density: String,
     headwaters: String,
     way: String,
+    width: Option<String>,
     remark: String,
     why: Option<String>,
     current: bool,
@@ -52,6 +53,9 @@ impl Row {
             density: numbers::real(f.density_km, 3),
             headwaters: numbers::whole(f.headwaters as u64),
             way: f.to_stream_m.map_or("–".into(), numbers::length),
+            width: f
+                .width_m
+                .map(|m| format!("{} ({} cells)", numbers::length(m), numbers::real(m / f.cell_m, 2))),
             name: kept.trial.name,
             remark: kept.trial.remark,
             why: kept.trial.justification,

@@ -1,16 +1,14 @@
 //! The whole job in headless Chromium, as a person would do it: on the demo scenario, and on a real
 //! SRTM tile.
 
-mod support;
-
 use std::path::Path;
 use std::process::Command;
 use std::sync::LazyLock;
 
+use crate::support::browser::{accessible, browser, click, press, until, upload, value};
+use crate::support::{Site, python, srtm_file};
 use bothros_core::{Silent, conditioning};
 use bothros_demo::{Scenario, generate, write_files};
-use support::browser::{accessible, browser, click, press, until, upload, value};
-use support::{Site, python, srtm_file};
 use thirtyfour::prelude::*;
 
 static SCENARIO: LazyLock<Scenario> = LazyLock::new(|| generate(&|_| {}).expect("the scenario is generated"));

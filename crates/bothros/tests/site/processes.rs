@@ -1,18 +1,16 @@
 //! Processes that die, and processes that help.
 
-mod support;
-
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
+use crate::support::{FRAME, database, utm};
 use bothros_core::{Frame, Grid};
 use bothros_demo::fractal_terrain;
 use bothros_formats::{RasterKind, write_cog};
 use bothros_store::{JobKind, Store};
 use bothros_work::{NewStudy, begin_study};
 use serde_json::json;
-use support::{FRAME, database, utm};
 
 fn rough_file(dir: &std::path::Path, size: usize) -> std::path::PathBuf {
     let path = dir.join("rough.tif");
@@ -123,7 +121,7 @@ async fn a_server_killed_in_the_middle_of_a_job() {
 #[tokio::test(flavor = "multi_thread")]
 async fn cancelling_leaves_the_study_as_it_was() {
     let url = database().await;
-    let site = support::Site::on(&url).await;
+    let site = crate::support::Site::on(&url).await;
     let dir = tempfile::tempdir().unwrap();
     let study = site.study(&rough_file(dir.path(), 2400), "rough").await;
     site.send(&format!("/studies/{study}/route"), &[]).await;

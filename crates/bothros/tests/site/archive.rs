@@ -1,10 +1,10 @@
 //! Beginning from a boundary: the archive is asked as any STAC API, cells arrive as they lie in its files.
 
-mod support;
-
 use std::path::Path;
 use std::sync::Arc;
 
+use crate::support::browser::{accessible, browser, click, until, value};
+use crate::support::{FRAME, Site, database, python, utm, valley};
 use bothros::elevations::Elevations;
 use bothros_archive::{Archive, StandInCollection, StandInItem};
 use bothros_core::{Frame, Grid};
@@ -13,8 +13,6 @@ use bothros_store::RasterRole;
 use bothros_work::Facts;
 use reqwest::StatusCode;
 use serde_json::{Value, json};
-use support::browser::{accessible, browser, click, until, value};
-use support::{FRAME, Site, database, python, utm, valley};
 use thirtyfour::prelude::*;
 
 /// The valley in sheets of 150 x 200 cells, as an archive would keep it.

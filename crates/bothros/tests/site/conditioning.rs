@@ -1,17 +1,14 @@
 //! The Conditioning stage: the review of barriers, layers, lines drawn by hand, choices; over the wire
 //! and in the browser.
 
-mod support;
-
 use std::path::{Path, PathBuf};
 
+use crate::support::browser::{accessible, browser, click, press, until, value};
+use crate::support::{FRAME, Site, add_layer, geojson, utm};
 use bothros_core::Grid;
 use bothros_formats::{RasterKind, write_cog};
 use bothros_store::LayerRole;
 use reqwest::StatusCode;
-use reqwest::multipart::{Form, Part};
-use support::browser::{accessible, browser, click, press, until, value};
-use support::{FRAME, Site, utm};
 use thirtyfour::prelude::*;
 
 /// A valley that falls to the south, with a railway across it in rows 150 to 152 and a pit that is

@@ -1,11 +1,9 @@
 //! What the pages stand on, over the wire: tiles, cells, streams, pour points, undo, studies, events.
 
-mod support;
-
+use crate::support::{FRAME, Site, valley, valley_file};
 use bothros_store::RasterRole;
 use reqwest::StatusCode;
 use serde_json::Value;
-use support::{FRAME, Site, valley, valley_file};
 
 /// The first event of a study's stream.
 async fn next_event(mut answer: reqwest::Response) -> Value {

@@ -1,15 +1,13 @@
 //! `bothros run` as a person calls it: recipes, results, exit statuses.
 
-mod support;
-
 use std::path::PathBuf;
 use std::process::{Command, Output};
 
+use crate::support::python;
 use bothros_core::{Cell, Frame, Grid};
 use bothros_formats::{
     Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, VectorFormat, write_cog, write_layers,
 };
-use support::python;
 use tempfile::{TempDir, tempdir};
 
 /// A valley to the south with a bank across it, behind which a pond stands; a hollow to the west.

@@ -1,18 +1,16 @@
 //! The Terrain stage: files put together, prepared, mended, other DEMs of the same area; over the wire and
 //! in the browser.
 
-mod support;
-
 use std::path::{Path, PathBuf};
 
+use crate::support::browser::{accessible, browser, click, press, until, value};
+use crate::support::{FRAME, Site, utm, valley, valley_file};
 use bothros_core::{Cell, Frame, Grid};
 use bothros_formats::{RasterKind, read_elevation, write_cog};
 use bothros_store::{LayerRole, RasterRole};
 use reqwest::StatusCode;
 use reqwest::multipart::{Form, Part};
 use serde_json::{Value, json};
-use support::browser::{accessible, browser, click, press, until, value};
-use support::{FRAME, Site, utm, valley, valley_file};
 use thirtyfour::prelude::*;
 
 fn written(dir: &Path, name: &str, values: &Grid<f32>, frame: &Frame) -> PathBuf {

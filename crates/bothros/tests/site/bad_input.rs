@@ -1,13 +1,11 @@
 //! Bad input over the wire: each gets one clear message, and nothing is lost.
 
-mod support;
-
 use std::path::{Path, PathBuf};
 
+use crate::support::{FRAME, Site, UPLOAD_LIMIT, utm, valley, valley_file};
 use bothros_core::{Frame, Grid};
 use bothros_formats::{Crs, RasterKind, write_cog};
 use reqwest::StatusCode;
-use support::{FRAME, Site, UPLOAD_LIMIT, utm, valley, valley_file};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 fn written(dir: &Path, name: &str, values: &Grid<f32>) -> PathBuf {

@@ -1,14 +1,12 @@
 //! Calibration against references: agreement against buffers of GEOS, constant drop against SciPy.
 
-mod support;
-
+use crate::support::python;
 use bothros_core::calibration::{agreement, constant_drop};
 use bothros_core::network::extract;
 use bothros_core::routing::{flow_accumulation, flow_directions};
 use bothros_core::{Cell, Frame, Silent, Threshold, conditioning};
 use bothros_demo::eroded_terrain;
 use serde_json::json;
-use support::python;
 
 const SIZE: usize = 320;
 const FRAME: Frame =

@@ -1,16 +1,14 @@
 //! Pictures behind the map: taken up with their place, placed by points, laid onto the ground, undone.
 
-mod support;
-
 use std::path::Path;
 
+use crate::support::browser::{accessible, browser, click, until, value};
+use crate::support::{FRAME, Site, python, utm, valley_file};
 use bothros_core::TiePoint;
 use bothros_formats::write_picture;
 use reqwest::StatusCode;
 use reqwest::multipart::{Form, Part};
 use serde_json::{Value, json};
-use support::browser::{accessible, browser, click, until, value};
-use support::{FRAME, Site, python, utm, valley_file};
 use thirtyfour::prelude::*;
 
 async fn add(site: &Site, study: i64, files: &[&Path]) -> (StatusCode, String) {

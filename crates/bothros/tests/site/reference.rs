@@ -1,15 +1,13 @@
 //! The core held against general-purpose reference libraries: NumPy, SciPy, scikit-image, NetworkX, GDAL.
 
-mod support;
-
 use std::path::Path;
 
+use crate::support::{python, srtm_file};
 use bothros_core::{
     Cell, Frame, Grid, Silent, Threshold, catchments, conditioning, network, routing, terrain,
 };
 use bothros_demo::{Noise, fractal_terrain};
 use bothros_formats::{Crs, Placed, Resampling, VerticalUnit, inspect, read_elevation, warp};
-use support::{python, srtm_file};
 
 fn bytes<T: Copy, const N: usize>(values: &[T], to: impl Fn(T) -> [u8; N]) -> Vec<u8> {
     values.iter().flat_map(|&v| to(v)).collect()
@@ -152,7 +150,7 @@ fn the_engine_on_a_real_tile_and_a_real_volcano() {
     let (dem, _) = srtm(dir.path());
     engine_agrees(&dem.window(60, 40, 180, 190), 80.0, 200);
     let volcano: serde_json::Value =
-        serde_json::from_str(include_str!("../../../tests/reference/volcano.json")).unwrap();
+        serde_json::from_str(include_str!("../../../../tests/reference/volcano.json")).unwrap();
     let size = |key: &str| volcano[key].as_u64().unwrap() as usize;
     let values = volcano["values"].as_array().unwrap().iter().map(|v| v.as_f64().unwrap() as f32).collect();
     engine_agrees(&Grid::from_vec(size("height"), size("width"), values), 10.0, 40);

@@ -1,13 +1,11 @@
 //! The Network stage: calibrated, held against mapped streams, tried, compared, chosen and handed over; and
 //! what happens where the map is missing or poor.
 
-mod support;
-
 use std::io::Read;
 
+use crate::support::browser::{accessible, browser, click, press, until, value};
+use crate::support::{Site, add_layer, geojson, valley_file};
 use reqwest::StatusCode;
-use support::browser::{accessible, browser, click, press, until, value};
-use support::{Site, add_layer, geojson, valley_file};
 use thirtyfour::prelude::*;
 
 /// The valley's stem and one side valley as a map shows them, and a ditch on a ridge.

@@ -1,0 +1,16 @@
+//! The application as a whole: over the wire, in the browser, and against references. One program, so that it is
+//! linked once and all its parts share one PostgreSQL.
+
+mod application;
+mod archive;
+mod backdrops;
+mod bad_input;
+mod calibration;
+mod conditioning;
+mod network;
+mod processes;
+mod recipe;
+mod reference;
+mod support;
+mod terrain;
+mod walk;
