@@ -15,7 +15,7 @@ const AREA_RAMP = ['#F3EBD3', '#D5DCC0', '#A3C4B5', '#6BA5A5', '#3A7F8C', '#2158
 export const LAYERS = [
   { key: 'relief', name: 'Terrain' }, { key: 'slope', name: 'Slope' }, { key: 'curvature', name: 'Curvature' }, { key: 'near', name: 'Position, near' }, { key: 'far', name: 'Position, far' }, { key: 'contours', name: 'Contours' },
   { key: 'area', name: 'Accumulation' }, { key: 'direction', name: 'Flow direction' },
-  { key: 'sinks', name: 'Sinks' }, { key: 'change', name: 'Cut and fill' }, { key: 'files', name: 'DEM files' }, { key: 'provisional', name: 'Provisional network' }, { key: 'features', name: 'Layers' }, { key: 'barriers', name: 'Crossings' }, { key: 'streams', name: 'Network' }, { key: 'agreement', name: 'Matched, extra, missed' }, { key: 'catchments', name: 'Catchments' }, { key: 'cells', name: 'Cell values' },
+  { key: 'sinks', name: 'Sinks' }, { key: 'change', name: 'Cut and fill' }, { key: 'files', name: 'DEM files' }, { key: 'provisional', name: 'Provisional network' }, { key: 'features', name: 'Layers' }, { key: 'barriers', name: 'Crossings' }, { key: 'streams', name: 'Network' }, { key: 'agreement', name: 'Matched, extra, missed' }, { key: 'way', name: 'Way to a stream' }, { key: 'catchments', name: 'Catchments' }, { key: 'cells', name: 'Cell values' },
 ];
 export const DRAWN_AT = {
   terrain: ['relief', 'files', 'cells'], conditioning: ['relief', 'sinks', 'features', 'barriers', 'cells'], network: ['relief', 'streams', 'cells'],
@@ -120,6 +120,7 @@ export class StudyMap {
       if (rasters.change) this.layers.change = this.picture('change', rasters.change, `?high=${this.data.change_m || 1}`, false);
       this.layers.streams = this.lines();
       this.layers.agreement = sideLayer();
+      this.layers.way = new ol.layer.Tile({ visible: false, opacity: 0.8 });
       this.layers.catchments = this.catchments();
     }
     if (rasters.dem) {
@@ -138,6 +139,7 @@ export class StudyMap {
     this.show();
     this.redrawStreams();
     this.redrawSides();
+    this.redrawWays();
     this.loadCatchments();
     this.loadFeatures();
     this.loadBarriers();
@@ -145,7 +147,7 @@ export class StudyMap {
 
   /** The layers from the lowest up, as the analyst has put them. */
   order() {
-    const usual = ['relief', 'slope', 'curvature', 'far', 'near', ...this.backdrops.map((b) => `backdrop-${b.id}`), 'contours', 'files', 'sinks', 'change', 'direction', 'area', 'streams', 'agreement', 'catchments', 'provisional', 'features', 'barriers', 'cells'];
+    const usual = ['relief', 'slope', 'curvature', 'far', 'near', ...this.backdrops.map((b) => `backdrop-${b.id}`), 'contours', 'files', 'sinks', 'change', 'way', 'direction', 'area', 'streams', 'agreement', 'catchments', 'provisional', 'features', 'barriers', 'cells'];
     const place = (key) => this.views.style[key]?.place ?? usual.indexOf(key);
     return usual.filter((key) => this.layers[key]).sort((a, b) => place(a) - place(b) || usual.indexOf(a) - usual.indexOf(b));
   }
@@ -194,6 +196,7 @@ export class StudyMap {
     this.showFlow();
     this.redrawStreams();
     this.redrawSides();
+    this.redrawWays();
   }
 
   showFlow() {
@@ -218,6 +221,7 @@ export class StudyMap {
     this.show();
     if (key === 'streams' && on) this.redrawStreams();
     if (key === 'agreement' && on) this.redrawSides();
+    if (key === 'way' && on) this.redrawWays();
   }
 
   lines() {
@@ -238,6 +242,20 @@ export class StudyMap {
     } catch (error) {
       if (error.name !== 'AbortError') this.onProblem?.(error.message);
     }
+  }
+
+  /** Gives the map of ways the threshold that holds now. */
+  async redrawWays() {
+    const layer = this.layers.way;
+    if (!layer || !this.shown.has('way')) return;
+    const cells = this.threshold;
+    try {
+      const { most_m: most } = await ask(`${this.base}/way?cells=${cells}`);
+      if (cells !== this.threshold || layer !== this.layers.way) return;
+      this.longest = most;
+      layer.setSource(this.tiles('way', this.data.rasters.area, `?cells=${cells}&high=${most}`, false));
+      this.onStyled?.();
+    } catch (error) { this.onProblem?.(error.message); }
   }
 
   /** Fetches the lines in view. */
@@ -368,6 +386,7 @@ export function keyOf(key, map) {
   if (key === 'files') box.append('dashed: outlines; drawn through: seams');
   if (key === 'streams') { const { by, from } = wanted(map.views.style.streams); ramp(WATER, by === 'area' ? 'small area' : by === 'magnitude' ? 'magnitude 1' : `order ${from}`, by === 'area' ? 'large' : 'higher'); }
   if (key === 'agreement') { const p = document.createElement('p'); p.className = 'agreement-key'; for (const side of ['matched', 'extra', 'missed']) { const s = document.createElement('span'); s.className = side; s.textContent = side; p.append(s); } box.append(p); }
+  if (key === 'way' && map.longest !== undefined) ramp(['#FBF3DC', '#E9C9A0', '#D1937A', '#A55A6A', '#5E2F57'], '0 m', `${Math.round(map.longest).toLocaleString('en').replaceAll(',', '\u202F')} m`);
   if (key === 'direction') {
     const canvas = document.createElement('canvas');
     canvas.width = 54; canvas.height = 54;

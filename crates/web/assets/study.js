@@ -311,6 +311,17 @@ function pickReach(pixel) {
   window.htmx.ajax('GET', `${base}/reaches?reach=${found}`, '#reaches').then(() => document.querySelector('#reaches .chosen')?.scrollIntoView({ block: 'center' }));
 }
 
+/** Prunes, begins a stream, or sets another threshold inside an area, by hand. */
+function editStreams(kind) {
+  const reason = document.getElementById('edit-reason').value.trim();
+  const hectares = document.getElementById('edit-hectares').value.trim();
+  if (!reason) { notice('Say why first: the reason stands in the log beside the change.', true); document.getElementById('edit-reason').focus(); return; }
+  if (kind === 'within' && !hectares) { notice('Give the threshold that holds inside the area first.', true); document.getElementById('edit-hectares').focus(); return; }
+  const keep = (points) => send(`${base}/edits`, { kind, reason, hectares, line: JSON.stringify(points) });
+  if (kind === 'within') conditioning.drawing('Draw the area; double click or Enter ends it. Esc leaves.', keep, 'Polygon');
+  else enter({ place: (at) => keep([at]) }, kind === 'prune' ? 'Click the stream: from there upwards it is taken away. Esc leaves.' : 'Click where a stream begins. Esc leaves.');
+}
+
 function compareTrials() {
   const ticked = [...desk.querySelectorAll('#compare-form input:checked')].map((i) => i.value);
   if (ticked.length < 2 || ticked.length > 4) { notice('Tick two to four trials to compare; the mapped streams may be one of them.', true); return; }
@@ -360,6 +371,8 @@ document.addEventListener('click', async (e) => {
   if (e.target.closest('[data-place]')) { placeMode(); return; }
   const abort = e.target.closest('[data-abort]');
   if (abort) { window.htmx.trigger(document.getElementById(abort.dataset.abort), 'htmx:abort'); abort.closest('p').textContent = 'Cancelled.'; return; }
+  const editing = e.target.closest('[data-edit-stream]');
+  if (editing) { editStreams(editing.dataset.editStream); return; }
   const seen = stage === 'network' && e.target.closest('[data-see]');
   if (seen) { see(seen.dataset.see.split(',')); return; }
   const move = e.target.closest('[data-move]');

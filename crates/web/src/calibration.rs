@@ -3,10 +3,11 @@
 use axum::Json;
 use axum::extract::{Form, Path, Query, State};
 use axum::response::Response;
-use bothros_core::Threshold;
 use bothros_core::calibration::Side;
+use bothros_core::network::Edit;
+use bothros_core::{Area, Threshold};
 use bothros_store::{Inverse, LayerRole, Shape};
-use bothros_work::{Facts, TrialLine, Verdict, tolerance_m};
+use bothros_work::{Facts, StreamEdit, TrialLine, Verdict, tolerance_m};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -133,6 +134,49 @@ pub async fn choose(
     Ok(changed(THRESHOLD))
 }
 
+#[derive(Deserialize)]
+pub struct EditForm {
+    #[serde(default)]
+    kind: String,
+    /// corners or one place, as JSON
+    #[serde(default)]
+    line: String,
+    /// threshold inside an area, hectares
+    #[serde(default)]
+    hectares: String,
+    #[serde(default)]
+    reason: String,
+    /// number of an edit to take back
+    remove: Option<usize>,
+}
+
+pub async fn edit(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<EditForm>,
+) -> Result<Response> {
+    let new = match form.kind.as_str() {
+        "" => None,
+        kind => {
+            let points: Vec<[f64; 2]> = serde_json::from_str(&form.line)
+                .map_err(|_| WebError::refused("the place of the edit cannot be read"))?;
+            let first = *points.first().ok_or_else(|| WebError::refused("the edit has no place"))?;
+            let edit = match kind {
+                "prune" => Edit::Prune { at: first },
+                "head" => Edit::Head { at: first },
+                "within" => {
+                    let area = Area::m2(number(&form.hectares, "the threshold")? * 1e4);
+                    Edit::Within { ring: points, area }
+                }
+                other => return Err(WebError::refused(format!("there is no edit called “{other}”"))),
+            };
+            Some(StreamEdit { edit, reason: form.reason.trim().chars().take(300).collect() })
+        }
+    };
+    bothros_work::edit_streams(&app.store, &app.grids, study, new, form.remove).await?;
+    Ok(changed(THRESHOLD))
+}
+
 /// A part of the map, and how finely it is drawn.
 #[derive(Debug, Clone, Copy, Deserialize)]
 pub struct View {
@@ -191,6 +235,22 @@ pub async fn agreement(
     let apart = found.shortfalls.iter().map(|s| (Some(s.side), 0, &s.line[..]));
     let both = found.matched.iter().map(|m| (None, 0, &m.line[..]));
     Ok(Json(drawn(view, apart.chain(both))))
+}
+
+/// How far water runs over land before it meets the network at a threshold.
+#[derive(Debug, Deserialize)]
+pub struct At {
+    cells: u32,
+}
+
+pub async fn way(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(at): Query<At>,
+) -> Result<Json<Value>> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    let ways = app.grids.ways(&app.store, &facts, Threshold::cells(at.cells.max(1))).await?;
+    Ok(Json(json!({ "mean_m": ways.mean_m, "most_m": ways.most_m })))
 }
 
 /// A trial's lines in view.

@@ -12,6 +12,8 @@ const TERRAIN: [Rgb; 6] =
     [rgb(0xB9C8A6), rgb(0xD3D7B0), rgb(0xE6DDB9), rgb(0xD9C3A0), rgb(0xC3AA9B), rgb(0xDCD5D2)];
 /// Shallow to deep fill.
 const FILL: [Rgb; 4] = [rgb(0xE3CFE6), rgb(0xB98BC4), rgb(0x84519B), rgb(0x4A2466)];
+/// Beside a stream to far from any.
+const WAY: [Rgb; 5] = [rgb(0xFBF3DC), rgb(0xE9C9A0), rgb(0xD1937A), rgb(0xA55A6A), rgb(0x5E2F57)];
 /// Clockwise from east, so chosen that opposite directions differ most.
 const DIRECTIONS: [Rgb; 8] = [
     rgb(0xD9A441),
@@ -51,6 +53,12 @@ pub fn terrain(share: f32, brightness: f32) -> [u8; 4] {
 pub fn fill_depth(share: f32) -> [u8; 4] {
     let [r, g, b] = along(&FILL, share);
     [r as u8, g as u8, b as u8, 225]
+}
+
+/// Length of the way to a stream, as a share of the longest.
+pub fn way(share: f32) -> [u8; 4] {
+    let [r, g, b] = along(&WAY, share);
+    [r as u8, g as u8, b as u8, 255]
 }
 
 /// Deep cut over nothing to high fill.

@@ -147,6 +147,8 @@ impl App {
             .route("/trials/{trial}/justify", get(pages::justify))
             .route("/trials/{trial}/choose", post(calibration::choose))
             .route("/trials/{trial}/lines", get(calibration::trial_lines))
+            .route("/edits", post(calibration::edit))
+            .route("/way", get(calibration::way))
             .route("/mapped", get(calibration::mapped))
             .route("/compare", get(pages::compare))
             .route("/reaches", get(pages::reaches))

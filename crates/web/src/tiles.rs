@@ -7,6 +7,7 @@ use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bothros_core::terrain::Light;
+use bothros_core::{Cell, Threshold};
 use bothros_formats::encode_png;
 use bothros_store::{RasterMeta, RasterRole};
 use bothros_work::Facts;
@@ -30,6 +31,8 @@ pub struct Drawing {
     altitude: Option<f64>,
     /// radius of topographic position, metres
     radius: Option<f64>,
+    /// threshold of the network that ways lead to
+    cells: Option<u32>,
 }
 
 impl Drawing {
@@ -51,7 +54,7 @@ fn role(what: &str) -> Option<RasterRole> {
         "sinks" => RasterRole::FillDepth,
         "change" => RasterRole::CutFill,
         "direction" => RasterRole::Direction,
-        "area" => RasterRole::Accumulation,
+        "area" | "way" => RasterRole::Accumulation,
         _ => return None,
     })
 }
@@ -83,6 +86,22 @@ pub async fn tile(
             let (cell_m, _) = cell_metres(&app, study, role, &meta, level).await?;
             let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1.0));
             ("image/png", view_tile(&app, &meta, level, at, cell_m, view, stretch.radius, range).await?)
+        }
+        RasterRole::Accumulation if what == "way" => {
+            let facts = Facts::of(&app.store.study(study).await?)?;
+            let threshold = Threshold::cells(stretch.cells.unwrap_or(1).max(1));
+            let ways = app.grids.ways(&app.store, &facts, threshold).await?;
+            let most = stretch.high.filter(|m| *m > 0.0).unwrap_or(ways.most_m as f32).max(1.0);
+            // Of a coarser level the cell in the middle of those it stands for.
+            let place = |at: usize| (at << level) + (1usize << level) / 2;
+            let pixels = (0..TILE * TILE).map(|i| {
+                let cell = Cell { row: place(row * TILE + i / TILE), col: place(col * TILE + i % TILE) };
+                match ways.far.get(cell) {
+                    Some(d) if !d.is_nan() => colour::way(d / most),
+                    _ => [0; 4],
+                }
+            });
+            ("image/png", png(TILE, TILE, pixels)?)
         }
         RasterRole::Accumulation => {
             let cells = app.store.read_window::<u32>(&meta, level, at, size).await?;

@@ -144,6 +144,7 @@ async fn key(store: &Store, grids: &GridCache, facts: &Facts, tolerance_m: f64) 
     for barrier in store.barriers(facts.study).await? {
         mapped += &format!("b{}{},", barrier.id, barrier.decision.as_deref().unwrap_or(""));
     }
+    mapped += &serde_json::to_string(&facts.settings.edits)?;
     Ok((grids.number(store, facts).await?, tolerance_m.to_bits(), mapped))
 }
 
@@ -212,9 +213,12 @@ pub(crate) async fn drops(
     thresholds: &[Threshold],
     first: bool,
 ) -> Result<Vec<(Threshold, Option<DropTest>)>> {
+    // What was changed by hand says nothing of where channels begin by themselves.
+    let mut plain = facts.clone();
+    plain.settings.edits.clear();
     let mut drops = Vec::new();
     for threshold in thresholds.iter().step_by(DRAWN_EVERY) {
-        let network = cache.network(store, facts, *threshold).await?;
+        let network = cache.network(store, &plain, *threshold).await?;
         let headwaters = network.headwaters() as u64;
         if headwaters > MOST_HEADWATERS {
             continue;

@@ -10,7 +10,7 @@ use bothros_formats::{Crs, MosaicPlan, Overlap, RasterInfo, VerticalUnit};
 use bothros_store::Study;
 use serde::{Deserialize, Serialize};
 
-use crate::{Choices, Preparing, Result, ShortfallMark, WeightFacts};
+use crate::{Choices, Preparing, Result, ShortfallMark, StreamEdit, WeightFacts};
 
 /// Where an input comes from, in the analyst's words.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -308,6 +308,8 @@ pub struct Settings {
     pub weights: Option<WeightFacts>,
     /// tolerance within which network and mapped streams agree, metres; none for the usual one
     pub tolerance_m: Option<f64>,
+    /// where the analyst changed the network by hand, each with the reason
+    pub edits: Vec<StreamEdit>,
     /// what was said of places where network and mapped streams disagree
     pub shortfalls: Vec<ShortfallMark>,
 }
@@ -321,6 +323,7 @@ impl Default for Settings {
             style: serde_json::Value::Null,
             weights: None,
             tolerance_m: None,
+            edits: Vec::new(),
             shortfalls: Vec::new(),
         }
     }

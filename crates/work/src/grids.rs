@@ -2,10 +2,12 @@
 
 use std::sync::Arc;
 
-use bothros_core::network::{Network, extract};
-use bothros_core::{Frame, Grid, Silent, Threshold};
+use bothros_core::network::{Edit, Network, edited_streams, extract, extract_cells};
+use bothros_core::routing::distance_to_stream;
+use bothros_core::{Frame, Grid, Monitor, Silent, Threshold};
 use bothros_store::{RasterRole, Store};
 
+use crate::wanted::while_wanted;
 use crate::{Error, Facts, Result, blocking};
 
 /// Directions, accumulation and ground surface of a study.
@@ -20,11 +22,48 @@ pub struct Grids {
     pub filled: Grid<f32>,
 }
 
+/// The cells of a network.
+pub(crate) fn cells_of(network: &Network, frame: &Frame) -> Grid<bool> {
+    let mut is_stream = Grid::filled(frame.rows, frame.cols, false);
+    for &cell in network.reaches.iter().flat_map(|r| &r.cells) {
+        is_stream.values_mut()[cell as usize] = true;
+    }
+    is_stream
+}
+
+/// How far water runs over land before it meets a stream.
+pub struct Ways {
+    /// along the flow, metres; `NaN` where it meets none
+    pub far: Grid<f32>,
+    /// mean of all that meet one, metres
+    pub mean_m: Option<f64>,
+    /// within which 98 % of them lie, metres
+    pub most_m: f64,
+}
+
+impl Ways {
+    /// Measures a network.
+    fn of(g: &Grids, network: &Network, monitor: &dyn Monitor) -> Result<Self> {
+        let is_stream = cells_of(network, &g.frame);
+        let far = distance_to_stream(&g.directions, &is_stream, &g.frame, monitor)?;
+        let known = || far.values().iter().copied().filter(|d| !d.is_nan());
+        let (sum, count) = known().fold((0f64, 0usize), |(sum, n), d| (sum + d as f64, n + 1));
+        let mut sample: Vec<f32> = known().step_by((count >> 18).max(1)).collect();
+        sample.sort_unstable_by(f32::total_cmp);
+        let most = sample.get(sample.len() * 98 / 100).copied().unwrap_or(0.0);
+        Ok(Self { far, mean_m: (count > 0).then(|| sum / count as f64), most_m: most as f64 })
+    }
+}
+
+/// What a network is known by: the grids, the threshold, the edits.
+type Drawn = (i64, u32, String);
+
 /// Grids and networks that were used last. Clones share what they hold.
 #[derive(Clone)]
 pub struct GridCache {
     grids: moka::future::Cache<i64, Arc<Grids>>,
-    networks: moka::future::Cache<(i64, u32), Arc<Network>>,
+    networks: moka::future::Cache<Drawn, Arc<Network>>,
+    ways: moka::future::Cache<Drawn, Arc<Ways>>,
 }
 
 impl Default for GridCache {
@@ -36,12 +75,17 @@ impl Default for GridCache {
             .build();
         // By number of cells in reaches.
         let networks = moka::future::Cache::builder()
-            .weigher(|_, n: &Arc<Network>| {
+            .weigher(|_: &Drawn, n: &Arc<Network>| {
                 (n.stream_cells + 16 * n.reaches.len() as u64).min(u32::MAX as u64) as u32
             })
             .max_capacity(20_000_000)
             .build();
-        Self { grids, networks }
+        // By size: 200 MiB, one of 25 million cells twice.
+        let ways = moka::future::Cache::builder()
+            .weigher(|_: &Drawn, w: &Arc<Ways>| (w.far.len() >> 10) as u32 * 4)
+            .max_capacity(200 << 10)
+            .build();
+        Self { grids, networks, ways }
     }
 }
 
@@ -90,16 +134,37 @@ impl GridCache {
         Ok((accumulation.id, grids))
     }
 
+    /// How far water runs over land before it meets the network at a threshold.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub async fn ways(&self, store: &Store, facts: &Facts, threshold: Threshold) -> Result<Arc<Ways>> {
+        let (id, grids) = self.numbered(store, facts).await?;
+        let network = self.network(store, facts, threshold).await?;
+        let key = (id, threshold.as_cells(), serde_json::to_string(&facts.settings.edits)?);
+        let measure =
+            async { Ok::<_, Error>(Arc::new(while_wanted(move |w| Ways::of(&grids, &network, w)).await?)) };
+        self.ways.try_get_with(key, measure).await.map_err(shared)
+    }
+
     /// The network of a study at a threshold.
     pub async fn network(&self, store: &Store, facts: &Facts, threshold: Threshold) -> Result<Arc<Network>> {
         let (id, grids) = self.numbered(store, facts).await?;
+        let edits: Vec<Edit> = facts.settings.edits.iter().map(|e| e.edit.clone()).collect();
+        let key = (id, threshold.as_cells(), serde_json::to_string(&edits)?);
         let draw = async move {
             let drawn = blocking(move || {
                 let g = &*grids;
-                Ok(extract(&g.directions, &g.accumulation, &g.filled, &g.frame, threshold, &Silent)?)
+                let (codes, areas) = (&g.directions, &g.accumulation);
+                if edits.is_empty() {
+                    return Ok(extract(codes, areas, &g.filled, &g.frame, threshold, &Silent)?);
+                }
+                let (stream, _) = edited_streams(codes, areas, &g.frame, threshold, &edits);
+                let network = extract_cells(codes, areas, None, &g.filled, &g.frame, &stream, &Silent)?;
+                Ok(Network { threshold: Some(threshold), ..network })
             });
             Ok::<_, Error>(Arc::new(drawn.await?))
         };
-        self.networks.try_get_with((id, threshold.as_cells()), draw).await.map_err(shared)
+        self.networks.try_get_with(key, draw).await.map_err(shared)
     }
 }

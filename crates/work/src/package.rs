@@ -543,6 +543,9 @@ fn readme(from: &Ingredients, files: &[String]) -> String {
         threshold.as_area(frame).as_km2(),
         threshold.as_cells()
     );
+    for edit in &facts.settings.edits {
+        out += &format!("Changed by hand: {}: {}.\n", edit.told(), edit.reason);
+    }
     out += &match &from.chosen {
         Some((trial, why)) => {
             format!("Chosen: {}. Justification:\n  {}\n", trial.trial.name, why.replace('\n', "\n  "))

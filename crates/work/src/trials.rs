@@ -4,14 +4,15 @@ use std::time::Instant;
 
 use bothros_core::calibration::{Scores, Side, agreement};
 use bothros_core::network::extract;
-use bothros_core::routing::{Method, distance_to_stream, flow_accumulation};
-use bothros_core::{Frame, Grid, Threshold};
+use bothros_core::routing::{Method, flow_accumulation};
+use bothros_core::{Grid, Threshold};
 use bothros_store::{Inverse, LayerRole, Store, StudyPart, Trial};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sha2::{Digest, Sha256};
 
 use crate::choices::{fingerprint, lines};
+use crate::grids::cells_of;
 use crate::wanted::while_wanted;
 use crate::{
     Calibration, Error, Facts, GridCache, Result, Settings, layer_features, package_name, set_threshold,
@@ -51,6 +52,9 @@ pub struct TrialFacts {
     pub density_km: f64,
     /// highest Strahler order
     pub highest_order: u8,
+    /// number of edits by hand
+    #[serde(default)]
+    pub edits: usize,
     /// mean length of the way to a stream along the flow, metres
     pub to_stream_m: Option<f64>,
 }
@@ -82,6 +86,7 @@ fn surface_of(facts: &Facts) -> Result<String> {
     let known = json!([
         facts.source.as_ref().map(|s| s.names()),
         facts.terrain.as_ref().map(|t| json!([t.prepared, t.summary, t.frame])),
+        facts.settings.edits,
         facts.routing.as_ref().map(|r| json!([r.largest_cells, r.conditioned.as_ref().map(|c| &c.key)])),
     ]);
     Ok(fingerprint(Sha256::new_with_prefix(serde_json::to_vec(&known)?)))
@@ -110,19 +115,6 @@ fn name_of(short: &str, facts: &TrialFacts, others: &[KeptTrial]) -> String {
     };
     let name = format!("{short}_{content}{dem}_{area}");
     if name.len() <= 24 { name } else { format!("{short}{dem}_{area}").chars().take(24).collect() }
-}
-
-/// Mean of the ways from all cells that reach a stream, metres.
-fn mean_way(
-    directions: &Grid<u8>,
-    is_stream: &Grid<bool>,
-    frame: &Frame,
-    monitor: &dyn bothros_core::Monitor,
-) -> Result<Option<f64>> {
-    let far = distance_to_stream(directions, is_stream, frame, monitor)?;
-    let known = far.values().iter().filter(|d| !d.is_nan());
-    let (sum, count) = known.fold((0f64, 0u64), |(sum, n), &d| (sum + d as f64, n + 1));
-    Ok((count > 0).then(|| sum / count as f64))
 }
 
 /// The trials of a study, the oldest first.
@@ -163,14 +155,18 @@ pub async fn keep_trial(
     }
     let mapped = lines(layer_features(store, &facts, LayerRole::MappedStreams).await?);
     let (routed, has_map) = (grids.get(store, &facts).await?, !mapped.is_empty());
+    let drawn = std::sync::Arc::clone(&network);
     let spreads = routing.method == Method::Mfd;
     let stream_cells = network.stream_cells;
-    let (scores, to_stream_m, width_m) = while_wanted(move |wanted| {
+    let to_stream_m = grids.ways(store, &facts, threshold).await?.mean_m;
+    let (scores, width_m) = while_wanted(move |wanted| {
         let g = &*routed;
-        let all =
-            agreement(&g.directions, &g.accumulation, &g.frame, &mapped, tolerance_m, &[threshold], wanted)?;
-        let is_stream = g.accumulation.values().iter().map(|&a| threshold.is_stream(a)).collect();
-        let is_stream = Grid::from_vec(g.directions.rows(), g.directions.cols(), is_stream);
+        // By the network's own cells, which may have been edited.
+        let own = cells_of(&drawn, &g.frame).values().iter().map(|&is| u32::from(is)).collect();
+        let own = Grid::from_vec(g.directions.rows(), g.directions.cols(), own);
+        let marked = [Threshold::cells(2)];
+        let all = agreement(&g.directions, &own, &g.frame, &mapped, tolerance_m, &marked, wanted)?;
+        let all: Vec<Scores> = all.into_iter().map(|s| Scores { threshold, ..s }).collect();
         // The area of all stream cells over the length of the lines that D8 alone would draw.
         let width_m = match spreads {
             false => None,
@@ -180,8 +176,7 @@ pub async fn keep_trial(
                 (lines > 0.0).then(|| g.frame.area_of(stream_cells).as_m2() / lines)
             }
         };
-        let way = mean_way(&g.directions, &is_stream, &g.frame, wanted)?;
-        Ok((all.first().copied().filter(|_| has_map), way, width_m))
+        Ok((all.first().copied().filter(|_| has_map), width_m))
     })
     .await?;
     let length_m = network.length_m();
@@ -205,6 +200,7 @@ pub async fn keep_trial(
         length_m,
         density_km: length_m / 1000.0 / terrain.frame.area_of(terrain.summary.cells).as_km2(),
         highest_order: network.highest_order(),
+        edits: facts.settings.edits.len(),
         to_stream_m,
     };
     let order = |reach: Option<u32>| reach.map_or(0, |id| network.reaches[id as usize - 1].strahler);
@@ -319,6 +315,7 @@ mod tests {
             length_m: 1.0,
             density_km: 1.0,
             highest_order: 1,
+            edits: 0,
             to_stream_m: None,
         }
     }

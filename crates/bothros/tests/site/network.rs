@@ -113,6 +113,35 @@ async fn a_network_is_tried_chosen_and_handed_over() {
     assert!(table.lines().count() == 3 && table.contains("sorrel_streams_4ha"), "{table}");
     assert!(table.contains("\"Agrees best, and the survey says so, \"\"by eye\"\"\""), "{table}");
 
+    // Changed by hand, with a reason: fewer streams, then as many again.
+    let reaches = |site: &Site| {
+        let store = site.store().clone();
+        async move { store.study(study).await.unwrap().network.unwrap()["length_m"].as_f64().unwrap() }
+    };
+    let before = reaches(&site).await;
+    let edit =
+        |reason: &'static str| [("kind", "prune"), ("line", "[[502010, 4758500]]"), ("reason", reason)];
+    let (status, text) = site.send(&format!("/studies/{study}/edits"), &edit("")).await;
+    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains("say why"), "{text}");
+    let (status, text) = site.send(&format!("/studies/{study}/edits"), &edit("dry since the mine")).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+    assert!(reaches(&site).await < before - 1000.0);
+    let desk = part(&site, study, "desk/network").await;
+    assert!(desk.contains("dry since the mine"), "{desk}");
+    let within = [
+        ("kind", "within"),
+        ("line", "[[500500,4757500],[501500,4757500],[501500,4758500],[500500,4758500]]"),
+        ("hectares", "0.5"),
+        ("reason", "a wetland"),
+    ];
+    site.send(&format!("/studies/{study}/edits"), &within).await;
+    assert!(part(&site, study, "desk/network").await.contains("a wetland"));
+    site.send(&format!("/studies/{study}/undo"), &[]).await;
+    let (status, text) = site.send(&format!("/studies/{study}/edits"), &[("remove", "0")]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+    assert_eq!(reaches(&site).await, before);
+    assert!(site.json(&format!("/studies/{study}/way?cells=1500")).await["mean_m"].as_f64().unwrap() > 50.0);
+
     // A deleted trial comes back; a study routed over another surface cannot choose the old ones.
     site.send(&format!("{first}/delete"), &[]).await;
     assert_eq!(site.store().trials(study).await.unwrap().len(), 1);

@@ -110,6 +110,8 @@ pub struct Compared<'a> {
 
 /// Shortfalls that are looked into, the longest ones.
 const LOOKED_INTO: usize = 500;
+/// Marks the cells of a network.
+const IS_STREAM: u32 = 1;
 /// The other kind runs beside within so many tolerances.
 const BESIDE: f64 = 5.0;
 /// A barrier is near within this, metres, or twice the tolerance.
@@ -157,11 +159,17 @@ pub fn compare(
     check(monitor)?;
     monitor.progress(0.5);
     let around = Around { directions: with.directions, accumulation: with.accumulation, tolerance };
+    // The network's own cells: it may have been edited, so that the threshold alone does not tell.
+    let mut own = Grid::filled(with.frame.rows, with.frame.cols, 0u32);
+    for &cell in network.reaches.iter().flat_map(|r| &r.cells) {
+        own.values_mut()[cell as usize] = IS_STREAM;
+    }
+    let streams = Around { directions: with.directions, accumulation: &own, tolerance };
     let missed: Vec<Vec<Shortfall>> = lines
         .par_iter()
         .map(|line| {
             check(monitor)?;
-            Ok(with.missed(line, &around, threshold))
+            Ok(with.missed(line, &around, &streams))
         })
         .collect::<Result<_>>()?;
     out.shortfalls.extend(missed.into_iter().flatten());
@@ -232,7 +240,7 @@ impl Compared<'_> {
     }
 
     /// The stretches of a mapped line (in cells) by which no stream runs.
-    fn missed(&self, line: &[[f64; 2]], around: &Around<'_>, threshold: Threshold) -> Vec<Shortfall> {
+    fn missed(&self, line: &[[f64; 2]], around: &Around<'_>, streams: &Around<'_>) -> Vec<Shortfall> {
         let mut out = Vec::new();
         let mut run: Vec<[f64; 2]> = Vec::new();
         let (mut most, mut last) = (0u32, None);
@@ -266,15 +274,14 @@ impl Compared<'_> {
                 let point = |share: f64| [pair[0][0] + dx * share / pieces, pair[0][1] + dy * share / pieces];
                 let [x, y] = point(at as f64 + 0.5);
                 let inside = around.cell(y.floor() as isize, x.floor() as isize).is_some();
-                let largest = if inside { around.largest(x, y) } else { u32::MAX };
-                if largest >= threshold.as_cells() {
+                if !inside || streams.largest(x, y) > IS_STREAM {
                     end(&mut run, &mut most, last.take());
                     continue;
                 }
                 if run.is_empty() {
                     run.push(point(at as f64));
                 }
-                most = most.max(largest);
+                most = most.max(around.largest(x, y));
                 last = Some(point(at as f64 + 1.0));
                 // One point a cell is enough, and the line's own corners.
                 if at % 4 == 3 || at + 1 == pieces as usize {

@@ -16,6 +16,8 @@ use crate::numbers;
 #[template(path = "continuity.html")]
 struct Part {
     told: Option<String>,
+    /// mean way over land to a stream
+    way: Option<String>,
     /// pieces that end inside: in words, and where
     broken: Vec<(String, f64, f64)>,
 }
@@ -59,5 +61,6 @@ pub async fn continuity_part(State(app): State<App>, Path(study): Path<i64>) -> 
         (format!("{} of stream {}", numbers::length(p.length_m), why(p)), x, y)
     };
     let broken = of(Ending::Sink).chain(of(Ending::NoElevation)).take(PIECES_LISTED).map(row).collect();
-    page(&Part { told, broken })
+    let ways = app.grids.ways(&app.store, &facts, threshold_of(&facts)?).await?;
+    page(&Part { told, way: ways.mean_m.map(numbers::length), broken })
 }

@@ -6,7 +6,7 @@ use axum::response::Response;
 use bothros_core::Threshold;
 use bothros_core::catchments::SnapTo;
 use bothros_store::Job;
-use bothros_work::{CatchmentFacts, Facts};
+use bothros_work::{CatchmentFacts, Facts, StreamEdit};
 
 use super::conditioning::conditioning;
 use super::terrain::terrain;
@@ -53,6 +53,8 @@ struct Network {
     largest_text: String,
     cell_m2: f64,
     starts: Vec<(String, String, u32)>,
+    /// edits by hand: what and why, and where
+    edits: Vec<(String, f64, f64)>,
     low: f64,
     high: f64,
     top: f64,
@@ -70,6 +72,7 @@ async fn network(study: i64, facts: Facts) -> Result<Response> {
             largest_text: String::new(),
             cell_m2: 1.0,
             starts: vec![],
+            edits: vec![],
             low: 0.0,
             high: 1.0,
             top: 1.0,
@@ -110,10 +113,16 @@ async fn network(study: i64, facts: Facts) -> Result<Response> {
         largest_text: numbers::area(Threshold::cells(routing.largest_cells).as_area(frame).as_m2()),
         cell_m2: frame.cell_area().as_m2(),
         starts,
+        edits: facts.settings.edits.iter().map(edit).collect(),
         low: routing.log_percentiles.0,
         high: routing.log_percentiles.1,
         top: (routing.largest_cells as f64).log10(),
     })
+}
+
+fn edit(of: &StreamEdit) -> (String, f64, f64) {
+    let [x, y] = of.place();
+    (format!("{}: {}", of.told(), of.reason), x, y)
 }
 
 struct PointRow {

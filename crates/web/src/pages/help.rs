@@ -92,7 +92,8 @@ const TOPICS: [(&str, &str, Words); 6] = [
     (
         "network",
         "A stream begins where enough area has gathered. Move the threshold and watch the network: lower, and it reaches into every \
-         hollow; higher, and only rivers are left. It starts at 1 % of the largest contributing area, which is only a first look.",
+         hollow; higher, and only rivers are left. It starts where the drops of streams become constant. Hold it against mapped streams, keep trials, \
+         compare them, choose one and say why.",
         &[
             ("threshold", "the contributing area at which a stream begins"),
             ("contributing area", "(flow accumulation + 1) × cell area"),
@@ -106,6 +107,21 @@ const TOPICS: [(&str, &str, Words); 6] = [
                 "constant drop",
                 "channels of all orders fall by about as much; from that threshold on, |t| is below 2",
             ),
+            ("matched, extra, missed", "on both sides within the tolerance; modelled only; mapped only"),
+            ("trial", "one network tried, with its scores, kept for comparison"),
+            (
+                "slope against area",
+                "channels fall the less, the more they carry; where that begins, the relation bends",
+            ),
+            (
+                "D-infinity, MFD",
+                "flow divided between two, or among all lower neighbours; D8 joins the streams",
+            ),
+            (
+                "bifurcation, length and area ratio",
+                "number, mean length and mean area of streams from one order to the next (Horton)",
+            ),
+            ("way to a stream", "length of the path that water takes over land before it meets one"),
             ("Strahler order", "headwater reaches are 1; where two of the same order meet it rises by one"),
             ("drainage density", "stream length over area, km/km²"),
         ],
@@ -138,7 +154,7 @@ const TOPICS: [(&str, &str, Words); 6] = [
     ),
 ];
 
-pub const KEYS: [(&str, &str); 17] = [
+pub const KEYS: [(&str, &str); 18] = [
     ("1 – 5", "stages"),
     ("U", "bring up to date: condition, route and accumulate anew"),
     ("B", "draw a breach line"),
@@ -148,6 +164,7 @@ pub const KEYS: [(&str, &str); 17] = [
     ("P", "place a pour point: click on the map or press Enter at its centre"),
     ("[ and ]", "threshold one step down and up; with Shift ten"),
     ("N, Shift+N", "next and previous finding"),
+    ("C", "compare the trials that are ticked"),
     ("F", "fold the desk away"),
     ("L", "unfold the log"),
     ("/", "go to a coordinate or a pour point"),

@@ -1,0 +1,83 @@
+//! Changes to the network by hand, each with its reason.
+
+use bothros_core::network::Edit;
+use bothros_store::{Inverse, Store, StudyPart};
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+
+use crate::threshold::keep_network;
+use crate::{Error, Facts, GridCache, Result, Settings};
+
+/// A change to the network by hand.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct StreamEdit {
+    /// what
+    pub edit: Edit,
+    /// why
+    pub reason: String,
+}
+
+impl StreamEdit {
+    /// What it does, in words.
+    pub fn told(&self) -> String {
+        match &self.edit {
+            Edit::Prune { at } => format!("Stream pruned from {:.0}, {:.0} upwards", at[0], at[1]),
+            Edit::Head { at } => format!("Headwater set at {:.0}, {:.0}", at[0], at[1]),
+            Edit::Within { area, .. } => format!("Threshold {:.2} ha inside an area", area.as_m2() / 1e4),
+        }
+    }
+    /// A place to go to.
+    pub fn place(&self) -> [f64; 2] {
+        match &self.edit {
+            Edit::Prune { at } | Edit::Head { at } => *at,
+            Edit::Within { ring, .. } => {
+                let n = ring.len().max(1) as f64;
+                let (x, y) = ring.iter().fold((0.0, 0.0), |(x, y), p| (x + p[0] / n, y + p[1] / n));
+                [x, y]
+            }
+        }
+    }
+}
+
+/// Adds an edit, or takes one away; it can be undone.
+///
+/// # Errors
+/// [`Error::Refused`] without a reason, for an area of no use, and before flow is routed.
+pub async fn edit_streams(
+    store: &Store,
+    grids: &GridCache,
+    study: i64,
+    add: Option<StreamEdit>,
+    remove: Option<usize>,
+) -> Result<()> {
+    let facts = Facts::of(&store.study(study).await?)?;
+    let network = facts
+        .network
+        .ok_or_else(|| Error::Refused("there is no network yet: condition and route flow first".into()))?;
+    let before = serde_json::to_value(&facts.settings)?;
+    let mut settings: Settings = facts.settings;
+    let mut told = String::new();
+    if let Some(at) = remove {
+        if at >= settings.edits.len() {
+            return Err(Error::Refused("there is no such edit any more".into()));
+        }
+        told = format!("Taken back: {}", settings.edits.remove(at).told());
+    }
+    if let Some(new) = add {
+        if new.reason.trim().is_empty() {
+            return Err(Error::Refused("say why: the reason stands in the log beside the edit".into()));
+        }
+        if let Edit::Within { ring, area } = &new.edit
+            && !(ring.len() > 2 && area.as_m2() > 0.0 && area.as_m2().is_finite())
+        {
+            return Err(Error::Refused("an area needs three corners, and a threshold greater than 0".into()));
+        }
+        told = format!("{}: {}", new.told(), new.reason.trim());
+        settings.edits.push(new);
+    }
+    store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
+    store.remember(study, &told, &Inverse::SetSettings { settings: before }).await?;
+    store.log(study, "Network", &told, json!({}), Default::default()).await?;
+    keep_network(store, grids, study, network.threshold).await?;
+    Ok(())
+}
