@@ -60,6 +60,8 @@ async function openStage(next, focus = false) {
   markStage();
   drawList();
   map.redrawStreams();
+  map.redrawSides();
+  map.redrawWays();
   remember();
   if (focus) desk.focus();
 }

@@ -167,6 +167,19 @@ async fn a_network_is_tried_chosen_and_handed_over() {
     set_threshold(&site, study, "30").await;
     let continuity = part(&site, study, "continuity").await;
     assert!(continuity.contains("pieces") && continuity.contains("sink"), "{continuity}");
+    // By MFD streams spread: their width is measured, and a warning stands beside it.
+    let mut by_mfd = choices.to_vec();
+    by_mfd[0] = ("sinks", "fill");
+    by_mfd.push(("routing", "mfd"));
+    let (status, text) = site.send(&format!("/studies/{study}/conditioning"), &by_mfd).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+    site.send(&format!("/studies/{study}/route"), &[]).await;
+    assert_eq!(site.finish(study).await.state, "done");
+    set_threshold(&site, study, "400").await;
+    assert_eq!(keep("spread").await.0, StatusCode::NO_CONTENT);
+    let last = site.store().trials(study).await.unwrap().pop().unwrap();
+    assert!(last.name == "sorrel_mfd_4ha" && last.facts["width_m"].as_f64().unwrap() > 10.0, "{last:?}");
+    assert!(part(&site, study, "trials").await.contains("do not rest work on banks"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -279,6 +292,13 @@ async fn trials_are_compared_and_reaches_found_by_hand() {
         .unwrap();
     let drawn = "bothrosMap.layers.streams.getSource().getFeatures().map(f => [f.get('order'), !!bothrosMap.layers.streams.getStyleFunction()(f)])";
     until(driver, &format!("{drawn}.every(([order, shown]) => shown === (order >= 2))")).await;
+    // The way to a stream comes from the address alone.
+    driver
+        .goto(&format!("{}/studies/{study}/?stage=network&draw=relief,way,streams", site.base))
+        .await
+        .unwrap();
+    until(driver, "bothrosMap.longest > 100 && bothrosMap.layers.way.getSource()").await;
+    until(driver, "document.querySelectorAll('#compare-form input').length === 3").await;
     // C compares what is ticked.
     driver
         .execute("document.querySelectorAll('#compare-form input').forEach((i) => i.click()); document.body.focus()", vec![])
