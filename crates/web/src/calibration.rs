@@ -1,15 +1,14 @@
-//! What a person does to calibrate the network, and the lines that the map shows for it.
+//! What a person does to calibrate the network.
 
-use axum::Json;
-use axum::extract::{Form, Path, Query, State};
+use axum::extract::{Form, Path, State};
 use axum::response::Response;
 use bothros_core::calibration::Side;
 use bothros_core::network::Edit;
 use bothros_core::{Area, Threshold};
-use bothros_store::{Inverse, LayerRole, Shape};
-use bothros_work::{Facts, StreamEdit, TrialLine, Verdict, tolerance_m};
+use bothros_store::Inverse;
+use bothros_work::{Facts, StreamEdit, Verdict, tolerance_m};
 use serde::Deserialize;
-use serde_json::{Value, json};
+use serde_json::json;
 
 use crate::App;
 use crate::actions::{changed, number};
@@ -61,10 +60,7 @@ pub async fn mark(
 
 /// The threshold of the study's network.
 pub(crate) fn threshold_of(facts: &Facts) -> Result<Threshold> {
-    let network = facts.network.ok_or_else(|| {
-        WebError::refused("there is no flow accumulation yet: condition and route flow first")
-    })?;
-    Ok(network.threshold)
+    Ok(facts.network.ok_or_else(bothros_work::Error::not_routed)?.threshold)
 }
 
 #[derive(Deserialize)]
@@ -175,108 +171,4 @@ pub async fn edit(
     };
     bothros_work::edit_streams(&app.store, &app.grids, study, new, form.remove).await?;
     Ok(changed(THRESHOLD))
-}
-
-/// A part of the map, and how finely it is drawn.
-#[derive(Debug, Clone, Copy, Deserialize)]
-pub struct View {
-    west: f64,
-    south: f64,
-    east: f64,
-    north: f64,
-    resolution: f64,
-    /// threshold, where the network is asked for
-    #[serde(default)]
-    cells: u32,
-}
-
-impl View {
-    /// A line thinned to the resolution; nothing where it lies out of sight or has no length left.
-    fn seen(&self, line: &[[f64; 2]]) -> Option<Vec<[f64; 2]>> {
-        let inside = |p: &&[f64; 2]| {
-            p[0] >= self.west && p[0] <= self.east && p[1] >= self.south && p[1] <= self.north
-        };
-        line.iter().find(inside)?;
-        let tolerance = self.resolution * 0.7;
-        let mut out: Vec<[f64; 2]> = Vec::new();
-        for (at, p) in line.iter().enumerate() {
-            let far = |l: &[f64; 2]| (l[0] - p[0]).abs().max((l[1] - p[1]).abs()) >= tolerance;
-            if out.last().is_none_or(far) || at + 1 == line.len() {
-                out.push(*p);
-            }
-        }
-        (out.len() > 1).then_some(out)
-    }
-}
-
-/// Stretches drawn at once at most, the longest first.
-const LINES_AT_ONCE: usize = 20_000;
-
-fn drawn<'a>(view: View, lines: impl Iterator<Item = (Option<Side>, u8, &'a [[f64; 2]])>) -> Value {
-    let seen: Vec<Value> = lines
-        .filter_map(|(side, order, line)| {
-            Some(json!({ "side": side, "order": order, "line": view.seen(line)? }))
-        })
-        .take(LINES_AT_ONCE)
-        .collect();
-    json!({ "lines": seen })
-}
-
-/// What is matched, extra and missed in view.
-pub async fn agreement(
-    State(app): State<App>,
-    Path(study): Path<i64>,
-    Query(view): Query<View>,
-) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
-    let threshold = Threshold::cells(view.cells.max(1));
-    let tolerance = tolerance_m(&facts);
-    let found = app.calibration.comparison(&app.store, &app.grids, study, threshold, tolerance).await?;
-    let apart = found.shortfalls.iter().map(|s| (Some(s.side), 0, &s.line[..]));
-    let both = found.matched.iter().map(|m| (None, 0, &m.line[..]));
-    Ok(Json(drawn(view, apart.chain(both))))
-}
-
-/// How far water runs over land before it meets the network at a threshold.
-#[derive(Debug, Deserialize)]
-pub struct At {
-    cells: u32,
-}
-
-pub async fn way(
-    State(app): State<App>,
-    Path(study): Path<i64>,
-    Query(at): Query<At>,
-) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
-    let ways = app.grids.ways(&app.store, &facts, Threshold::cells(at.cells.max(1))).await?;
-    Ok(Json(json!({ "mean_m": ways.mean_m, "most_m": ways.most_m })))
-}
-
-/// A trial's lines in view.
-pub async fn trial_lines(
-    State(app): State<App>,
-    Path((study, trial)): Path<(i64, i64)>,
-    Query(view): Query<View>,
-) -> Result<Json<Value>> {
-    let lines: Vec<TrialLine> = app.store.trial_lines(study, trial).await?;
-    Ok(Json(drawn(view, lines.iter().map(|l| (l.side, l.order, &l.line[..])))))
-}
-
-/// The mapped streams in view.
-pub async fn mapped(
-    State(app): State<App>,
-    Path(study): Path<i64>,
-    Query(view): Query<View>,
-) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
-    let mut all = Vec::new();
-    for layer in app.store.layers(study).await?.iter().filter(|l| l.role == LayerRole::MappedStreams) {
-        all.push(app.layers.get(&app.store, &facts, layer).await?);
-    }
-    let lines = all.iter().flat_map(|layer| &layer.features).filter_map(|f| match &f.shape {
-        Shape::Line(line) => Some((None, 0, &line[..])),
-        _ => None,
-    });
-    Ok(Json(drawn(view, lines)))
 }

@@ -17,6 +17,7 @@ mod map_data;
 mod numbers;
 mod pages;
 mod security;
+mod stream_lines;
 mod terrain;
 mod tiles;
 mod upload;
@@ -140,16 +141,16 @@ impl App {
             .route("/continuity", get(pages::continuity_part))
             .route("/tolerance", post(calibration::tolerance))
             .route("/shortfalls", get(pages::shortfalls_part).post(calibration::mark))
-            .route("/agreement", get(calibration::agreement))
+            .route("/agreement", get(stream_lines::agreement))
             .route("/trials", get(pages::trials_part).post(calibration::keep))
             .route("/trials/{trial}/describe", post(calibration::describe))
             .route("/trials/{trial}/delete", post(calibration::delete))
             .route("/trials/{trial}/justify", get(pages::justify))
             .route("/trials/{trial}/choose", post(calibration::choose))
-            .route("/trials/{trial}/lines", get(calibration::trial_lines))
+            .route("/trials/{trial}/lines", get(stream_lines::trial_lines))
             .route("/edits", post(calibration::edit))
-            .route("/way", get(calibration::way))
-            .route("/mapped", get(calibration::mapped))
+            .route("/way", get(stream_lines::way))
+            .route("/mapped", get(stream_lines::mapped))
             .route("/compare", get(pages::compare))
             .route("/reaches", get(pages::reaches))
             .route("/threshold", post(actions::threshold))
@@ -166,7 +167,7 @@ impl App {
             .route("/map", get(map_data::map))
             .route("/cell", get(map_data::cell))
             .route("/cells", get(map_data::cells))
-            .route("/streams", get(map_data::streams))
+            .route("/streams", get(stream_lines::streams))
             .route("/range/{what}", get(views::range))
             .route("/contours", get(views::contour_lines))
             .route("/style", post(actions::style))

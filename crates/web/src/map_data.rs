@@ -2,7 +2,6 @@
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use bothros_core::{Cell, Threshold};
 use bothros_formats::{Crs, CrsKind, Transform};
 use bothros_store::{RasterMeta, RasterRole};
 use bothros_work::{CatchmentFacts, Facts};
@@ -218,68 +217,6 @@ pub async fn cells(
         let cells = app.store.read_window::<u32>(&area, 0, at, size).await?;
         told["accumulation"] = cells.values().iter().map(|v| (*v != u32::MAX).then_some(*v)).collect();
     }
-    Ok(Json(told))
-}
-
-/// What part of the network is wanted, and how finely.
-#[derive(Debug, Deserialize)]
-pub struct View {
-    cells: u32,
-    west: f64,
-    south: f64,
-    east: f64,
-    north: f64,
-    resolution: f64,
-}
-
-/// Reaches drawn at once at most; beyond that the smaller ones are left to the raster.
-const REACHES_AT_ONCE: usize = 12_000;
-
-/// The reaches in view, simplified to its resolution, larger contributing areas first.
-pub async fn streams(
-    State(app): State<App>,
-    Path(study): Path<i64>,
-    Query(view): Query<View>,
-) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
-    let Some(terrain) = facts.terrain.clone() else {
-        return Ok(Json(json!({ "reaches": [], "complete": true })));
-    };
-    let network = app.grids.network(&app.store, &facts, Threshold::cells(view.cells)).await?;
-    let told = bothros_work::blocking(move || {
-        let frame = terrain.frame;
-        let place = |index: u32| {
-            frame.centre(Cell { row: index as usize / frame.cols, col: index as usize % frame.cols })
-        };
-        let mut seen: Vec<_> = network
-            .reaches
-            .iter()
-            .filter_map(|reach| {
-                let tolerance = view.resolution * 0.7;
-                let mut line: Vec<[f64; 2]> = Vec::new();
-                let mut inside = false;
-                let mut points = reach.line().peekable();
-                while let Some(index) = points.next() {
-                    let (x, y) = place(index);
-                    inside |= x >= view.west && x <= view.east && y >= view.south && y <= view.north;
-                    let far = line.last().is_none_or(|l| (l[0] - x).abs().max((l[1] - y).abs()) >= tolerance);
-                    if far || points.peek().is_none() {
-                        line.push([x, y]);
-                    }
-                }
-                (inside && line.len() > 1).then_some((reach, line))
-            })
-            .collect();
-        let complete = seen.len() <= REACHES_AT_ONCE;
-        seen.sort_by(|a, b| b.0.contributing.as_m2().total_cmp(&a.0.contributing.as_m2()));
-        seen.truncate(REACHES_AT_ONCE);
-        let reaches: Vec<Value> = seen
-            .into_iter()
-            .map(|(r, line)| json!({ "id": r.id, "order": r.strahler, "magnitude": r.shreve, "m2": r.contributing.as_m2(), "line": line }))
-            .collect();
-        Ok(json!({ "reaches": reaches, "complete": complete }))
-    })
-    .await?;
     Ok(Json(told))
 }
 

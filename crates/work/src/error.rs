@@ -30,6 +30,10 @@ pub enum Error {
 }
 
 impl Error {
+    /// Asked for what needs flow, before flow is routed.
+    pub fn not_routed() -> Self {
+        Self::Refused("there is no flow accumulation yet: condition and route flow first".into())
+    }
     /// Whether it only says that somebody stopped the work.
     pub fn is_cancelled(&self) -> bool {
         matches!(

@@ -178,9 +178,7 @@ pub(crate) fn check_tolerance(tolerance_m: f64, cell_m: f64) -> Result<()> {
 async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: f64) -> Result<Evidence> {
     let grids = cache.get(store, facts).await?;
     let (Some(terrain), Some(routing)) = (&facts.terrain, &facts.routing) else {
-        return Err(Error::Refused(
-            "there is no flow accumulation yet: condition and route flow first".into(),
-        ));
+        return Err(Error::not_routed());
     };
     let frame = terrain.frame;
     check_tolerance(tolerance_m, frame.cell_m())?;

@@ -22,15 +22,6 @@ pub struct Grids {
     pub filled: Grid<f32>,
 }
 
-/// The cells of a network.
-pub(crate) fn cells_of(network: &Network, frame: &Frame) -> Grid<bool> {
-    let mut is_stream = Grid::filled(frame.rows, frame.cols, false);
-    for &cell in network.reaches.iter().flat_map(|r| &r.cells) {
-        is_stream.values_mut()[cell as usize] = true;
-    }
-    is_stream
-}
-
 /// How far water runs over land before it meets a stream.
 pub struct Ways {
     /// along the flow, metres; `NaN` where it meets none
@@ -44,7 +35,7 @@ pub struct Ways {
 impl Ways {
     /// Measures a network.
     fn of(g: &Grids, network: &Network, monitor: &dyn Monitor) -> Result<Self> {
-        let is_stream = cells_of(network, &g.frame);
+        let is_stream = network.cells(&g.frame);
         let far = distance_to_stream(&g.directions, &is_stream, &g.frame, monitor)?;
         let known = || far.values().iter().copied().filter(|d| !d.is_nan());
         let (sum, count) = known().fold((0f64, 0usize), |(sum, n), d| (sum + d as f64, n + 1));
@@ -109,9 +100,7 @@ impl GridCache {
     /// [`Error::Refused`] where the study has not been routed yet.
     pub(crate) async fn number(&self, store: &Store, facts: &Facts) -> Result<i64> {
         let found = store.raster(facts.study, RasterRole::Accumulation).await?;
-        let not_yet =
-            || Error::Refused("there is no flow accumulation yet: condition and route flow first".into());
-        Ok(found.ok_or_else(not_yet)?.id)
+        Ok(found.ok_or_else(Error::not_routed)?.id)
     }
 
     async fn numbered(&self, store: &Store, facts: &Facts) -> Result<(i64, Arc<Grids>)> {

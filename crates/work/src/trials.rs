@@ -12,7 +12,6 @@ use serde_json::json;
 use sha2::{Digest, Sha256};
 
 use crate::choices::{fingerprint, lines};
-use crate::grids::cells_of;
 use crate::wanted::while_wanted;
 use crate::{
     Calibration, Error, Facts, GridCache, Result, Settings, layer_features, package_name, set_threshold,
@@ -146,9 +145,7 @@ pub async fn keep_trial(
     let compared = calibration.comparison(store, grids, study, threshold, tolerance_m).await?;
     let network = grids.network(store, &facts, threshold).await?;
     let (Some(terrain), Some(routing), Some(source)) = (&facts.terrain, &facts.routing, &facts.source) else {
-        return Err(Error::Refused(
-            "there is no flow accumulation yet: condition and route flow first".into(),
-        ));
+        return Err(Error::not_routed());
     };
     if network.reaches.is_empty() {
         return Err(Error::Refused("at this threshold there is no stream to keep".into()));
@@ -162,7 +159,7 @@ pub async fn keep_trial(
     let (scores, width_m) = while_wanted(move |wanted| {
         let g = &*routed;
         // By the network's own cells, which may have been edited.
-        let own = cells_of(&drawn, &g.frame).values().iter().map(|&is| u32::from(is)).collect();
+        let own = drawn.cells(&g.frame).values().iter().map(|&is| u32::from(is)).collect();
         let own = Grid::from_vec(g.directions.rows(), g.directions.cols(), own);
         let marked = [Threshold::cells(2)];
         let all = agreement(&g.directions, &own, &g.frame, &mapped, tolerance_m, &marked, wanted)?;

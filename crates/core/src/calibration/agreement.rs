@@ -325,39 +325,43 @@ fn modelled(
         .try_reduce(|| vec![Tally::default(); thresholds + 1], |a, b| Ok(add(a, b)))
 }
 
-/// What gathers around places on the map.
-pub(super) struct Around<'a> {
+/// What lies around places on the map.
+pub(super) struct Around<'a, T> {
     pub directions: &'a Grid<u8>,
-    pub accumulation: &'a Grid<u32>,
+    pub cells: &'a Grid<T>,
     /// in cells
     pub tolerance: f64,
 }
 
-impl Around<'_> {
+impl<T: Copy + Ord> Around<'_, T> {
     /// The number of a cell of the footprint.
     pub(super) fn cell(&self, row: isize, col: isize) -> Option<usize> {
-        let (row, col) = (usize::try_from(row).ok()?, usize::try_from(col).ok()?);
-        let index = |()| self.directions.index(Cell { row, col });
-        (row < self.directions.rows() && col < self.directions.cols())
-            .then_some(())
-            .map(index)
-            .filter(|&index| self.directions.values()[index] != DIRECTION_NODATA)
+        let cell = Cell { row: usize::try_from(row).ok()?, col: usize::try_from(col).ok()? };
+        self.directions.get(cell).filter(|&&code| code != DIRECTION_NODATA)?;
+        Some(self.directions.index(cell))
     }
 
-    /// The largest contributing area, in cells, of a cell whose centre lies within the tolerance of a place
-    /// (column and row from the north-west corner); 0 where there is none.
-    pub(super) fn largest(&self, x: f64, y: f64) -> u32 {
-        let mut most = 0u32;
+    /// The largest value of the cells whose centres lie within the tolerance of a place (column and row from
+    /// the north-west corner).
+    pub(super) fn largest(&self, x: f64, y: f64) -> Option<T> {
+        let mut most = None;
         let reach = self.tolerance + 0.5;
         for row in (y - reach).floor() as isize..=(y + reach).floor() as isize {
             for col in (x - reach).floor() as isize..=(x + reach).floor() as isize {
                 let away = (col as f64 + 0.5 - x).hypot(row as f64 + 0.5 - y);
                 if let Some(index) = self.cell(row, col).filter(|_| away <= self.tolerance) {
-                    most = most.max(self.accumulation.values()[index].saturating_add(1));
+                    most = most.max(Some(self.cells.values()[index]));
                 }
             }
         }
         most
+    }
+}
+
+impl Around<'_, u32> {
+    /// The largest contributing area there, in cells, of a flow accumulation; 0 where there is none.
+    pub(super) fn area(&self, x: f64, y: f64) -> u32 {
+        self.largest(x, y).map_or(0, |upstream| upstream.saturating_add(1))
     }
 }
 
@@ -384,7 +388,7 @@ fn found(
         (a, x + y)
     };
     let none = || (vec![0u64; thresholds + 1], 0u64);
-    let around = Around { directions, accumulation, tolerance };
+    let around = Around { directions, cells: accumulation, tolerance };
     lines
         .par_iter()
         .map(|line| {
@@ -402,7 +406,7 @@ fn found(
                         continue;
                     }
                     all += piece;
-                    by_bin[reached(around.largest(x, y))] += piece;
+                    by_bin[reached(around.area(x, y))] += piece;
                 }
             }
             Ok((by_bin, all))

@@ -110,8 +110,6 @@ pub struct Compared<'a> {
 
 /// Shortfalls that are looked into, the longest ones.
 const LOOKED_INTO: usize = 500;
-/// Marks the cells of a network.
-const IS_STREAM: u32 = 1;
 /// The other kind runs beside within so many tolerances.
 const BESIDE: f64 = 5.0;
 /// A barrier is near within this, metres, or twice the tolerance.
@@ -158,13 +156,10 @@ pub fn compare(
     }
     check(monitor)?;
     monitor.progress(0.5);
-    let around = Around { directions: with.directions, accumulation: with.accumulation, tolerance };
+    let around = Around { directions: with.directions, cells: with.accumulation, tolerance };
     // The network's own cells: it may have been edited, so that the threshold alone does not tell.
-    let mut own = Grid::filled(with.frame.rows, with.frame.cols, 0u32);
-    for &cell in network.reaches.iter().flat_map(|r| &r.cells) {
-        own.values_mut()[cell as usize] = IS_STREAM;
-    }
-    let streams = Around { directions: with.directions, accumulation: &own, tolerance };
+    let own = network.cells(with.frame);
+    let streams = Around { directions: with.directions, cells: &own, tolerance };
     let missed: Vec<Vec<Shortfall>> = lines
         .par_iter()
         .map(|line| {
@@ -240,7 +235,12 @@ impl Compared<'_> {
     }
 
     /// The stretches of a mapped line (in cells) by which no stream runs.
-    fn missed(&self, line: &[[f64; 2]], around: &Around<'_>, streams: &Around<'_>) -> Vec<Shortfall> {
+    fn missed(
+        &self,
+        line: &[[f64; 2]],
+        around: &Around<'_, u32>,
+        streams: &Around<'_, bool>,
+    ) -> Vec<Shortfall> {
         let mut out = Vec::new();
         let mut run: Vec<[f64; 2]> = Vec::new();
         let (mut most, mut last) = (0u32, None);
@@ -274,14 +274,14 @@ impl Compared<'_> {
                 let point = |share: f64| [pair[0][0] + dx * share / pieces, pair[0][1] + dy * share / pieces];
                 let [x, y] = point(at as f64 + 0.5);
                 let inside = around.cell(y.floor() as isize, x.floor() as isize).is_some();
-                if !inside || streams.largest(x, y) > IS_STREAM {
+                if !inside || streams.largest(x, y).unwrap_or(false) {
                     end(&mut run, &mut most, last.take());
                     continue;
                 }
                 if run.is_empty() {
                     run.push(point(at as f64));
                 }
-                most = most.max(around.largest(x, y));
+                most = most.max(around.area(x, y));
                 last = Some(point(at as f64 + 1.0));
                 // One point a cell is enough, and the line's own corners.
                 if at % 4 == 3 || at + 1 == pieces as usize {
@@ -384,7 +384,7 @@ impl<'a> Reasons<'a> {
         let ends = [shortfall.line[0], shortfall.line[shortfall.line.len() - 1]];
         ends.iter().any(|p| {
             let Some(cell) = w.frame.cell_at(p[0], p[1]) else { return true };
-            let around = Around { directions: w.directions, accumulation: w.accumulation, tolerance: 0.0 };
+            let around = Around { directions: w.directions, cells: w.accumulation, tolerance: 0.0 };
             let (row, col) = (cell.row as isize, cell.col as isize);
             [(-reach, 0), (reach, 0), (0, -reach), (0, reach)]
                 .iter()

@@ -64,6 +64,14 @@ impl Network {
     pub fn headwaters(&self) -> usize {
         self.reaches.iter().filter(|r| r.shreve == 1).count()
     }
+    /// Which cells of the grid at `frame` are part of it.
+    pub fn cells(&self, frame: &Frame) -> Grid<bool> {
+        let mut cells = Grid::filled(frame.rows, frame.cols, false);
+        for &cell in self.reaches.iter().flat_map(|r| &r.cells) {
+            cells.values_mut()[cell as usize] = true;
+        }
+        cells
+    }
     /// Length of all reaches, metres.
     pub fn length_m(&self) -> f64 {
         self.reaches.iter().map(|r| r.length_m).sum()
