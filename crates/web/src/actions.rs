@@ -359,6 +359,10 @@ pub async fn undo(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
         }
         Inverse::SetSettings { settings } => {
             app.store.change_study(study, vec![(StudyPart::Settings, Some(settings))]).await?;
+            // Changes of streams by hand are among the settings: the network's figures follow.
+            if let Some(network) = Facts::of(&app.store.study(study).await?)?.network {
+                bothros_work::set_threshold(&app.store, &app.grids, study, network.threshold, false).await?;
+            }
         }
         Inverse::Prepare { preparing } => {
             bothros_work::prepare(&app.store, study, serde_json::from_value(preparing)?, false).await?;

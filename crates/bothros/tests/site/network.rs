@@ -140,6 +140,11 @@ async fn a_network_is_tried_chosen_and_handed_over() {
     let (status, text) = site.send(&format!("/studies/{study}/edits"), &[("remove", "0")]).await;
     assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
     assert_eq!(reaches(&site).await, before);
+    // What is undone takes the figures with it.
+    site.send(&format!("/studies/{study}/undo"), &[]).await;
+    assert!(reaches(&site).await < before - 1000.0, "the edit stands again");
+    site.send(&format!("/studies/{study}/undo"), &[]).await;
+    assert_eq!(reaches(&site).await, before);
     assert!(site.json(&format!("/studies/{study}/way?cells=1500")).await["mean_m"].as_f64().unwrap() > 50.0);
 
     // A deleted trial comes back; a study routed over another surface cannot choose the old ones.
