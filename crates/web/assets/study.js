@@ -3,6 +3,7 @@ import { ask, hearErrors, notice, send } from './common.js';
 import { Conditioning } from './conditioning.js';
 import { Terrain } from './terrain.js';
 import { Backdrops } from './backdrops.js';
+import { Threshold } from './threshold.js';
 import { DRAWN_AT, StudyMap, area, keyOf } from './map.js';
 
 const shell = document.getElementById('study');
@@ -77,7 +78,7 @@ async function fetchDesk() {
   window.htmx.process(desk);
   desk.scrollTop = desk.dataset.stage === stage ? top : 0;
   desk.dataset.stage = stage;
-  prepareThreshold();
+  threshold.prepare();
   prepareStretch();
   if (stage === 'conditioning' || stage === 'terrain') conditioning.prepare();
   if (stage === 'terrain') { terrain.prepare(); backdrops.prepare(); } else { terrain.outline(); terrain.prepareSending(); }
@@ -195,7 +196,7 @@ async function readOut() {
     if (c.lat != null) parts.push(`${Math.abs(c.lat).toFixed(5)}° ${c.lat < 0 ? 'S' : 'N'} ${Math.abs(c.lon).toFixed(5)}° ${c.lon < 0 ? 'W' : 'E'}`);
     if (c.elevation_m != null) parts.push(c.fill_m > 0 ? `${c.elevation_m.toFixed(2)} m, filled to ${(c.elevation_m + c.fill_m).toFixed(2)} m` : `${c.elevation_m.toFixed(2)} m`);
     else if (c.row != null) parts.push('no elevation');
-    if (c.area_m2 != null) parts.push(`drains ${area(c.area_m2)}`, WAYS[c.direction] === 'outlet' ? 'outlet' : `to ${WAYS[c.direction]}`);
+    if (c.area_m2 != null) parts.push(c.method ? `${area(c.area_m2)} by ${c.method}, carried down along D8` : `drains ${area(c.area_m2)}`, WAYS[c.direction] === 'outlet' ? 'outlet' : `to ${WAYS[c.direction]}`);
     if (c.weighted != null) parts.push(`${c.weighted.toLocaleString('en', { maximumSignificantDigits: 5 }).replaceAll(',', '\u202F')} (${c.weighted_of ?? 'weights'}, itself counted)`);
     if (c.order != null) parts.push(`order ${c.order}`);
     document.getElementById('readout').replaceChildren(...parts.map((p) => { const s = document.createElement('span'); s.textContent = p; return s; }));
@@ -234,65 +235,7 @@ async function placeMode() {
 }
 
 // ---- threshold ----
-let sliding = null;
-const scale = (largest) => ({ toCells: (v) => Math.max(1, Math.round(largest ** (v / 1000))), toPlace: (c) => 1000 * Math.log(c) / Math.log(Math.max(largest, 2)) });
-function prepareThreshold() {
-  const box = document.getElementById('threshold');
-  if (!box) { sliding = null; return; }
-  const slider = document.getElementById('slider');
-  const s = scale(Number(box.dataset.largest));
-  const cellM2 = Number(box.dataset.cellM2);
-  let cells = Number(box.dataset.cells);
-  const tell = () => {
-    const text = `${area(cells * cellM2)} · ${cells.toLocaleString('en').replaceAll(',', '\u202F')} cells`;
-    document.getElementById('threshold-text').textContent = text;
-    slider.setAttribute('aria-valuetext', text);
-  };
-  const move = (to, live) => {
-    cells = Math.min(Math.max(1, to), Number(box.dataset.largest));
-    slider.value = s.toPlace(cells);
-    tell();
-    if (live) map.live(cells);
-  };
-  const keep = () => { if (cells !== Number(box.dataset.cells)) send(`${base}/threshold`, { cells }); else map.rest(cells); };
-  let timer = 0;
-  slider.addEventListener('input', () => { cells = s.toCells(Number(slider.value)); tell(); map.live(cells); });
-  slider.addEventListener('change', keep);
-  move(cells, false);
-  sliding = {
-    to(wanted) { move(wanted, true); },
-    keep,
-    step(n) {
-      const place = s.toPlace(cells) + n * 4;
-      let to = s.toCells(place);
-      if (to === cells) to += Math.sign(n);
-      move(to, true);
-      clearTimeout(timer);
-      timer = setTimeout(keep, 350);
-    },
-  };
-}
-
-/** Dragging on the chart of evidence moves the threshold; letting go keeps it. */
-function dragChart(e) {
-  const chart = e.target.closest?.('.evidence-chart');
-  if (!chart || !sliding) return;
-  e.preventDefault();
-  const now = chart.querySelector('.now');
-  const [low, high] = [Number(chart.dataset.low), Number(chart.dataset.high)];
-  const to = (at) => {
-    const box = chart.getBoundingClientRect();
-    const share = Math.min(1, Math.max(0, ((at.clientX - box.left) / box.width * 340 - 34) / 300));
-    now.setAttribute('x1', 34 + 300 * share);
-    now.setAttribute('x2', 34 + 300 * share);
-    sliding.to(Math.round(low * (high / low) ** share));
-  };
-  to(e);
-  chart.setPointerCapture(e.pointerId);
-  chart.onpointermove = to;
-  chart.onpointerup = () => { chart.onpointermove = chart.onpointerup = null; sliding.keep(); };
-}
-desk.addEventListener('pointerdown', dragChart);
+const threshold = new Threshold({ base, map, desk });
 
 function prepareStretch() {
   const box = document.getElementById('stretch');
@@ -450,10 +393,10 @@ document.addEventListener('keydown', async (e) => {
   if (n >= 0) { openStage(STAGES[n], true); return; }
   if (stage === 'conditioning' && conditioning.key(e.key.toLowerCase())) return;
   switch (e.key) {
-    case '[': sliding?.step(-1); break;
-    case ']': sliding?.step(1); break;
-    case '{': sliding?.step(-10); break;
-    case '}': sliding?.step(10); break;
+    case '[': threshold.step(-1); break;
+    case ']': threshold.step(1); break;
+    case '{': threshold.step(-10); break;
+    case '}': threshold.step(10); break;
     case '?': window.htmx.ajax('GET', `/help/${stage}`, '#help'); break;
     case '/': e.preventDefault(); document.getElementById('goto').hidden = false; document.getElementById('goto-text').focus(); break;
     default:

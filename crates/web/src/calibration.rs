@@ -158,7 +158,7 @@ pub async fn edit(
                 .map_err(|_| WebError::refused("the place of the edit cannot be read"))?;
             let first = *points.first().ok_or_else(|| WebError::refused("the edit has no place"))?;
             let edit = match kind {
-                "prune" => Edit::Prune { at: first },
+                "prune" => Edit::Prune { at: first, area: None },
                 "head" => Edit::Head { at: first },
                 "within" => {
                     let area = Area::m2(number(&form.hectares, "the threshold")? * 1e4);

@@ -11,6 +11,7 @@ mod conditioning;
 mod download;
 mod error;
 mod events;
+mod figures;
 mod ground;
 mod layers;
 mod map_data;
@@ -138,6 +139,7 @@ impl App {
             .route("/barriers/{barrier}", get(pages::barrier))
             .route("/barriers/{barrier}/decide", post(conditioning::decide))
             .route("/evidence", get(pages::evidence_part))
+            .route("/figures", get(figures::figures))
             .route("/continuity", get(pages::continuity_part))
             .route("/tolerance", post(calibration::tolerance))
             .route("/shortfalls", get(pages::shortfalls_part).post(calibration::mark))

@@ -2,6 +2,7 @@
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
+use bothros_core::routing::Method;
 use bothros_formats::{Crs, CrsKind, Transform};
 use bothros_store::{RasterMeta, RasterRole};
 use bothros_work::{CatchmentFacts, Facts};
@@ -167,10 +168,13 @@ pub async fn cell(
                 told["weighted_of"] = json!(facts.settings.weights.as_ref().map(|w| &w.meaning));
             }
             told["accumulation"] = json!(cells);
+            let method = facts.routing.as_ref().map(|r| r.method).filter(|&m| m != Method::D8);
+            told["method"] = json!(method.map(Method::title));
             told["area_m2"] = json!(terrain.frame.area_of(cells as u64 + 1).as_m2());
             told["direction"] = json!(code);
-            if let Some(network) = facts.network.filter(|n| n.threshold.is_stream(cells)) {
-                let index = (row as usize * dem.cols + col as usize) as u32;
+            let index = (row as usize * dem.cols + col as usize) as u32;
+            let streams = app.grids.streams(&app.store, &facts).await?;
+            if let Some(network) = facts.network.filter(|n| streams.is_stream(n.threshold, index as usize)) {
                 let network = app.grids.network(&app.store, &facts, network.threshold).await?;
                 if let Some(reach) = network.reaches.iter().find(|r| r.cells.contains(&index)) {
                     told["order"] = json!(reach.strahler);

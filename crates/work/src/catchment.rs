@@ -1,6 +1,6 @@
 //! Pour points: placed, snapped, delineated.
 
-use bothros_core::catchments::{delineate, snap};
+use bothros_core::catchments::{delineate, snap_to_cells};
 use bothros_core::{Cell, Threshold};
 use bothros_store::{NewPourPoint, Store};
 use serde::{Deserialize, Serialize};
@@ -42,13 +42,15 @@ pub struct PourPointPlace {
 }
 
 /// Snaps a point and delineates its catchment.
-pub fn delineate_at(
+fn delineate_at(
     grids: &Grids,
     settings: &Settings,
-    threshold: Threshold,
-    (x, y): (f64, f64),
+    is_stream: &dyn Fn(usize) -> bool,
+    at: (f64, f64),
 ) -> Result<(CatchmentFacts, serde_json::Value)> {
-    let cell = snap(&grids.accumulation, &grids.frame, threshold, (x, y), settings.snap_m, settings.snap_to)?;
+    let (areas, frame) = (&grids.accumulation, &grids.frame);
+    let stream_at = |cell| is_stream(areas.index(cell));
+    let cell = snap_to_cells(areas, frame, &stream_at, at, settings.snap_m, settings.snap_to)?;
     let catchment = delineate(&grids.directions, cell)?;
     let outline = catchment.outline(&grids.frame);
     let (cx, cy) = grids.frame.centre(cell);
@@ -56,8 +58,8 @@ pub fn delineate_at(
         cell,
         x: cx,
         y: cy,
-        moved_m: (cx - x).hypot(cy - y) * grids.frame.unit_m,
-        on_stream: threshold.is_stream(grids.accumulation.values()[grids.accumulation.index(cell)]),
+        moved_m: (cx - at.0).hypot(cy - at.1) * grids.frame.unit_m,
+        on_stream: stream_at(cell),
         cells: catchment.cells,
         edge_cells: catchment.edge_cells,
         area_km2: catchment.area(&grids.frame).as_km2(),
@@ -92,7 +94,10 @@ pub async fn place_pour_point(
     let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
     let settings = facts.settings.clone();
     let at = (place.x, place.y);
-    let (found, outline) = blocking(move || delineate_at(&grids, &settings, threshold, at)).await?;
+    let streams = cache.streams(store, &facts).await?;
+    let delineated =
+        blocking(move || delineate_at(&grids, &settings, &|cell| streams.is_stream(threshold, cell), at));
+    let (found, outline) = delineated.await?;
     Ok(NewPourPoint {
         name: place.name,
         x: place.x,

@@ -1,5 +1,6 @@
 //! Changes to the network by hand, each with its reason.
 
+use bothros_core::catchments::{SnapTo, snap};
 use bothros_core::network::Edit;
 use bothros_store::{Inverse, Store, StudyPart};
 use serde::{Deserialize, Serialize};
@@ -7,6 +8,9 @@ use serde_json::json;
 
 use crate::threshold::keep_network;
 use crate::{Error, Facts, GridCache, Result, Settings};
+
+/// A stream to prune is looked for within so many cells of the place that was clicked.
+const PRUNED_WITHIN: f64 = 20.0;
 
 /// A change to the network by hand.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -21,15 +25,18 @@ impl StreamEdit {
     /// What it does, in words.
     pub fn told(&self) -> String {
         match &self.edit {
-            Edit::Prune { at } => format!("Stream pruned from {:.0}, {:.0} upwards", at[0], at[1]),
+            Edit::Prune { at, .. } => format!("Stream pruned from {:.0}, {:.0} upwards", at[0], at[1]),
             Edit::Head { at } => format!("Headwater set at {:.0}, {:.0}", at[0], at[1]),
-            Edit::Within { area, .. } => format!("Threshold {:.2} ha inside an area", area.as_m2() / 1e4),
+            Edit::Within { area, .. } => {
+                let [x, y] = self.place();
+                format!("Threshold {:.2} ha inside the area around {x:.0}, {y:.0}", area.as_m2() / 1e4)
+            }
         }
     }
     /// A place to go to.
     pub fn place(&self) -> [f64; 2] {
         match &self.edit {
-            Edit::Prune { at } | Edit::Head { at } => *at,
+            Edit::Prune { at, .. } | Edit::Head { at } => *at,
             Edit::Within { ring, .. } => {
                 let n = ring.len().max(1) as f64;
                 let (x, y) = ring.iter().fold((0.0, 0.0), |(x, y), p| (x + p[0] / n, y + p[1] / n));
@@ -42,7 +49,8 @@ impl StreamEdit {
 /// Adds an edit, or takes one away; it can be undone.
 ///
 /// # Errors
-/// [`Error::Refused`] without a reason, for an area of no use, and before flow is routed.
+/// [`Error::Refused`] without a reason, for an area of no use, where no stream is near that could be pruned, and
+/// before flow is routed.
 pub async fn edit_streams(
     store: &Store,
     grids: &GridCache,
@@ -51,9 +59,8 @@ pub async fn edit_streams(
     remove: Option<usize>,
 ) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
-    let network = facts
-        .network
-        .ok_or_else(|| Error::Refused("there is no network yet: condition and route flow first".into()))?;
+    let network = facts.network.ok_or_else(Error::not_routed)?;
+    let facts_now = facts.clone();
     let before = serde_json::to_value(&facts.settings)?;
     let mut settings: Settings = facts.settings;
     let mut told = String::new();
@@ -63,7 +70,7 @@ pub async fn edit_streams(
         }
         told = format!("Taken back: {}", settings.edits.remove(at).told());
     }
-    if let Some(new) = add {
+    if let Some(mut new) = add {
         if new.reason.trim().is_empty() {
             return Err(Error::Refused("say why: the reason stands in the log beside the edit".into()));
         }
@@ -71,6 +78,16 @@ pub async fn edit_streams(
             && !(ring.len() > 2 && area.as_m2() > 0.0 && area.as_m2().is_finite())
         {
             return Err(Error::Refused("an area needs three corners, and a threshold greater than 0".into()));
+        }
+        if let Edit::Prune { at, area } = &mut new.edit {
+            let (routed, streams) =
+                (grids.get(store, &facts_now).await?, grids.streams(store, &facts_now).await?);
+            let (frame, near) = (&routed.frame, PRUNED_WITHIN * routed.frame.cell_m());
+            let place = (at[0], at[1]);
+            let cell =
+                snap(streams.accumulation(), frame, network.threshold, place, near, SnapTo::NearestStream)?;
+            let upstream = routed.accumulation.values()[routed.accumulation.index(cell)];
+            (*at, *area) = (frame.centre(cell).into(), Some(frame.area_of(upstream as u64 + 1)));
         }
         told = format!("{}: {}", new.told(), new.reason.trim());
         settings.edits.push(new);

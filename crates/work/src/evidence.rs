@@ -3,23 +3,26 @@
 use std::sync::Arc;
 
 use bothros_core::calibration::{
-    Bend, Comparison, DropTest, Scores, SlopeClass, Suggested, agreement, bend, by_agreement, by_density,
-    constant_drop, slope_by_area, smallest_constant, thresholds_up_to,
+    Bend, Comparison, DropTest, Form, Scores, SlopeClass, Suggested, agreement, bend, by_agreement,
+    by_density, drop_tests, forms, slope_by_area, smallest_constant, thresholds_up_to,
 };
-use bothros_core::{Part, Threshold};
+use bothros_core::network::{Network, extract};
+use bothros_core::{Grid, Monitor, Part, Threshold};
 use bothros_store::{Inverse, LayerRole, Store, StudyPart};
 use serde_json::json;
 
 use crate::choices::lines;
 use crate::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, Result, Settings, layer_features, shortfalls};
+use crate::{Error, Facts, GridCache, Grids, Result, Settings, layer_features, shortfalls};
 
 /// Thresholds that are scored.
 const SCORED: usize = 60;
-/// Of these, every so manieth is drawn whole, for the test of drops.
-const DRAWN_EVERY: usize = 3;
-/// Networks of more headwaters are not drawn for the test: they would be no channels.
+/// Networks of more headwaters are not drawn for the test of drops: they would be no channels.
 const MOST_HEADWATERS: u64 = 60_000;
+/// Networks of fewer headwaters are not tested: there is nothing to compare.
+const FEWEST_HEADWATERS: u64 = 4;
+/// Places at which a threshold can be dragged to, from a single cell to the largest contributing area.
+pub const PLACES: u32 = 1000;
 
 /// What was found over the range of thresholds.
 #[derive(Debug, Clone, PartialEq)]
@@ -30,6 +33,9 @@ pub struct Evidence {
     pub scores: Vec<Scores>,
     /// tests of drops, from the smallest threshold up
     pub drops: Vec<(Threshold, Option<DropTest>)>,
+    /// scores of the edited network at every threshold that can be dragged to, from the smallest scored up, each
+    /// with the highest order where that is known
+    pub figures: Vec<(Scores, Option<u8>)>,
     /// mean slope by contributing area
     pub slopes: Vec<SlopeClass>,
     /// where that relation bends
@@ -112,6 +118,34 @@ impl Calibration {
         self.found.try_get_with(key, gather).await.map_err(shared)
     }
 
+    /// The figures of the network at one threshold: those of [`Evidence::figures`] where it is among them.
+    ///
+    /// # Errors
+    /// Those of [`Calibration::evidence`].
+    pub async fn figures_at(
+        &self,
+        store: &Store,
+        grids: &GridCache,
+        study: i64,
+        threshold: Threshold,
+        tolerance_m: f64,
+    ) -> Result<(Scores, Option<u8>)> {
+        let known = self.evidence(store, grids, study, tolerance_m).await?;
+        if let Ok(at) = known.figures.binary_search_by_key(&threshold, |(s, _)| s.threshold) {
+            return Ok(known.figures[at]);
+        }
+        let facts = Facts::of(&store.study(study).await?)?;
+        let (routed, streams) = (grids.get(store, &facts).await?, grids.streams(store, &facts).await?);
+        let mapped = lines(layer_features(store, &facts, LayerRole::MappedStreams).await?);
+        let order = grids.network(store, &facts, threshold).await?.highest_order();
+        let scores = while_wanted(move |wanted| {
+            let (codes, areas) = (&routed.directions, streams.accumulation());
+            Ok(agreement(codes, areas, &routed.frame, &mapped, tolerance_m, &[threshold], wanted)?)
+        });
+        let scores = scores.await?.into_iter().next();
+        Ok((scores.ok_or_else(Error::not_routed)?, Some(order)))
+    }
+
     /// How the network at a threshold compares with the mapped streams.
     ///
     /// # Errors
@@ -183,56 +217,112 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
     let frame = terrain.frame;
     check_tolerance(tolerance_m, frame.cell_m())?;
     let mapped = lines(layer_features(store, facts, LayerRole::MappedStreams).await?);
-    let thresholds = thresholds(routing.largest_cells);
-    let (mapped_lines, sweep, tried) = (mapped.len(), Arc::clone(&grids), thresholds.clone());
-    let (scores, slopes) = while_wanted(move |wanted| {
-        let g = &*sweep;
-        let part = |from, to| Part::new(wanted, from, to);
-        let (codes, areas) = (&g.directions, &g.accumulation);
-        let scores = agreement(codes, areas, &g.frame, &mapped, tolerance_m, &tried, &part(0.0, 0.8))?;
-        Ok((scores, slope_by_area(codes, areas, &g.filled, &g.frame, &part(0.8, 1.0))?))
-    })
-    .await?;
-    // Of some thresholds the network is drawn whole; those with too many headwaters are left out by number.
-    let few: Vec<Threshold> =
-        scores.iter().filter(|s| s.headwaters <= MOST_HEADWATERS).map(|s| s.threshold).collect();
-    let drops = drops(store, cache, facts, &few, false).await?;
+    let mapped_lines = mapped.len();
+    let streams = cache.streams(store, facts).await?;
+    let largest = routing.largest_cells;
     let footprint_km2 = frame.area_of(terrain.summary.cells).as_km2();
-    let bend = bend(&slopes);
-    Ok(Evidence { tolerance_m, scores, drops, slopes, bend, mapped_lines, footprint_km2 })
+    while_wanted(move |wanted| {
+        let part = |from, to| Part::new(wanted, from, to);
+        let (codes, plain, edited) = (&grids.directions, &grids.accumulation, streams.accumulation());
+        let scored = thresholds(largest);
+        let all: Vec<Threshold> = scored.iter().copied().chain(places(largest)).collect();
+        let mut scores = agreement(codes, edited, &frame, &mapped, tolerance_m, &all, &part(0.0, 0.5))?;
+        let figures = scores.split_off(scored.len());
+        let slopes = slope_by_area(codes, plain, &grids.filled, &frame, &part(0.5, 0.7))?;
+        // What was changed by hand says nothing of where channels begin by themselves.
+        let own = drawn(&grids, plain, &scores, &part(0.7, 0.8))?;
+        let drops = own.drop_tests(&grids, plain, &scores, &part(0.8, 0.85))?;
+        let own = match std::ptr::eq(plain, edited) {
+            true => own,
+            false => drawn(&grids, edited, &scores, &part(0.85, 0.9))?,
+        };
+        let orders = own.forms(edited, &figures, &part(0.9, 1.0))?;
+        let order = |of: &Scores| {
+            let at = orders.binary_search_by_key(&of.threshold, |f| f.threshold).ok()?;
+            Some(orders[at].highest_order)
+        };
+        let bend = bend(&slopes);
+        Ok(Evidence {
+            tolerance_m,
+            drops,
+            figures: figures.into_iter().map(|s| (s, order(&s))).collect(),
+            scores,
+            slopes,
+            bend,
+            mapped_lines,
+            footprint_km2,
+        })
+    })
+    .await
 }
 
-/// Tests of drops at some of `thresholds`, from the smallest up; only until one is constant where `first` is
-/// enough.
-pub(crate) async fn drops(
+/// The network from which those at all higher thresholds follow.
+struct Drawn(Option<Network>);
+
+/// Draws the network at the smallest of the thresholds, from the smallest up, that give no more headwaters than
+/// is of use.
+fn drawn(grids: &Grids, accumulation: &Grid<u32>, scores: &[Scores], monitor: &dyn Monitor) -> Result<Drawn> {
+    let Some(lowest) = scores.iter().find(|s| s.headwaters <= MOST_HEADWATERS) else {
+        return Ok(Drawn(None));
+    };
+    let (codes, ground) = (&grids.directions, &grids.filled);
+    Ok(Drawn(Some(extract(codes, accumulation, ground, &grids.frame, lowest.threshold, monitor)?)))
+}
+
+impl Drawn {
+    /// The thresholds at which some network is left that says something.
+    fn of_use(network: &Network, scores: &[Scores], fewest: u64) -> Vec<Threshold> {
+        let of_use = |s: &&Scores| s.headwaters >= fewest && Some(s.threshold) >= network.threshold;
+        scores.iter().filter(of_use).map(|s| s.threshold).collect()
+    }
+
+    fn drop_tests(
+        &self,
+        grids: &Grids,
+        accumulation: &Grid<u32>,
+        scores: &[Scores],
+        monitor: &dyn Monitor,
+    ) -> Result<Vec<(Threshold, Option<DropTest>)>> {
+        let Some(network) = &self.0 else { return Ok(Vec::new()) };
+        let few = Self::of_use(network, scores, FEWEST_HEADWATERS);
+        let tests = drop_tests(network, accumulation, &grids.filled, &few, monitor)?;
+        Ok(few.into_iter().zip(tests).collect())
+    }
+
+    fn forms(&self, accumulation: &Grid<u32>, scores: &[Scores], monitor: &dyn Monitor) -> Result<Vec<Form>> {
+        let Some(network) = &self.0 else { return Ok(Vec::new()) };
+        Ok(forms(network, accumulation, &Self::of_use(network, scores, 0), monitor)?)
+    }
+}
+
+/// The smallest threshold at which drops are constant, without edits by hand; `None` where they are at none.
+pub(crate) async fn constant_drop(
     store: &Store,
     cache: &GridCache,
     facts: &Facts,
-    thresholds: &[Threshold],
-    first: bool,
-) -> Result<Vec<(Threshold, Option<DropTest>)>> {
-    // What was changed by hand says nothing of where channels begin by themselves.
-    let mut plain = facts.clone();
-    plain.settings.edits.clear();
-    let mut drops = Vec::new();
-    for threshold in thresholds.iter().step_by(DRAWN_EVERY) {
-        let network = cache.network(store, &plain, *threshold).await?;
-        let headwaters = network.headwaters() as u64;
-        if headwaters > MOST_HEADWATERS {
-            continue;
-        }
-        if headwaters < 4 {
-            break;
-        }
-        drops.push((*threshold, constant_drop(&network)));
-        if first && smallest_constant(&drops).is_some() {
-            break;
-        }
-    }
-    Ok(drops)
+) -> Result<Option<Threshold>> {
+    let grids = cache.get(store, facts).await?;
+    let tried = thresholds(facts.routing.as_ref().map_or(1, |r| r.largest_cells));
+    while_wanted(move |wanted| {
+        let (codes, areas) = (&grids.directions, &grids.accumulation);
+        let counted = agreement(codes, areas, &grids.frame, &[], 1.0, &tried, &Part::new(wanted, 0.0, 0.5))?;
+        let own = drawn(&grids, areas, &counted, &Part::new(wanted, 0.5, 0.8))?;
+        Ok(smallest_constant(&own.drop_tests(&grids, areas, &counted, &Part::new(wanted, 0.8, 1.0))?))
+    })
+    .await
+}
+
+/// The thresholds that can be dragged to, from the smallest that is scored up.
+fn places(largest_cells: u32) -> Vec<Threshold> {
+    let lowest = thresholds(largest_cells).first().copied().unwrap_or(Threshold::cells(1));
+    let at = |place: u32| (largest_cells as f64).powf(place as f64 / PLACES as f64).round().max(1.0) as u32;
+    let mut all: Vec<Threshold> = (0..=PLACES).map(|place| Threshold::cells(at(place))).collect();
+    all.dedup();
+    all.retain(|threshold| *threshold >= lowest);
+    all
 }
 
 /// The thresholds that are scored.
-pub(crate) fn thresholds(largest_cells: u32) -> Vec<Threshold> {
+fn thresholds(largest_cells: u32) -> Vec<Threshold> {
     thresholds_up_to(largest_cells, SCORED)
 }

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use bothros_core::network::{Edit, Network, edited_streams, extract, extract_cells};
+use bothros_core::network::{Edit, Edited, Network, edited_accumulation, extract_edited};
 use bothros_core::routing::distance_to_stream;
 use bothros_core::{Frame, Grid, Monitor, Silent, Threshold};
 use bothros_store::{RasterRole, Store};
@@ -20,6 +20,28 @@ pub struct Grids {
     pub accumulation: Grid<u32>,
     /// the filled DEM, metres
     pub filled: Grid<f32>,
+}
+
+/// What tells stream cells at any threshold: the accumulation of a study, with its edits by hand in it.
+#[derive(Clone)]
+pub struct Streams {
+    grids: Arc<Grids>,
+    edited: Option<Arc<Edited>>,
+}
+
+impl Streams {
+    /// An accumulation of which `Threshold::is_stream` tells the edited network.
+    pub fn accumulation(&self) -> &Grid<u32> {
+        self.edited.as_ref().map_or(&self.grids.accumulation, |e| &e.accumulation)
+    }
+    /// Whether a cell, by number in row order, is stream.
+    pub fn is_stream(&self, threshold: Threshold, index: usize) -> bool {
+        threshold.is_stream(self.accumulation().values()[index])
+    }
+    /// For each edit by hand whether it changes the network at a threshold.
+    pub fn applied(&self, threshold: Threshold) -> Vec<bool> {
+        self.edited.as_ref().map_or(Vec::new(), |e| e.applied(threshold))
+    }
 }
 
 /// How far water runs over land before it meets a stream.
@@ -53,6 +75,7 @@ type Drawn = (i64, u32, String);
 #[derive(Clone)]
 pub struct GridCache {
     grids: moka::future::Cache<i64, Arc<Grids>>,
+    edited: moka::future::Cache<(i64, String), Arc<Edited>>,
     networks: moka::future::Cache<Drawn, Arc<Network>>,
     ways: moka::future::Cache<Drawn, Arc<Ways>>,
 }
@@ -63,6 +86,11 @@ impl Default for GridCache {
         let grids = moka::future::Cache::builder()
             .weigher(|_, g: &Arc<Grids>| (g.directions.len() >> 10) as u32 * 9)
             .max_capacity(700 << 10)
+            .build();
+        // By size: 200 MiB, a study of 25 million cells twice.
+        let edited = moka::future::Cache::builder()
+            .weigher(|_, e: &Arc<Edited>| (e.accumulation.len() >> 10) as u32 * 4)
+            .max_capacity(200 << 10)
             .build();
         // By number of cells in reaches.
         let networks = moka::future::Cache::builder()
@@ -76,7 +104,7 @@ impl Default for GridCache {
             .weigher(|_: &Drawn, w: &Arc<Ways>| (w.far.len() >> 10) as u32 * 4)
             .max_capacity(200 << 10)
             .build();
-        Self { grids, networks, ways }
+        Self { grids, edited, networks, ways }
     }
 }
 
@@ -136,21 +164,39 @@ impl GridCache {
         self.ways.try_get_with(key, measure).await.map_err(shared)
     }
 
+    /// What is stream in a study, with its edits by hand.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub async fn streams(&self, store: &Store, facts: &Facts) -> Result<Streams> {
+        let (id, grids) = self.numbered(store, facts).await?;
+        let edits: Vec<Edit> = facts.settings.edits.iter().map(|e| e.edit.clone()).collect();
+        if edits.is_empty() {
+            return Ok(Streams { grids, edited: None });
+        }
+        let key = (id, serde_json::to_string(&edits)?);
+        let of = Arc::clone(&grids);
+        let edit = async {
+            let edited = blocking(move || {
+                Ok(edited_accumulation(&of.directions, &of.accumulation, &of.frame, &edits))
+            });
+            Ok::<_, Error>(Arc::new(edited.await?))
+        };
+        let edited = self.edited.try_get_with(key, edit).await.map_err(shared)?;
+        Ok(Streams { grids, edited: Some(edited) })
+    }
+
     /// The network of a study at a threshold.
     pub async fn network(&self, store: &Store, facts: &Facts, threshold: Threshold) -> Result<Arc<Network>> {
         let (id, grids) = self.numbered(store, facts).await?;
-        let edits: Vec<Edit> = facts.settings.edits.iter().map(|e| e.edit.clone()).collect();
+        let edits: Vec<&Edit> = facts.settings.edits.iter().map(|e| &e.edit).collect();
         let key = (id, threshold.as_cells(), serde_json::to_string(&edits)?);
         let draw = async move {
+            let streams = self.streams(store, facts).await?;
             let drawn = blocking(move || {
                 let g = &*grids;
-                let (codes, areas) = (&g.directions, &g.accumulation);
-                if edits.is_empty() {
-                    return Ok(extract(codes, areas, &g.filled, &g.frame, threshold, &Silent)?);
-                }
-                let (stream, _) = edited_streams(codes, areas, &g.frame, threshold, &edits);
-                let network = extract_cells(codes, areas, None, &g.filled, &g.frame, &stream, &Silent)?;
-                Ok(Network { threshold: Some(threshold), ..network })
+                let (codes, streams) = (&g.directions, streams.accumulation());
+                Ok(extract_edited(codes, streams, &g.accumulation, &g.filled, &g.frame, threshold, &Silent)?)
             });
             Ok::<_, Error>(Arc::new(drawn.await?))
         };

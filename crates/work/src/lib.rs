@@ -28,18 +28,18 @@ mod wanted;
 mod weights;
 
 pub use backdrops::{NewPicture, PicturePlace, add_backdrop, laid_backdrop, place_backdrop};
-pub use catchment::{CatchmentFacts, PourPointPlace, delineate_at, place_pour_point};
+pub use catchment::{CatchmentFacts, PourPointPlace, place_pour_point};
 pub use choices::{Choices, conditioning_key};
 pub use edits::{StreamEdit, edit_streams};
 pub use error::{Error, Result};
-pub use evidence::{Calibration, Evidence, set_tolerance, tolerance_m};
+pub use evidence::{Calibration, Evidence, PLACES, set_tolerance, tolerance_m};
 pub use facts::{
     ConditionedFacts, Facts, NetworkFacts, PlacedSeam, Provenance, ReviewFacts, RoutingFacts, Settings,
     SourceFacts, SourceFile, TerrainFacts,
 };
 pub use fetch::{Boundary, Fetch, FetchPlan, begin_from_boundary, fetch_again, fetch_candidate, plan_fetch};
 pub use findings::{Action, Finding, Severity, findings};
-pub use grids::{GridCache, Grids, Ways};
+pub use grids::{GridCache, Grids, Streams, Ways};
 pub use import::{NewStudy, begin_candidate, begin_study, choose_band, set_crs, set_vertical_unit, take_up};
 pub use layer_cache::{LayerCache, SeenLayer};
 pub use layers::{

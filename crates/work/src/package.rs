@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use bothros_core::catchments::{Catchment, delineate, innermost};
 use bothros_core::conditioning::StepKind;
-use bothros_core::network::{Network, main_stem};
+use bothros_core::network::{Network, main_stem_of_cells};
 use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA, Method};
 use bothros_core::{Grid, Monitor, Threshold};
 use bothros_formats::{
@@ -16,8 +16,8 @@ use bothros_store::{FileRole, JobHandle, LayerRole, LogEntry, PourPoint, RasterR
 use serde_json::{Value as Json, json};
 
 use crate::{
-    CatchmentFacts, Error, Facts, GridCache, Grids, KeptTrial, Provenance, Result, blocking, chosen_trial,
-    trials,
+    CatchmentFacts, Error, Facts, GridCache, Grids, KeptTrial, Provenance, Result, Streams, blocking,
+    chosen_trial, trials,
 };
 
 /// The study's short name: lower case, digits and underscore, a letter first, eight at most.
@@ -40,6 +40,7 @@ struct Ingredients {
     crs: Crs,
     network: std::sync::Arc<Network>,
     grids: std::sync::Arc<Grids>,
+    stream_cells: Streams,
     points: Vec<(PourPoint, CatchmentFacts, Catchment)>,
     log: Vec<LogEntry>,
     threshold: Threshold,
@@ -81,6 +82,7 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     let pictures = store.backdrops(study).await?;
     let crs = terrain.crs;
     let dem_sha256 = store.file(study, FileRole::Dem).await?.map_or(String::new(), |f| f.sha256);
+    let stream_cells = cache.streams(store, &facts).await?;
     let (trials, chosen) = (trials(store, study).await?, chosen_trial(store, &facts).await?);
     let ingredients = Ingredients {
         trials,
@@ -89,6 +91,7 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         facts,
         network,
         grids,
+        stream_cells,
         points,
         log,
         threshold,
@@ -290,7 +293,8 @@ fn main_stems(from: &Ingredients) -> Result<Layer> {
     let grids = &from.grids;
     let mut features = Vec::new();
     for (at, (point, found, _)) in from.points.iter().enumerate() {
-        let stem = main_stem(&grids.directions, &grids.accumulation, from.threshold, found.cell)?;
+        let is_stream = |cell| from.stream_cells.is_stream(from.threshold, cell);
+        let stem = main_stem_of_cells(&grids.directions, &grids.accumulation, &is_stream, found.cell)?;
         if stem.len() < 2 {
             continue;
         }

@@ -3,11 +3,10 @@
 use std::time::Instant;
 
 use bothros_core::Threshold;
-use bothros_core::calibration::smallest_constant;
 use bothros_store::{Inverse, Store, StudyPart};
 use serde_json::json;
 
-use crate::evidence::{drops, thresholds};
+use crate::evidence::constant_drop;
 use crate::{Error, Facts, GridCache, NetworkFacts, Result};
 
 /// Draws the network at a threshold and keeps its figures.
@@ -38,8 +37,8 @@ pub(crate) async fn keep_network(
 pub(crate) async fn first_threshold(store: &Store, grids: &GridCache, study: i64) -> Result<Threshold> {
     let facts = Facts::of(&store.study(study).await?)?;
     let largest = facts.routing.as_ref().map_or(1, |r| r.largest_cells);
-    let constant = drops(store, grids, &facts, &thresholds(largest), true).await?;
-    Ok(smallest_constant(&constant).unwrap_or(Threshold::cells((largest / 100).max(1))))
+    let constant = constant_drop(store, grids, &facts).await?;
+    Ok(constant.unwrap_or(Threshold::cells((largest / 100).max(1))))
 }
 
 /// Sets the threshold of a study; it can be undone.
@@ -56,9 +55,7 @@ pub async fn set_threshold(
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
     let (Some(terrain), Some(routing)) = (&facts.terrain, &facts.routing) else {
-        return Err(Error::Refused(
-            "there is no flow accumulation yet: fill sinks and route flow first".into(),
-        ));
+        return Err(Error::not_routed());
     };
     if threshold.as_cells() > routing.largest_cells {
         return Err(Error::Refused(format!(

@@ -2,10 +2,10 @@
 
 use std::time::Instant;
 
+use bothros_core::Threshold;
 use bothros_core::calibration::{Scores, Side, agreement};
 use bothros_core::network::extract;
 use bothros_core::routing::{Method, flow_accumulation};
-use bothros_core::{Grid, Threshold};
 use bothros_store::{Inverse, LayerRole, Store, StudyPart, Trial};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -14,7 +14,8 @@ use sha2::{Digest, Sha256};
 use crate::choices::{fingerprint, lines};
 use crate::wanted::while_wanted;
 use crate::{
-    Calibration, Error, Facts, GridCache, Result, Settings, layer_features, package_name, set_threshold,
+    Calibration, Error, Facts, GridCache, Result, Settings, StreamEdit, layer_features, package_name,
+    set_threshold,
 };
 
 /// What is known of a trial.
@@ -51,9 +52,9 @@ pub struct TrialFacts {
     pub density_km: f64,
     /// highest Strahler order
     pub highest_order: u8,
-    /// number of edits by hand
+    /// edits by hand, in words
     #[serde(default)]
-    pub edits: usize,
+    pub by_hand: Vec<String>,
     /// mean length of the way to a stream along the flow, metres
     pub to_stream_m: Option<f64>,
 }
@@ -76,8 +77,34 @@ pub struct KeptTrial {
     pub trial: Trial,
     /// read
     pub facts: TrialFacts,
-    /// whether flow is routed over the same surface now, so that it can be chosen
-    pub is_current: bool,
+    /// what keeps it from being chosen now, in words
+    pub outdated: Option<String>,
+}
+
+impl KeptTrial {
+    /// Whether flow is routed over the same surface now, with the same edits by hand, so that it can be chosen.
+    pub fn is_current(&self) -> bool {
+        self.outdated.is_none()
+    }
+}
+
+/// What has changed since a trial was kept.
+fn outdated(trial: &TrialFacts, facts: &Facts, surface: &str) -> Option<String> {
+    if facts.routing.is_none() || trial.surface != surface {
+        return Some("another surface than now".into());
+    }
+    let now = edits_of(facts);
+    let only = |some: &[String], others: &[String]| some.iter().find(|e| !others.contains(e)).cloned();
+    match (only(&now, &trial.by_hand), only(&trial.by_hand, &now)) {
+        (Some(new), _) => Some(format!("before a change by hand: {}", uncapitalised(&new))),
+        (None, Some(old)) => Some(format!("with a change by hand since taken back: {}", uncapitalised(&old))),
+        (None, None) => None,
+    }
+}
+
+fn uncapitalised(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or(String::new(), |first| first.to_lowercase().chain(letters).collect())
 }
 
 /// Tells one routed surface from another.
@@ -85,10 +112,14 @@ fn surface_of(facts: &Facts) -> Result<String> {
     let known = json!([
         facts.source.as_ref().map(|s| s.names()),
         facts.terrain.as_ref().map(|t| json!([t.prepared, t.summary, t.frame])),
-        facts.settings.edits,
         facts.routing.as_ref().map(|r| json!([r.largest_cells, r.conditioned.as_ref().map(|c| &c.key)])),
     ]);
     Ok(fingerprint(Sha256::new_with_prefix(serde_json::to_vec(&known)?)))
+}
+
+/// What was changed by hand, in words.
+fn edits_of(facts: &Facts) -> Vec<String> {
+    facts.settings.edits.iter().map(StreamEdit::told).collect()
 }
 
 /// The name of a trial tells what was varied: the study's short name, the content, the cell size where other
@@ -122,8 +153,8 @@ pub async fn trials(store: &Store, study: i64) -> Result<Vec<KeptTrial>> {
     let now = surface_of(&facts)?;
     let read = |trial: Trial| {
         let known: TrialFacts = serde_json::from_value(trial.facts.clone())?;
-        let is_current = facts.routing.is_some() && known.surface == now;
-        Ok(KeptTrial { trial, facts: known, is_current })
+        let outdated = outdated(&known, &facts, &now);
+        Ok(KeptTrial { trial, facts: known, outdated })
     };
     store.trials(study).await?.into_iter().map(read).collect()
 }
@@ -152,18 +183,14 @@ pub async fn keep_trial(
     }
     let mapped = lines(layer_features(store, &facts, LayerRole::MappedStreams).await?);
     let (routed, has_map) = (grids.get(store, &facts).await?, !mapped.is_empty());
-    let drawn = std::sync::Arc::clone(&network);
+    let streams = grids.streams(store, &facts).await?;
     let spreads = routing.method == Method::Mfd;
     let stream_cells = network.stream_cells;
     let to_stream_m = grids.ways(store, &facts, threshold).await?.mean_m;
     let (scores, width_m) = while_wanted(move |wanted| {
         let g = &*routed;
-        // By the network's own cells, which may have been edited.
-        let own = drawn.cells(&g.frame).values().iter().map(|&is| u32::from(is)).collect();
-        let own = Grid::from_vec(g.directions.rows(), g.directions.cols(), own);
-        let marked = [Threshold::cells(2)];
-        let all = agreement(&g.directions, &own, &g.frame, &mapped, tolerance_m, &marked, wanted)?;
-        let all: Vec<Scores> = all.into_iter().map(|s| Scores { threshold, ..s }).collect();
+        let own = streams.accumulation();
+        let all = agreement(&g.directions, own, &g.frame, &mapped, tolerance_m, &[threshold], wanted)?;
         // The area of all stream cells over the length of the lines that D8 alone would draw.
         let width_m = match spreads {
             false => None,
@@ -197,7 +224,7 @@ pub async fn keep_trial(
         length_m,
         density_km: length_m / 1000.0 / terrain.frame.area_of(terrain.summary.cells).as_km2(),
         highest_order: network.highest_order(),
-        edits: facts.settings.edits.len(),
+        by_hand: edits_of(&facts),
         to_stream_m,
     };
     let order = |reach: Option<u32>| reach.map_or(0, |id| network.reaches[id as usize - 1].strahler);
@@ -251,10 +278,10 @@ pub async fn choose_trial(
     }
     let all = trials(store, study).await?;
     let kept = all.into_iter().find(|t| t.trial.id == id).ok_or(bothros_store::Error::NotFound("trial"))?;
-    if !kept.is_current {
+    if let Some(why) = &kept.outdated {
         return Err(Error::Refused(format!(
-            "flow is routed over another surface now than for {} (DEM {}): take up that DEM at the Terrain stage, or \
-             condition as then, and keep the trial anew",
+            "{} (DEM {}) cannot be chosen as it is, {why}: take up that DEM at the Terrain stage, condition and change by hand \
+             as then, and keep the trial anew",
             kept.trial.name, kept.facts.dem
         )));
     }
@@ -287,7 +314,7 @@ pub async fn chosen_trial(store: &Store, facts: &Facts) -> Result<Option<(KeptTr
     let threshold = facts.network.map(|n| n.threshold);
     let chosen =
         trials(store, facts.study).await?.into_iter().find_map(|t| Some((t.trial.justification.clone()?, t)));
-    let still = chosen.filter(|(_, t)| t.is_current && Some(t.facts.threshold) == threshold);
+    let still = chosen.filter(|(_, t)| t.is_current() && Some(t.facts.threshold) == threshold);
     Ok(still.map(|(why, t)| (t, why)))
 }
 
@@ -312,7 +339,7 @@ mod tests {
             length_m: 1.0,
             density_km: 1.0,
             highest_order: 1,
-            edits: 0,
+            by_hand: Vec::new(),
             to_stream_m: None,
         }
     }
@@ -331,7 +358,7 @@ mod tests {
         };
         let spread = TrialFacts { method: "MFD".into(), ..facts(12.0e4, 4.0) };
         assert_eq!(name_of("sorrel", &spread, &[]), "sorrel_mfd_12ha");
-        let other = KeptTrial { trial, facts: facts(1.0, 30.0), is_current: true };
+        let other = KeptTrial { trial, facts: facts(1.0, 30.0), outdated: None };
         let name = name_of("sorrel", &facts(12.0e4, 4.0), &[other]);
         assert_eq!(name, "sorrel_streams_4m_12ha");
         assert!(name_of("abcdefgh", &facts(123_456e6, 30.5), &[]).len() <= 24);

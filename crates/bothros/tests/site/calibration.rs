@@ -1,66 +1,61 @@
 //! Calibration against references: agreement against buffers of GEOS, constant drop against SciPy.
 
 use crate::support::python;
+use crate::walk::SCENARIO;
 use bothros_core::calibration::{agreement, constant_drop};
-use bothros_core::network::extract;
+use bothros_core::network::{Network, extract};
 use bothros_core::routing::{flow_accumulation, flow_directions};
-use bothros_core::{Cell, Frame, Silent, Threshold, conditioning};
-use bothros_demo::eroded_terrain;
+use bothros_core::{Cell, Frame, Grid, Silent, Threshold, conditioning};
+use bothros_demo::{Noise, eroded_terrain, fractal_terrain, mapped_streams};
 use serde_json::json;
 
-const SIZE: usize = 320;
-const FRAME: Frame =
-    Frame { rows: SIZE, cols: SIZE, left: 500_000.0, top: 4_760_000.0, cell_size: 5.0, unit_m: 1.0 };
+type Line = Vec<[f64; 2]>;
 
-#[test]
-fn agreement_is_that_of_exact_buffers_and_t_that_of_scipy() {
-    let dem = eroded_terrain(SIZE, 3).unwrap();
-    let filled = conditioning::fill(&dem, &Silent).unwrap();
-    let directions = flow_directions(&filled, &Silent).unwrap();
-    let accumulation = flow_accumulation(&directions, &Silent).unwrap();
-    let network = |cells: u32| {
+/// A terrain with its flow.
+struct Routed {
+    frame: Frame,
+    filled: Grid<f32>,
+    directions: Grid<u8>,
+    accumulation: Grid<u32>,
+}
+
+impl Routed {
+    fn new(dem: &Grid<f32>, frame: Frame) -> Self {
+        let filled = conditioning::fill(dem, &Silent).unwrap();
+        let directions = flow_directions(&filled, &Silent).unwrap();
+        let accumulation = flow_accumulation(&directions, &Silent).unwrap();
+        Self { frame, filled, directions, accumulation }
+    }
+
+    fn network(&self, cells: u32) -> Network {
         let threshold = Threshold::cells(cells);
-        extract(&directions, &accumulation, &filled, &FRAME, threshold, &Silent).unwrap()
-    };
-    let place = |index: u32| {
-        let (x, y) = FRAME.centre(Cell { row: index as usize / SIZE, col: index as usize % SIZE });
-        [x, y]
-    };
-    // The map: streams at one threshold, bent away by up to 12 m, every third reach left out.
-    let bent = |[x, y]: [f64; 2]| [x + 12.0 * (y / 90.0).sin(), y + 9.0 * (x / 70.0).cos()];
-    let mapped: Vec<Vec<[f64; 2]>> = network(250)
-        .reaches
-        .iter()
-        .filter(|r| r.id % 3 != 0)
-        .map(|r| r.line().map(place).map(bent).collect())
-        .collect();
-    let dir = tempfile::tempdir().unwrap();
-    for (cells, tolerance) in [(60, 10.0), (250, 15.0), (250, 6.0), (900, 20.0)] {
+        extract(&self.directions, &self.accumulation, &self.filled, &self.frame, threshold, &Silent).unwrap()
+    }
+
+    fn place(&self, index: u32) -> [f64; 2] {
+        let (index, cols) = (index as usize, self.frame.cols);
+        self.frame.centre(Cell { row: index / cols, col: index % cols }).into()
+    }
+
+    /// Holds the network at one threshold against GEOS and SciPy.
+    fn agrees(&self, mapped: &[Line], cells: u32, tolerance: f64) {
         let threshold = [Threshold::cells(cells)];
-        let scores = agreement(&directions, &accumulation, &FRAME, &mapped, tolerance, &threshold, &Silent)
-            .unwrap()[0];
-        let modelled = network(cells);
-        let lines: Vec<Vec<[f64; 2]>> =
-            modelled.reaches.iter().map(|r| r.line().map(place).collect()).collect();
+        let scores = agreement(
+            &self.directions,
+            &self.accumulation,
+            &self.frame,
+            mapped,
+            tolerance,
+            &threshold,
+            &Silent,
+        )
+        .unwrap()[0];
+        let modelled = self.network(cells);
+        let lines: Vec<Line> =
+            modelled.reaches.iter().map(|r| r.line().map(|c| self.place(c)).collect()).collect();
         let test = constant_drop(&modelled).unwrap();
-        // Streams put together from reaches once more, one by one from their upper ends.
-        let (mut first, mut higher) = (Vec::new(), Vec::new());
-        for reach in &modelled.reaches {
-            let begins = !modelled
-                .reaches
-                .iter()
-                .any(|up| up.downstream == Some(reach.id) && up.strahler == reach.strahler);
-            if begins {
-                let (mut at, mut drop) = (reach, reach.drop_m);
-                while let Some(next) = at.downstream.map(|id| &modelled.reaches[id as usize - 1])
-                    && next.strahler == at.strahler
-                {
-                    at = next;
-                    drop += at.drop_m;
-                }
-                if at.strahler == 1 { first.push(drop) } else { higher.push(drop) }
-            }
-        }
+        let (first, higher) = drops(&modelled);
+        let dir = tempfile::tempdir().unwrap();
         let file = dir.path().join("given.json");
         let given = json!({ "modelled": lines, "mapped": mapped, "tolerance": tolerance, "first": first, "higher": higher });
         std::fs::write(&file, given.to_string()).unwrap();
@@ -70,5 +65,83 @@ fn agreement_is_that_of_exact_buffers_and_t_that_of_scipy() {
         assert!((scores.matched() - numbers[0]).abs() < 0.02, "{cells}: {} {}", scores.matched(), numbers[0]);
         assert!((scores.found() - numbers[1]).abs() < 0.02, "{cells}: {} {}", scores.found(), numbers[1]);
         assert!((test.t - numbers[2]).abs() < 1e-6 * (1.0 + numbers[2].abs()), "{} {}", test.t, numbers[2]);
+    }
+}
+
+/// Drops of streams of the first order and of higher ones, put together from reaches once more, one by one from
+/// their upper ends.
+fn drops(network: &Network) -> (Vec<f64>, Vec<f64>) {
+    let mut of_own_order = vec![false; network.reaches.len()];
+    for reach in &network.reaches {
+        let next = reach.downstream.map(|id| id as usize - 1);
+        if let Some(next) = next.filter(|&next| network.reaches[next].strahler == reach.strahler) {
+            of_own_order[next] = true;
+        }
+    }
+    let (mut first, mut higher) = (Vec::new(), Vec::new());
+    for (reach, _) in network.reaches.iter().zip(of_own_order).filter(|(_, goes_on)| !goes_on) {
+        let (mut at, mut drop) = (reach, reach.drop_m);
+        while let Some(next) = at.downstream.map(|id| &network.reaches[id as usize - 1])
+            && next.strahler == at.strahler
+        {
+            at = next;
+            drop += at.drop_m;
+        }
+        if at.strahler == 1 { first.push(drop) } else { higher.push(drop) }
+    }
+    (first, higher)
+}
+
+fn frame(size: usize, cell_size: f64) -> Frame {
+    Frame { rows: size, cols: size, left: 500_000.0, top: 4_760_000.0, cell_size, unit_m: 1.0 }
+}
+
+#[test]
+fn agreement_on_eroded_terrain() {
+    let terrain = Routed::new(&eroded_terrain(320, 3).unwrap(), frame(320, 5.0));
+    // The map: streams at one threshold, bent away by up to 12 m, every third reach left out.
+    let bent = |[x, y]: [f64; 2]| [x + 12.0 * (y / 90.0).sin(), y + 9.0 * (x / 70.0).cos()];
+    let network = terrain.network(250);
+    let mapped: Vec<Line> = network
+        .reaches
+        .iter()
+        .filter(|r| r.id % 3 != 0)
+        .map(|r| r.line().map(|c| bent(terrain.place(c))).collect())
+        .collect();
+    for (cells, tolerance) in [(60, 10.0), (250, 15.0), (250, 6.0), (900, 20.0)] {
+        terrain.agrees(&mapped, cells, tolerance);
+    }
+}
+
+/// Networks of rough ground, against lines that wander at random and have nothing to do with it.
+#[test]
+fn agreement_of_random_networks() {
+    for seed in 1..=6u64 {
+        let terrain = Routed::new(&fractal_terrain(200, seed), frame(200, 10.0));
+        let noise = Noise(seed + 100);
+        let step = |line: i64, at: i64| 90.0 * (noise.at(line, at) - 0.5);
+        let wander = |at: i64| -> Line {
+            let begin = [500_000.0 + 2000.0 * noise.at(at, -1), 4_758_000.0 + 2000.0 * noise.at(at, -2)];
+            let mut line = vec![begin];
+            for n in 0..12 {
+                let [x, y] = line[line.len() - 1];
+                line.push([x + step(at, 2 * n), y + step(at, 2 * n + 1)]);
+            }
+            line
+        };
+        // What lies off the footprint does not count with us, and GEOS knows no footprint.
+        let inside = |p: &[f64; 2]| terrain.frame.cell_at(p[0], p[1]).is_some();
+        let mapped: Vec<Line> = (0..80).map(wander).filter(|line| line.iter().all(inside)).collect();
+        assert!(mapped.len() > 30);
+        terrain.agrees(&mapped, 20 + 15 * seed as u32, 12.0 + 4.0 * seed as f64);
+    }
+}
+
+#[test]
+fn agreement_on_the_demo() {
+    let terrain = Routed::new(&SCENARIO.dem, bothros_demo::FRAME);
+    let mapped: Vec<Line> = mapped_streams(&SCENARIO).into_iter().map(|(line, _)| line).collect();
+    for (cells, tolerance) in [(2_000, 15.0), (7_500, 15.0), (30_000, 30.0)] {
+        terrain.agrees(&mapped, cells, tolerance);
     }
 }

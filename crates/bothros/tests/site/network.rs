@@ -39,6 +39,17 @@ async fn a_network_is_tried_chosen_and_handed_over() {
     let evidence = part(&site, study, "evidence").await;
     assert!(evidence.contains("Agreement with mapped streams is best"), "{evidence}");
     assert!(evidence.contains("mean distance of modelled from mapped") && evidence.contains("slope-area"));
+    // Figures of every threshold that can be dragged to; of one that was typed they are asked for alone.
+    let told = site.json(&format!("/studies/{study}/figures")).await;
+    let rows = told["figures"].as_array().unwrap();
+    assert!(rows.len() > 300 && told["mapped"] == true);
+    let heads = |row: &serde_json::Value| row[1].as_u64().unwrap();
+    assert!(rows.windows(2).all(|w| w[0][0].as_u64() < w[1][0].as_u64() && heads(&w[0]) >= heads(&w[1])));
+    let one = site.json(&format!("/studies/{study}/figures?cells=1500")).await;
+    let network = site.store().study(study).await.unwrap().network.unwrap();
+    assert_eq!(one["figures"][0][1], network["headwaters"]);
+    assert_eq!(one["figures"][0][3], network["highest_order"]);
+    assert!((one["figures"][0][2].as_f64().unwrap() - network["length_m"].as_f64().unwrap()).abs() < 1e-6);
     let shortfalls = part(&site, study, "shortfalls").await;
     assert!(
         shortfalls.contains("missed") && shortfalls.contains("Hardly anything drains there"),
@@ -128,6 +139,13 @@ async fn a_network_is_tried_chosen_and_handed_over() {
     assert!(reaches(&site).await < before - 1000.0);
     let desk = part(&site, study, "desk/network").await;
     assert!(desk.contains("dry since the mine"), "{desk}");
+    // Scores over thresholds know of it, and a trial kept before says what it lacks.
+    let edited = site.json(&format!("/studies/{study}/figures?cells=1500")).await;
+    assert!((edited["figures"][0][2].as_f64().unwrap() - reaches(&site).await).abs() < 1e-6);
+    let table = part(&site, study, "trials").await;
+    assert!(table.contains("before a change by hand: stream pruned from"), "{table}");
+    let (status, text) = site.send(&format!("{first}/choose"), &[("justification", why)]).await;
+    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains("by hand"), "{text}");
     let within = [
         ("kind", "within"),
         ("line", "[[500500,4757500],[501500,4757500],[501500,4758500],[500500,4758500]]"),
@@ -219,7 +237,7 @@ async fn poor_maps_and_odd_requests_are_answered_in_words() {
             .await;
     assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
     assert!(part(&site, study, "shortfalls").await.contains("missed"));
-    let many: Vec<[[f64; 2]; 2]> = (0..20_000)
+    let many: Vec<[[f64; 2]; 2]> = (0..100_000)
         .map(|i| {
             let (x, y) = (500_010.0 + (i % 200) as f64 * 19.0, 4_757_010.0 + (i / 200) as f64 * 29.0);
             [[x, y], [x + 15.0, y + 12.0]]
@@ -270,6 +288,24 @@ async fn trials_are_compared_and_reaches_found_by_hand() {
     .await;
     until(driver, "document.querySelector('.shortfalls') && document.querySelector('.evidence-chart')").await;
     accessible(driver, "network with trials").await;
+    // Figures follow the hand, key by key, before the threshold is kept.
+    let told = "document.getElementById('threshold-figures').textContent";
+    until(driver, &format!("{told}.includes('headwater') && {told}.includes('agreement')")).await;
+    let before = value(driver, told).await;
+    press(driver, "}").await;
+    until(driver, &format!("{told} !== {before} && {told}.includes('km/km²')")).await;
+    press(driver, "{").await;
+    until(
+        driver,
+        &format!("document.getElementById('threshold').dataset.cells === '400' && {told} === {before}"),
+    )
+    .await;
+    // The table of reaches is narrowed.
+    until(driver, "document.querySelectorAll('#reaches tbody tr[data-reach]').length > 3").await;
+    let all =
+        value(driver, "document.querySelectorAll('#reaches tr[data-reach]').length").await.as_u64().unwrap();
+    driver.execute("const l = document.getElementById('reach-least'); l.value = '300'; l.dispatchEvent(new Event('change', { bubbles: true }))", vec![]).await.unwrap();
+    until(driver, &format!("document.getElementById('reach-least')?.value === '300' && document.querySelectorAll('#reaches tr[data-reach]').length < {all}")).await;
     // What is extra and missed comes on the map, and the list leads there.
     click(driver, "[data-see=agreement]").await;
     until(driver, "Number(document.getElementById('map').dataset.sides) > 3").await;

@@ -11,7 +11,8 @@ use bothros_core::{Silent, conditioning};
 use bothros_demo::{Scenario, generate, write_files};
 use thirtyfour::prelude::*;
 
-static SCENARIO: LazyLock<Scenario> = LazyLock::new(|| generate(&|_| {}).expect("the scenario is generated"));
+pub static SCENARIO: LazyLock<Scenario> =
+    LazyLock::new(|| generate(&|_| {}).expect("the scenario is generated"));
 
 async fn fill_and_route(driver: &WebDriver) {
     press(driver, "2").await;

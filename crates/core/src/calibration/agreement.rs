@@ -3,11 +3,10 @@
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
+use crate::grid::Away;
 use crate::monitor::check;
-use crate::routing::{DIRECTION_NODATA, downstream};
-use crate::{
-    Cell, Connection, Error, Frame, Grid, Monitor, Result, Threshold, cells_along, distance_to_marked,
-};
+use crate::routing::{DIRECTION_NODATA, downstream, inflows_of_row};
+use crate::{Cell, Connection, Error, Frame, Grid, Monitor, NEIGHBOURS, Result, Threshold, cells_along};
 
 /// How the network at one threshold agrees with mapped streams.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -129,19 +128,23 @@ pub fn agreement(
     sorted.sort_unstable();
     sorted.dedup();
     let lowest = sorted.first().copied().unwrap_or(u32::MAX);
-    // How many of the thresholds a cell's contributing area reaches.
-    let reached = |cells: u32| sorted.partition_point(|&t| t <= cells);
+    let reached = Reached::new(&sorted);
     let tolerance = tolerance_m / frame.cell_m();
     let lines = in_cells(mapped, frame);
-    let near = near(&lines, frame, tolerance, monitor)?;
-    monitor.progress(0.2);
-    let away = away(mapped, frame, monitor)?;
+    // Without mapped streams there is nothing to look for at any cell.
+    let known = match lines.is_empty() {
+        true => None,
+        false => {
+            let near = near(&lines, frame, tolerance, monitor)?;
+            monitor.progress(0.2);
+            let away = away(mapped, frame, monitor)?;
+            Some(Known { near, away, unit: frame.cell_m() * MICRO })
+        }
+    };
     monitor.progress(0.3);
-    let known = Known { near: &near, away: &away, unit: frame.cell_m() * MICRO };
-    let mut tallies = modelled(directions, accumulation, &known, sorted.len(), lowest, &reached, monitor)?;
+    let mut tallies = modelled(directions, accumulation, known.as_ref(), lowest, &reached, monitor)?;
     monitor.progress(0.6);
-    let (found, mapped_um) =
-        found(&lines, directions, accumulation, frame, tolerance, sorted.len(), &reached, monitor)?;
+    let (found, mapped_um) = found(&lines, directions, accumulation, frame, tolerance, &reached, monitor)?;
     for (tally, found) in tallies.iter_mut().zip(found) {
         tally.found = found;
     }
@@ -163,7 +166,7 @@ pub fn agreement(
     Ok(thresholds
         .iter()
         .map(|&threshold| {
-            let tally = at_least[reached(threshold.as_cells())];
+            let tally = at_least[reached.by(threshold.as_cells())];
             Scores {
                 threshold,
                 modelled_m: tally.modelled.length_m(frame),
@@ -176,6 +179,30 @@ pub fn agreement(
             }
         })
         .collect())
+}
+
+/// How many of some thresholds a contributing area reaches.
+struct Reached<'a> {
+    sorted: &'a [u32],
+    /// the answers for the smallest areas, which most cells have
+    small: Vec<u16>,
+}
+
+impl<'a> Reached<'a> {
+    fn new(sorted: &'a [u32]) -> Self {
+        let by = |cells: u32| sorted.partition_point(|&t| t <= cells);
+        Self { sorted, small: (0..4096).map(|cells| by(cells).min(u16::MAX as usize) as u16).collect() }
+    }
+    fn thresholds(&self) -> usize {
+        self.sorted.len()
+    }
+    #[inline]
+    fn by(&self, cells: u32) -> usize {
+        match self.small.get(cells as usize) {
+            Some(&known) if known < u16::MAX => known as usize,
+            _ => self.sorted.partition_point(|&t| t <= cells),
+        }
+    }
 }
 
 /// Cells whose centre lies within `tolerance` (cells) of a line (column and row from the north-west corner).
@@ -216,8 +243,8 @@ pub(super) fn near(
                 for row in rows {
                     for col in range(a[0].min(b[0]), a[0].max(b[0]), frame.cols) {
                         let at = &mut cells[row * frame.cols + col];
-                        *at = *at
-                            || distance([col as f64 + 0.5, (top + row) as f64 + 0.5], *a, *b) <= tolerance;
+                        let centre = [col as f64 + 0.5, (top + row) as f64 + 0.5];
+                        *at = *at || distance_squared(centre, *a, *b) <= tolerance * tolerance;
                     }
                 }
             }
@@ -227,8 +254,8 @@ pub(super) fn near(
     Ok(near)
 }
 
-/// Distance of each cell from the nearest cell that a mapped line passes, in cells.
-fn away(mapped: &[Vec<[f64; 2]>], frame: &Frame, monitor: &dyn Monitor) -> Result<Grid<f32>> {
+/// Tells how far a cell lies from the nearest cell that a mapped line passes.
+fn away(mapped: &[Vec<[f64; 2]>], frame: &Frame, monitor: &dyn Monitor) -> Result<Away> {
     let mut marked = Grid::filled(frame.rows, frame.cols, false);
     for line in mapped {
         check(monitor)?;
@@ -237,37 +264,37 @@ fn away(mapped: &[Vec<[f64; 2]>], frame: &Frame, monitor: &dyn Monitor) -> Resul
             marked.values_mut()[index] = true;
         }
     }
-    distance_to_marked(&marked, monitor)
+    Away::from(&marked, monitor)
 }
 
 /// What is known of the mapped streams at each cell.
-struct Known<'a> {
-    near: &'a Grid<bool>,
+struct Known {
+    near: Grid<bool>,
     /// in cells
-    away: &'a Grid<f32>,
+    away: Away,
     /// micrometres of a cell
     unit: f64,
 }
 
-/// Distance of a point from a piece of a line.
-fn distance([x, y]: [f64; 2], a: [f64; 2], b: [f64; 2]) -> f64 {
+/// Square of the distance of a point from a piece of a line.
+fn distance_squared([x, y]: [f64; 2], a: [f64; 2], b: [f64; 2]) -> f64 {
     let (dx, dy) = (b[0] - a[0], b[1] - a[1]);
     let length2 = dx * dx + dy * dy;
     let t = if length2 > 0.0 { (((x - a[0]) * dx + (y - a[1]) * dy) / length2).clamp(0.0, 1.0) } else { 0.0 };
-    (x - a[0] - t * dx).hypot(y - a[1] - t * dy)
+    (x - a[0] - t * dx).powi(2) + (y - a[1] - t * dy).powi(2)
 }
 
 /// The modelled streams by the number of thresholds that they reach.
 fn modelled(
     directions: &Grid<u8>,
     accumulation: &Grid<u32>,
-    known: &Known<'_>,
-    thresholds: usize,
+    known: Option<&Known>,
     lowest: u32,
-    reached: &(dyn Fn(u32) -> usize + Sync),
+    reached: &Reached<'_>,
     monitor: &dyn Monitor,
 ) -> Result<Vec<Tally>> {
     let cols = directions.cols();
+    let none = || vec![Tally::default(); reached.thresholds() + 1];
     let add = |mut a: Vec<Tally>, b: Vec<Tally>| {
         for (a, b) in a.iter_mut().zip(b) {
             a.modelled = a.modelled.plus(b.modelled);
@@ -278,51 +305,80 @@ fn modelled(
         }
         a
     };
-    directions
-        .values()
-        .par_chunks(BAND * cols)
-        .enumerate()
-        .map(|(band, codes)| {
+    let level = |index: usize| accumulation.values()[index].wrapping_add(1);
+    (0..directions.rows().div_ceil(BAND))
+        .into_par_iter()
+        .map_init(Memory::default, |memory, band| {
             check(monitor)?;
-            let mut tallies = vec![Tally::default(); thresholds + 1];
-            for (offset, &code) in codes.iter().enumerate() {
-                let index = band * BAND * cols + offset;
-                if code == DIRECTION_NODATA {
-                    continue;
+            let Memory { streams, inflows, away, work } = memory;
+            let mut tallies = none();
+            for row in band * BAND..((band + 1) * BAND).min(directions.rows()) {
+                let first = row * cols;
+                streams.clear();
+                streams.extend((0..cols as u32).filter(|&col| {
+                    let cells = level(first + col as usize);
+                    cells >= lowest && cells > 0
+                }));
+                inflows.resize(cols, 0);
+                inflows_of_row(directions, row, 0, inflows);
+                if let Some(known) = known {
+                    known.away.of_row(row, streams, work, away);
                 }
-                let cells = accumulation.values()[index].saturating_add(1);
-                if cells < lowest {
-                    continue;
+                for (at, &col) in streams.iter().enumerate() {
+                    let index = first + col as usize;
+                    let code = directions.values()[index];
+                    let bin = reached.by(level(index));
+                    if bin == 0 || code == DIRECTION_NODATA {
+                        continue;
+                    }
+                    tallies[bin].begun += 1;
+                    // Where a stream comes in, none begins.
+                    let mut bits = inflows[col as usize];
+                    let mut above = 0;
+                    while bits != 0 {
+                        let from = &NEIGHBOURS[bits.trailing_zeros() as usize];
+                        let up = index.wrapping_add_signed(from.rows * cols as isize + from.cols);
+                        above = above.max(level(up));
+                        bits &= bits - 1;
+                    }
+                    let from = reached.by(above);
+                    tallies[from].begun -= i64::from(from > 0);
+                    let next = downstream(directions, index);
+                    let tally = &mut tallies[bin];
+                    tally.cells += 1;
+                    // The codes of NE, SE, SW and NW.
+                    let diagonal = code & 0b1010_1010 != 0;
+                    let halves = |n: u64| match diagonal {
+                        true => Steps { straight: 0, diagonal: n },
+                        false => Steps { straight: n, diagonal: 0 },
+                    };
+                    if next.is_some() {
+                        tally.modelled = tally.modelled.plus(halves(2));
+                    }
+                    if let Some(known) = known {
+                        let micro = (away[at] as f64 * known.unit).round() as u64;
+                        tally.away = tally.away.saturating_add(micro);
+                        if let Some(next) = next {
+                            let near = |at: usize| u64::from(known.near.values()[at]);
+                            tally.matched = tally.matched.plus(halves(near(index) + near(next)));
+                        }
+                    }
                 }
-                let bin = reached(cells);
-                if bin == 0 {
-                    continue;
-                }
-                tallies[bin].begun += 1;
-                tallies[bin].cells += 1;
-                let away = (known.away.values()[index] as f64 * known.unit).round() as u64;
-                tallies[bin].away = tallies[bin].away.saturating_add(away);
-                // Where a stream comes in, none begins.
-                let above = crate::routing::upstream(directions, index)
-                    .map(|up| accumulation.values()[up].saturating_add(1))
-                    .max()
-                    .unwrap_or(0);
-                tallies[reached(above)].begun -= i64::from(reached(above) > 0);
-                let Some(next) = downstream(directions, index) else { continue };
-                // The codes of NE, SE, SW and NW.
-                let diagonal = code & 0b1010_1010 != 0;
-                let halves = |n: u64| match diagonal {
-                    true => Steps { straight: 0, diagonal: n },
-                    false => Steps { straight: n, diagonal: 0 },
-                };
-                let matched = u64::from(known.near.values()[index]) + u64::from(known.near.values()[next]);
-                let tally = &mut tallies[bin];
-                tally.modelled = tally.modelled.plus(halves(2));
-                tally.matched = tally.matched.plus(halves(matched));
             }
             Ok(tallies)
         })
-        .try_reduce(|| vec![Tally::default(); thresholds + 1], |a, b| Ok(add(a, b)))
+        .try_reduce(none, |a, b| Ok(add(a, b)))
+}
+
+/// What is used again from row to row.
+#[derive(Default)]
+struct Memory {
+    /// columns of stream cells
+    streams: Vec<u32>,
+    /// who drains to each cell, a bit for each neighbour
+    inflows: Vec<u8>,
+    away: Vec<f32>,
+    work: crate::grid::Work,
 }
 
 /// What lies around places on the map.
@@ -333,26 +389,27 @@ pub(super) struct Around<'a, T> {
     pub tolerance: f64,
 }
 
-impl<T: Copy + Ord> Around<'_, T> {
-    /// The number of a cell of the footprint.
-    pub(super) fn cell(&self, row: isize, col: isize) -> Option<usize> {
-        let cell = Cell { row: usize::try_from(row).ok()?, col: usize::try_from(col).ok()? };
-        self.directions.get(cell).filter(|&&code| code != DIRECTION_NODATA)?;
-        Some(self.directions.index(cell))
+impl<T: Copy> Around<'_, T> {
+    /// Whether a cell belongs to the footprint.
+    pub(super) fn is_inside(&self, row: isize, col: isize) -> bool {
+        let (Ok(row), Ok(col)) = (usize::try_from(row), usize::try_from(col)) else { return false };
+        self.directions.get(Cell { row, col }).is_some_and(|&code| code != DIRECTION_NODATA)
     }
 
-    /// The largest value of the cells whose centres lie within the tolerance of a place (column and row from
-    /// the north-west corner).
-    pub(super) fn largest(&self, x: f64, y: f64) -> Option<T> {
-        let mut most = None;
-        let reach = self.tolerance + 0.5;
-        for row in (y - reach).floor() as isize..=(y + reach).floor() as isize {
-            for col in (x - reach).floor() as isize..=(x + reach).floor() as isize {
-                let away = (col as f64 + 0.5 - x).hypot(row as f64 + 0.5 - y);
-                if let Some(index) = self.cell(row, col).filter(|_| away <= self.tolerance) {
-                    most = most.max(Some(self.cells.values()[index]));
-                }
-            }
+    /// The largest of what `of` makes of the cells whose centres lie within the tolerance of a place (column and
+    /// row from the north-west corner); `least` where there is none.
+    pub(super) fn largest<U: Ord + Copy>(&self, x: f64, y: f64, least: U, of: impl Fn(T) -> U) -> U {
+        let (rows, cols) = (self.cells.rows(), self.cells.cols());
+        let first = (y - self.tolerance - 0.5).ceil().max(0.0) as usize;
+        let past = ((y + self.tolerance + 0.5).floor().max(0.0) as usize).min(rows);
+        let mut most = least;
+        for row in first..past.max(first) {
+            let off = row as f64 + 0.5 - y;
+            let wide = (self.tolerance * self.tolerance - off * off).max(0.0).sqrt();
+            let from = ((x - wide - 0.5).ceil().max(0.0) as usize).min(cols);
+            let to = ((x + wide + 0.5).floor().max(0.0) as usize).min(cols);
+            let cells = &self.cells.values()[row * cols..][..cols];
+            most = cells[from..to.max(from)].iter().fold(most, |most, &cell| most.max(of(cell)));
         }
         most
     }
@@ -361,7 +418,7 @@ impl<T: Copy + Ord> Around<'_, T> {
 impl Around<'_, u32> {
     /// The largest contributing area there, in cells, of a flow accumulation; 0 where there is none.
     pub(super) fn area(&self, x: f64, y: f64) -> u32 {
-        self.largest(x, y).map_or(0, |upstream| upstream.saturating_add(1))
+        self.largest(x, y, 0, |upstream| upstream.wrapping_add(1))
     }
 }
 
@@ -372,22 +429,20 @@ pub(super) fn in_cells(lines: &[Vec<[f64; 2]>], frame: &Frame) -> Vec<Vec<[f64; 
 }
 
 /// The mapped streams, in micrometres, by the number of thresholds at which they are found; and all of them.
-#[allow(clippy::too_many_arguments)]
 fn found(
     lines: &[Vec<[f64; 2]>],
     directions: &Grid<u8>,
     accumulation: &Grid<u32>,
     frame: &Frame,
     tolerance: f64,
-    thresholds: usize,
-    reached: &(dyn Fn(u32) -> usize + Sync),
+    reached: &Reached<'_>,
     monitor: &dyn Monitor,
 ) -> Result<(Vec<u64>, u64)> {
     let add = |(mut a, x): (Vec<u64>, u64), (b, y): (Vec<u64>, u64)| {
         a.iter_mut().zip(b).for_each(|(a, b)| *a += b);
         (a, x + y)
     };
-    let none = || (vec![0u64; thresholds + 1], 0u64);
+    let none = || (vec![0u64; reached.thresholds() + 1], 0u64);
     let around = Around { directions, cells: accumulation, tolerance };
     lines
         .par_iter()
@@ -402,11 +457,11 @@ fn found(
                 for at in 0..pieces as usize {
                     let t = (at as f64 + 0.5) / pieces;
                     let (x, y) = (pair[0][0] + dx * t, pair[0][1] + dy * t);
-                    if around.cell(y.floor() as isize, x.floor() as isize).is_none() {
+                    if !around.is_inside(y.floor() as isize, x.floor() as isize) {
                         continue;
                     }
                     all += piece;
-                    by_bin[reached(around.area(x, y))] += piece;
+                    by_bin[reached.by(around.area(x, y))] += piece;
                 }
             }
             Ok((by_bin, all))

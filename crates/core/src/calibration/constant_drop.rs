@@ -24,8 +24,18 @@ pub struct DropTest {
 /// Broscoe 1959 (constant drop); Tarboton, Bras and Rodriguez-Iturbe 1991, Hydrological Processes 5, 81-100
 /// (as a test for the threshold).
 pub fn constant_drop(network: &Network) -> Option<DropTest> {
-    let (first, higher): (Vec<_>, Vec<_>) = strahler_streams(network).into_iter().partition(|s| s.0 == 1);
-    let drops = |streams: Vec<(u8, f64)>| streams.into_iter().map(|(_, drop)| drop).collect::<Vec<f64>>();
+    of_streams(strahler_streams(network).into_iter())
+}
+
+/// Compares streams, told by order and drop (metres), in whatever order they come.
+pub(super) fn of_streams(streams: impl Iterator<Item = (u8, f64)>) -> Option<DropTest> {
+    let (first, higher): (Vec<_>, Vec<_>) = streams.partition(|s| s.0 == 1);
+    let drops = |streams: Vec<(u8, f64)>| {
+        let mut drops: Vec<f64> = streams.into_iter().map(|(_, drop)| drop).collect();
+        // So that sums do not depend on the order.
+        drops.sort_unstable_by(f64::total_cmp);
+        drops
+    };
     compare(&drops(first), &drops(higher))
 }
 

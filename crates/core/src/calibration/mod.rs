@@ -6,9 +6,11 @@ mod constant_drop;
 mod shortfalls;
 mod slope_area;
 mod suggest;
+mod thinning;
 
 pub use agreement::{Scores, agreement};
 pub use constant_drop::{DropTest, constant_drop, smallest_constant};
 pub use shortfalls::{Compared, Comparison, Matched, Reason, Shortfall, Side, compare};
 pub use slope_area::{Bend, SlopeClass, bend, slope_by_area};
 pub use suggest::{Suggested, by_agreement, by_density, thresholds_up_to};
+pub use thinning::{Form, drop_tests, forms};

@@ -273,8 +273,8 @@ impl Compared<'_> {
             for at in 0..pieces as usize {
                 let point = |share: f64| [pair[0][0] + dx * share / pieces, pair[0][1] + dy * share / pieces];
                 let [x, y] = point(at as f64 + 0.5);
-                let inside = around.cell(y.floor() as isize, x.floor() as isize).is_some();
-                if !inside || streams.largest(x, y).unwrap_or(false) {
+                let inside = around.is_inside(y.floor() as isize, x.floor() as isize);
+                if !inside || streams.largest(x, y, false, |is| is) {
                     end(&mut run, &mut most, last.take());
                     continue;
                 }
@@ -388,7 +388,7 @@ impl<'a> Reasons<'a> {
             let (row, col) = (cell.row as isize, cell.col as isize);
             [(-reach, 0), (reach, 0), (0, -reach), (0, reach)]
                 .iter()
-                .any(|(r, c)| around.cell(row + r, col + c).is_none())
+                .any(|(r, c)| !around.is_inside(row + r, col + c))
         })
     }
 }

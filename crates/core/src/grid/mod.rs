@@ -8,6 +8,7 @@ mod placing;
 mod raster;
 
 pub use away::distance_to_marked;
+pub(crate) use away::{Away, Work};
 pub use draw::{Connection, cells_along, cells_within};
 pub use frame::Frame;
 pub(crate) use pages::Pages;

@@ -107,7 +107,25 @@ pub fn extract(
     threshold: Threshold,
     monitor: &dyn Monitor,
 ) -> Result<Network> {
-    let is_stream = |index: usize| threshold.is_stream(accumulation.values()[index]);
+    extract_edited(directions, accumulation, accumulation, ground, frame, threshold, monitor)
+}
+
+/// As [`extract`], where `streams` tells stream cells instead of `accumulation`: one with edits in it (see
+/// [`edited_accumulation`](super::edited_accumulation)).
+///
+/// # Errors
+/// Those of [`extract`].
+pub fn extract_edited(
+    directions: &Grid<u8>,
+    streams: &Grid<u32>,
+    accumulation: &Grid<u32>,
+    ground: &Grid<f32>,
+    frame: &Frame,
+    threshold: Threshold,
+    monitor: &dyn Monitor,
+) -> Result<Network> {
+    directions.same_shape(streams)?;
+    let is_stream = |index: usize| threshold.is_stream(streams.values()[index]);
     let area = |index: usize| frame.area_of(accumulation.values()[index] as u64 + 1);
     let (reaches, stream_cells) =
         reaches(directions, accumulation, ground, frame, &is_stream, &area, monitor)?;
@@ -224,7 +242,8 @@ fn reaches(
             shreve: 1,
             joins,
             length_m: steps * frame.cell_m(),
-            drop_m: (ground.values()[start as usize] - ground.values()[end]) as f64,
+            // Exact, so that drops of reaches add up to that of the whole.
+            drop_m: ground.values()[start as usize] as f64 - ground.values()[end] as f64,
             straight_m: {
                 let (from, to) = (directions.cell(start as usize), directions.cell(end));
                 let (rows, cols) = (from.row.abs_diff(to.row) as f64, from.col.abs_diff(to.col) as f64);
@@ -377,6 +396,67 @@ mod tests {
         set_orders(&mut reaches);
         assert_eq!(reaches.iter().map(|r| r.strahler).collect::<Vec<_>>(), [1, 1, 1, 1, 2, 2, 1, 3, 3]);
         assert_eq!(reaches.iter().map(|r| r.shreve).collect::<Vec<_>>(), [1, 1, 1, 1, 2, 2, 1, 4, 5]);
+    }
+
+    /// Every topologically distinct network of so many headwaters: two networks joined in all ways, left and
+    /// right told apart. Each is a list of reaches by what they flow into, the outlet's last.
+    fn all_networks(headwaters: usize) -> Vec<Vec<Option<usize>>> {
+        if headwaters == 1 {
+            return vec![vec![None]];
+        }
+        let mut all = Vec::new();
+        for left in 1..headwaters {
+            for a in all_networks(left) {
+                for b in all_networks(headwaters - left) {
+                    let outlet = a.len() + b.len();
+                    let shifted = b.iter().map(|next| next.map(|n| n + a.len()));
+                    let joined = a.iter().copied().chain(shifted).map(|next| next.or(Some(outlet)));
+                    all.push(joined.chain([None]).collect());
+                }
+            }
+        }
+        all
+    }
+
+    /// Shreve 1966, Journal of Geology 74, 17-37: how many topologically distinct networks have given numbers of
+    /// streams of each Strahler order. (The formula from memory.)
+    fn by_shreve(streams: &[u64]) -> u64 {
+        let choose = |n: u64, k: u64| (1..=k).fold(1, |c, i| c * (n - k + i) / i);
+        let step = |pair: &[u64]| (1 << (pair[0] - 2 * pair[1])) * choose(pair[0] - 2, pair[0] - 2 * pair[1]);
+        streams.windows(2).map(step).product()
+    }
+
+    #[test]
+    fn orders_of_all_networks_are_as_many_as_shreve_counted() {
+        for headwaters in 1..=9 {
+            let mut found = std::collections::BTreeMap::<Vec<u64>, u64>::new();
+            for network in all_networks(headwaters) {
+                let reach = |(at, next): (usize, &Option<usize>)| Reach {
+                    id: at as u32 + 1,
+                    downstream: next.map(|n| n as u32 + 1),
+                    strahler: 1,
+                    shreve: 1,
+                    cells: vec![at as u32],
+                    joins: None,
+                    length_m: 1.0,
+                    drop_m: 0.0,
+                    straight_m: 1.0,
+                    contributing: Area::m2(1.0),
+                };
+                let mut reaches: Vec<Reach> = network.iter().enumerate().map(reach).collect();
+                set_orders(&mut reaches);
+                assert_eq!(reaches.last().unwrap().shreve as usize, headwaters);
+                let network = Network { threshold: None, reaches, stream_cells: 0 };
+                let streams = crate::network::totals_by_order(&network);
+                *found.entry(streams.iter().map(|t| t.streams).collect()).or_default() += 1;
+            }
+            // In all, the numbers of Catalan.
+            let all = [1, 1, 2, 5, 14, 42, 132, 429, 1430];
+            assert_eq!(found.values().sum::<u64>(), all[headwaters - 1]);
+            for (streams, count) in found {
+                assert_eq!(count, by_shreve(&streams), "{streams:?}");
+            }
+        }
     }
 
     proptest! {

@@ -9,7 +9,7 @@ mod ratios;
 
 pub use astray::{Astray, leaves_low_ground};
 pub use continuity::{Ending, Piece, pieces};
-pub use edits::{Edit, edited_streams};
-pub use extract::{Network, Reach, extract, extract_cells};
+pub use edits::{Edit, Edited, edited_accumulation};
+pub use extract::{Network, Reach, extract, extract_cells, extract_edited};
 pub use main_stem::{main_stem, main_stem_of_cells};
 pub use ratios::{HortonRatios, OrderTotals, horton_ratios, totals_by_order};

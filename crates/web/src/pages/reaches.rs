@@ -10,6 +10,7 @@ use serde::Deserialize;
 
 use super::page;
 use crate::App;
+use crate::actions::number;
 use crate::calibration::threshold_of;
 use crate::error::{Result, WebError};
 use crate::numbers;
@@ -26,6 +27,14 @@ pub struct Asked {
     /// only reaches of this order; empty for all
     #[serde(default)]
     order: String,
+    /// column whose value has bounds
+    #[serde(default)]
+    of: String,
+    /// the bounds, in the unit of that column; empty for none
+    #[serde(default)]
+    least: String,
+    #[serde(default)]
+    most: String,
     /// a reach to show first, with what flows in and where it goes
     #[serde(default)]
     reach: String,
@@ -33,6 +42,48 @@ pub struct Asked {
     #[serde(default)]
     from: usize,
 }
+
+impl Asked {
+    /// What the list is narrowed to, as part of an address.
+    fn narrowed(&self) -> String {
+        let of = [("order", &self.order), ("of", &self.of), ("least", &self.least), ("most", &self.most)];
+        let mut text = form_urlencoded::Serializer::new(String::new());
+        of.iter().filter(|(_, value)| !value.is_empty()).for_each(|(name, value)| {
+            text.append_pair(name, value);
+        });
+        text.finish()
+    }
+
+    /// Whether a reach is among those asked for.
+    fn test(&self) -> Result<impl Fn(&Reach) -> bool + use<>> {
+        let order = match self.order.as_str() {
+            "" => None,
+            text => Some(text.parse::<u8>().map_err(|_| WebError::refused("an order is a whole number"))?),
+        };
+        let bound = |text: &str| match text.trim() {
+            "" => Ok(None),
+            text => number(text, "a bound").map(Some),
+        };
+        let (least, most) = (bound(&self.least)?, bound(&self.most)?);
+        let (of, unit) = BOUNDED.iter().find(|b| b.0 == self.of).map_or(("length", 1.0), |b| (b.0, b.2));
+        Ok(move |reach: &Reach| {
+            let value = value(reach, of) / unit;
+            order.is_none_or(|o| reach.strahler == o)
+                && least.is_none_or(|least| value >= least)
+                && most.is_none_or(|most| value <= most)
+        })
+    }
+}
+
+/// Columns that can have bounds: address, name with unit, that unit.
+const BOUNDED: [(&str, &str, f64); 6] = [
+    ("length", "Length, m", 1.0),
+    ("drop", "Drop, m", 1.0),
+    ("slope", "Slope, %", 0.01),
+    ("sinuosity", "Sinuosity", 1.0),
+    ("area", "Drains, ha", 1e4),
+    ("magnitude", "Magnitude", 1.0),
+];
 
 /// Columns: address, head, full name.
 const COLUMNS: [(&str, &str, &str); 8] = [
@@ -90,6 +141,9 @@ struct Part {
     study: i64,
     asked: Asked,
     columns: [(&'static str, &'static str, &'static str); 8],
+    bounded: [(&'static str, &'static str, f64); 6],
+    /// what the list is narrowed to, as part of an address
+    narrowed: String,
     rows: Vec<Row>,
     all: String,
     from: usize,
@@ -180,13 +234,9 @@ pub async fn reaches(
     if !COLUMNS.iter().any(|c| c.0 == asked.sort) {
         asked.sort = "area".into();
     }
-    let order = match asked.order.as_str() {
-        "" => None,
-        text => Some(text.parse::<u8>().map_err(|_| WebError::refused("an order is a whole number"))?),
-    };
+    let among = asked.test()?;
     let part = bothros_work::blocking(move || {
-        let mut listed: Vec<&Reach> =
-            network.reaches.iter().filter(|r| order.is_none_or(|o| r.strahler == o)).collect();
+        let mut listed: Vec<&Reach> = network.reaches.iter().filter(|r| among(r)).collect();
         listed.sort_by(|a, b| {
             let by = value(a, &asked.sort).total_cmp(&value(b, &asked.sort));
             (if asked.up { by } else { by.reverse() }).then(a.id.cmp(&b.id))
@@ -219,6 +269,8 @@ pub async fn reaches(
         Ok(Part {
             study,
             columns: COLUMNS,
+            bounded: BOUNDED,
+            narrowed: asked.narrowed(),
             rows,
             all: numbers::whole(all as u64),
             from: if all == 0 { 0 } else { from + 1 },

@@ -31,7 +31,7 @@ struct Row {
     width: Option<String>,
     remark: String,
     why: Option<String>,
-    current: bool,
+    outdated: Option<String>,
 }
 
 impl Row {
@@ -59,7 +59,7 @@ impl Row {
             name: kept.trial.name,
             remark: kept.trial.remark,
             why: kept.trial.justification,
-            current: kept.is_current,
+            outdated: kept.outdated,
         }
     }
 }
@@ -107,7 +107,7 @@ pub async fn justify(State(app): State<App>, Path((study, trial)): Path<(i64, i6
         .ok_or_else(|| WebError::nothing("there is no such trial"))?;
     let text = match &kept.trial.justification {
         Some(text) => text.clone(),
-        None if kept.is_current => {
+        None if kept.is_current() => {
             let facts = Facts::of(&app.store.study(study).await?)?;
             let tolerance = kept.facts.tolerance_m;
             let found = app.calibration.evidence(&app.store, &app.grids, study, tolerance).await?;
