@@ -5,7 +5,7 @@ use std::collections::BinaryHeap;
 use std::time::{Duration, Instant};
 
 use bothros_core::{
-    Error, Frame, Grid, Monitor, Silent, Threshold, catchments, conditioning, network, routing,
+    Error, Frame, Grid, Monitor, Silent, Threshold, calibration, catchments, conditioning, network, routing,
 };
 use bothros_demo::{eroded_terrain, fractal_terrain};
 
@@ -133,9 +133,18 @@ fn one(kind: &str, size: usize, dem: &Grid<f32>, baseline: bool) -> anyhow::Resu
     let (listed, s) = timed(|| conditioning::sink_hierarchy(dem, &frame, &[], &Silent));
     line(&format!("hierarchy of {} sinks", listed?.len()), s);
     let (drawn, n) = timed(|| {
-        network::extract(&directions, &accumulation, &filled, &frame, Threshold::cells(5000), &Silent)
+        network::extract(&directions, &accumulation, &filled, &frame, Threshold::cells(1300), &Silent)
     });
-    line(&format!("network, {} reaches", drawn?.reaches.len()), n);
+    let drawn = drawn?;
+    line(&format!("network, {} reaches", drawn.reaches.len()), n);
+    // A map of streams that is not quite where the DEM has them.
+    let mapped: Vec<Vec<[f64; 2]>> = shifted(&drawn, &frame);
+    let largest = accumulation.values().iter().filter(|&&a| a != routing::ACCUMULATION_NODATA).max();
+    let thresholds = calibration::thresholds_up_to(largest.map_or(1, |a| a + 1), 60);
+    let (scored, w) = timed(|| {
+        calibration::agreement(&directions, &accumulation, &frame, &mapped, 30.0, &thresholds, &Silent)
+    });
+    line(&format!("{} thresholds, {} mapped lines", scored?.len(), mapped.len()), w);
     let outlet = (0..accumulation.len()).max_by_key(|&i| accumulation.values()[i]).unwrap_or(0);
     let (found, c) = timed(|| catchments::delineate(&directions, directions.cell(outlet)));
     line(&format!("largest catchment, {:.0} % of cells", found?.cells as f64 / cells * 100.0), c);
@@ -145,12 +154,27 @@ fn one(kind: &str, size: usize, dem: &Grid<f32>, baseline: bool) -> anyhow::Resu
         .unwrap_or(0);
     let (found, t) = timed(|| catchments::delineate(&directions, directions.cell(typical)));
     line(&format!("catchment of {:.1} % of cells", found?.cells as f64 / cells * 100.0), t);
-    println!("  these two against one accumulation: {:.2} and {:.2}", c / a, t / a);
+    println!(
+        "  these two against one accumulation: {:.2} and {:.2}; the thresholds {:.2}",
+        c / a,
+        t / a,
+        w / a
+    );
     if forgets {
         println!("  memory of fill to accumulation above the input: {peak:.1} bytes a cell at its peak");
     }
     println!("  longest wait after Cancel: {:.3} s", longest_wait(dem, &frame, f + d + a + s)?);
     Ok(())
+}
+
+/// The lines of a network, moved by a few metres.
+pub fn shifted(network: &network::Network, frame: &Frame) -> Vec<Vec<[f64; 2]>> {
+    let place = |cell: u32| {
+        let cell = bothros_core::Cell { row: cell as usize / frame.cols, col: cell as usize % frame.cols };
+        let (x, y) = frame.centre(cell);
+        [x + 7.0, y - 3.0]
+    };
+    network.reaches.iter().map(|r| r.line().map(place).collect()).collect()
 }
 
 /// Cancels after a while.

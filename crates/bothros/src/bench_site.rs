@@ -9,10 +9,11 @@ use bothros_core::{Frame, Threshold};
 use bothros_demo::fractal_terrain;
 use bothros_formats::{Crs, RasterKind, write_cog};
 use bothros_store::server::LocalServer;
-use bothros_store::{JobKind, RasterRole};
+use bothros_store::{JobKind, LayerFeature, LayerRole, RasterRole, Shape};
 use bothros_work::{Facts, NewStudy, PourPointPlace, begin_study, place_pour_point};
 use serde_json::json;
 
+use crate::bench::shifted;
 use crate::elevations::Elevations;
 use crate::serve::{Running, start};
 
@@ -110,6 +111,25 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         let drawn = Instant::now();
         running.grids.network(&running.store, &facts, Threshold::cells(threshold.as_cells() / 3)).await?;
         line("network at another threshold", drawn.elapsed().as_secs_f64());
+
+        // Mapped streams that are not quite where the DEM has them; the stage is opened as after a pause.
+        let dense = running.grids.network(&running.store, &facts, Threshold::cells(1300)).await?;
+        let of = |(at, line)| LayerFeature {
+            id: at as u32 + 1,
+            name: None,
+            elevation: None,
+            shape: Shape::Line(line),
+        };
+        let lines: Vec<LayerFeature> = shifted(&dense, &frame).into_iter().enumerate().map(of).collect();
+        let mapped = lines.len();
+        running.store.add_layer(study.id, LayerRole::MappedStreams, "mapped", json!({}), lines).await?;
+        running.grids.forget();
+        let path = |part: &str| format!("/studies/{}/{part}", study.id);
+        line("opening the Network stage: its desk", get(running.address, &path("desk/network"))?.0);
+        line("opening the Network stage: its streams", get(running.address, &query)?.0);
+        line(&format!("evidence against {mapped} mapped lines"), get(running.address, &path("evidence"))?.0);
+        line("shortfalls against them", get(running.address, &path("shortfalls"))?.0);
+        line("figures of all thresholds", get(running.address, &path("figures"))?.0);
 
         let asked = Instant::now();
         running.store.enqueue(study.id, JobKind::Review, json!({})).await?;

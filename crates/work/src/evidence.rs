@@ -15,8 +15,8 @@ use crate::choices::lines;
 use crate::wanted::while_wanted;
 use crate::{Error, Facts, GridCache, Grids, Result, Settings, layer_features, shortfalls};
 
-/// Thresholds that are scored.
-const SCORED: usize = 60;
+/// Thresholds at which drops are tested.
+const TESTED: usize = 60;
 /// Networks of more headwaters are not drawn for the test of drops: they would be no channels.
 const MOST_HEADWATERS: u64 = 60_000;
 /// Networks of fewer headwaters are not tested: there is nothing to compare.
@@ -29,12 +29,13 @@ pub const PLACES: u32 = 1000;
 pub struct Evidence {
     /// tolerance of the agreement, metres
     pub tolerance_m: f64,
-    /// scores from the smallest threshold up; without mapped streams their shares are 0
+    /// scores from the smallest threshold up to a third of the largest contributing area, at every threshold in
+    /// between that can be dragged to; without mapped streams their shares are 0
     pub scores: Vec<Scores>,
     /// tests of drops, from the smallest threshold up
     pub drops: Vec<(Threshold, Option<DropTest>)>,
-    /// scores of the edited network at every threshold that can be dragged to, from the smallest scored up, each
-    /// with the highest order where that is known
+    /// scores at every threshold that can be dragged to, from the smallest scored up, each with the highest order
+    /// where that is known
     pub figures: Vec<(Scores, Option<u8>)>,
     /// mean slope by contributing area
     pub slopes: Vec<SlopeClass>,
@@ -224,17 +225,19 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
     while_wanted(move |wanted| {
         let part = |from, to| Part::new(wanted, from, to);
         let (codes, plain, edited) = (&grids.directions, &grids.accumulation, streams.accumulation());
-        let scored = thresholds(largest);
-        let all: Vec<Threshold> = scored.iter().copied().chain(places(largest)).collect();
-        let mut scores = agreement(codes, edited, &frame, &mapped, tolerance_m, &all, &part(0.0, 0.5))?;
-        let figures = scores.split_off(scored.len());
+        let tested = thresholds(largest);
+        let all: Vec<Threshold> = tested.iter().copied().chain(places(largest)).collect();
+        let mut tested_scores =
+            agreement(codes, edited, &frame, &mapped, tolerance_m, &all, &part(0.0, 0.5))?;
+        let figures = tested_scores.split_off(tested.len());
+        let highest = tested.last().copied();
         let slopes = slope_by_area(codes, plain, &grids.filled, &frame, &part(0.5, 0.7))?;
         // What was changed by hand says nothing of where channels begin by themselves.
-        let own = drawn(&grids, plain, &scores, &part(0.7, 0.8))?;
-        let drops = own.drop_tests(&grids, plain, &scores, &part(0.8, 0.85))?;
+        let own = drawn(&grids, plain, &tested_scores, &part(0.7, 0.8))?;
+        let drops = own.drop_tests(&grids, plain, &tested_scores, &part(0.8, 0.85))?;
         let own = match std::ptr::eq(plain, edited) {
             true => own,
-            false => drawn(&grids, edited, &scores, &part(0.85, 0.9))?,
+            false => drawn(&grids, edited, &tested_scores, &part(0.85, 0.9))?,
         };
         let orders = own.forms(edited, &figures, &part(0.9, 1.0))?;
         let order = |of: &Scores| {
@@ -242,6 +245,7 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
             Some(orders[at].highest_order)
         };
         let bend = bend(&slopes);
+        let scores = figures.iter().filter(|s| Some(s.threshold) <= highest).copied().collect();
         Ok(Evidence {
             tolerance_m,
             drops,
@@ -312,7 +316,7 @@ pub(crate) async fn constant_drop(
     .await
 }
 
-/// The thresholds that can be dragged to, from the smallest that is scored up.
+/// The thresholds that can be dragged to, from the smallest that is tested up.
 fn places(largest_cells: u32) -> Vec<Threshold> {
     let lowest = thresholds(largest_cells).first().copied().unwrap_or(Threshold::cells(1));
     let at = |place: u32| (largest_cells as f64).powf(place as f64 / PLACES as f64).round().max(1.0) as u32;
@@ -322,7 +326,7 @@ fn places(largest_cells: u32) -> Vec<Threshold> {
     all
 }
 
-/// The thresholds that are scored.
+/// The thresholds at which drops are tested.
 fn thresholds(largest_cells: u32) -> Vec<Threshold> {
-    thresholds_up_to(largest_cells, SCORED)
+    thresholds_up_to(largest_cells, TESTED)
 }

@@ -113,6 +113,14 @@ fn shared(error: Arc<Error>) -> Error {
 }
 
 impl GridCache {
+    /// Forgets everything, as after a pause in which others worked.
+    pub fn forget(&self) {
+        self.grids.invalidate_all();
+        self.edited.invalidate_all();
+        self.networks.invalidate_all();
+        self.ways.invalidate_all();
+    }
+
     /// The grids of a study, from memory or the store.
     ///
     /// # Errors

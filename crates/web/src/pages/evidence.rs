@@ -122,7 +122,7 @@ fn suggestions(e: &Evidence, frame: &Frame) -> Vec<(String, Option<u32>)> {
     match e.by_drop() {
         Some(constant) => {
             let test = e.drops.iter().find(|(t, _)| *t == constant).and_then(|(_, test)| *test);
-            let t = test.map_or(String::new(), |test| format!(" (t = {:.2}, below 2 in size)", test.t));
+            let t = test.map_or(String::new(), |test| format!(" (t = {}, below 2 in size)", minus(test.t)));
             out.push((
                 format!("Streams of all orders fall by about as much from {}{t}.", area(constant, frame)),
                 Some(constant.as_cells()),
@@ -135,6 +135,10 @@ fn suggestions(e: &Evidence, frame: &Frame) -> Vec<(String, Option<u32>)> {
         )),
     }
     out
+}
+
+fn minus(value: f64) -> String {
+    format!("{value:.2}").replace('-', "\u{2212}")
 }
 
 fn signed(value: f64) -> String {
@@ -297,7 +301,7 @@ fn shown(facts: &Facts, e: &Evidence) -> Result<Shown> {
             area(*t, frame),
             format!("{}, {}", numbers::whole(test.streams.0), numbers::whole(test.streams.1)),
             format!("{:.1}, {:.1}", test.mean_m.0, test.mean_m.1),
-            format!("{:.2}", test.t),
+            minus(test.t),
         ))
     });
     let over = |values: Vec<f64>, most: f64| {
