@@ -132,6 +132,12 @@ fn one(kind: &str, size: usize, dem: &Grid<f32>, baseline: bool) -> anyhow::Resu
     line("fill to accumulation", f + d + a);
     let (listed, s) = timed(|| conditioning::sink_hierarchy(dem, &frame, &[], &Silent));
     line(&format!("hierarchy of {} sinks", listed?.len()), s);
+    let (both, t) = timed(|| conditioning::sink_hierarchy_and_fill(dem, &frame, &[], &Silent));
+    anyhow::ensure!(
+        both?.1.values() == filled.values() || dem.values().iter().any(|z| z.is_nan()),
+        "the two fillings differ"
+    );
+    line("hierarchy and fill together", t);
     let (drawn, n) = timed(|| {
         network::extract(&directions, &accumulation, &filled, &frame, Threshold::cells(1300), &Silent)
     });
@@ -152,8 +158,8 @@ fn one(kind: &str, size: usize, dem: &Grid<f32>, baseline: bool) -> anyhow::Resu
     let typical = (0..accumulation.len())
         .min_by_key(|&i| (accumulation.values()[i] as i64 - (cells / 100.0) as i64).abs())
         .unwrap_or(0);
-    let (found, t) = timed(|| catchments::delineate(&directions, directions.cell(typical)));
-    line(&format!("catchment of {:.1} % of cells", found?.cells as f64 / cells * 100.0), t);
+    let (found, o) = timed(|| catchments::delineate(&directions, directions.cell(typical)));
+    line(&format!("catchment of {:.1} % of cells", found?.cells as f64 / cells * 100.0), o);
     println!(
         "  these two against one accumulation: {:.2} and {:.2}; the thresholds {:.2}",
         c / a,

@@ -3,8 +3,8 @@
 use std::time::Instant;
 
 use bothros_core::conditioning::{
-    Barrier, BarrierSearch, Line, Sink, SinkReport, StreamFit, fill, find_barriers, list_sinks, lower_along,
-    sink_hierarchy, stream_fits,
+    Barrier, BarrierSearch, Line, Sink, SinkReport, StreamFit, find_barriers, list_sinks, lower_along,
+    sink_hierarchy_and_fill, stream_fits,
 };
 use bothros_core::network::{Astray, extract, leaves_low_ground};
 use bothros_core::routing::{downstream, flow_accumulation, flow_directions};
@@ -273,13 +273,13 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
     let (frame, monitor) = (terrain.frame, handle.clone());
     let looked: Looked = blocking(move || {
         let part = |from: f64, to: f64| Part::new(&monitor, from, to);
-        monitor.say("filling, to see where water stands");
-        let filled = fill(&dem, &part(0.1, 0.25))?;
+        monitor.say("finding how sinks lie in each other, and where water stands");
+        let (sinks, filled) = sink_hierarchy_and_fill(&dem, &frame, &[], &part(0.1, 0.3))?;
         monitor.say("measuring sinks");
-        let report = list_sinks(&dem, &filled, &frame, SINKS_LISTED, &part(0.25, 0.35))?;
+        let report = list_sinks(&dem, &filled, &frame, SINKS_LISTED, &part(0.3, 0.38))?;
         monitor.say("routing, to see what drains there");
-        let directions = flow_directions(&filled, &part(0.35, 0.5))?;
-        let accumulation = flow_accumulation(&directions, &part(0.5, 0.55))?;
+        let directions = flow_directions(&filled, &part(0.38, 0.55))?;
+        let accumulation = flow_accumulation(&directions, &part(0.55, 0.6))?;
         let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
         let through = share_through(&Grid::from_vec(dem.rows(), dem.cols(), raised), &directions);
         let runoff_mm = report
@@ -288,12 +288,10 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
             .map(|s| runoff_to_fill(&dem, &filled, &directions, &accumulation, &frame, s))
             .collect();
         monitor.say("drawing a provisional network");
-        let provisional = provisional(&dem, &filled, &directions, &accumulation, &frame, &part(0.55, 0.62))?;
+        let provisional = provisional(&dem, &filled, &directions, &accumulation, &frame, &part(0.6, 0.7))?;
         drop((filled, directions));
-        monitor.say("finding how sinks lie in each other");
-        let sinks = sink_hierarchy(&dem, &frame, &[], &part(0.62, 0.8))?;
         monitor.say("looking for barriers");
-        let barriers = find_barriers(&dem, &accumulation, &frame, &sinks, &search, &part(0.8, 0.98))?;
+        let barriers = find_barriers(&dem, &accumulation, &frame, &sinks, &search, &part(0.7, 0.98))?;
         monitor.say("looking how mapped streams lie");
         let near_m = STREAM_NEAR_M.max(3.0 * frame.cell_m());
         let fits = stream_fits(&dem, &frame, &search.streams, near_m, STREAM_OFF_M);

@@ -17,6 +17,7 @@ mod hierarchy;
 mod join;
 mod lakes;
 mod lines;
+mod nests;
 mod paths;
 mod rebuild;
 mod rows;
@@ -36,7 +37,7 @@ pub use condition::{Conditioned, Conditioning, Remark, Step, StepKind, TreatSink
 pub use difference::{Changes, CutAndFill, cut_and_fill, difference};
 pub use fill::{fill, fill_to_outlets};
 pub use fit::{StreamFit, stream_fits};
-pub use hierarchy::{Depression, sink_hierarchy};
+pub use hierarchy::{Depression, sink_hierarchy, sink_hierarchy_and_fill};
 pub use lakes::{LakeLevel, Polygons, level_lakes};
 pub use lines::{BreachLineOutcome, Line, lower_along, raise_along};
 pub use rebuild::{OwnGround, Rebuild, Rebuilt, rebuild};

@@ -12,6 +12,8 @@ use crate::{Monitor, Result};
 
 /// A path from a basin up.
 pub(super) struct Path {
+    /// the place of its first node
+    begin: u32,
     /// one past the place of its last node
     end: u32,
     /// what holds the last of them; [`NOBODY`] at the top of a tree
@@ -20,6 +22,36 @@ pub(super) struct Path {
     level: f32,
     /// level of the highest sink of the tree: nothing above it is covered
     pub highest: f32,
+    /// level of its first node
+    lowest: f32,
+    /// where the index of a long path begins, and how many steps of it go to a metre; [`NOBODY`] for none
+    index: u32,
+    steps: f32,
+}
+
+/// Where the way up from a node enters a path, for the elevations that are covered there.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Way {
+    /// the lowest such elevation, and the first that is too high
+    pub low: f32,
+    pub high: f32,
+    path: u32,
+    from: u32,
+}
+
+impl Way {
+    /// No way is known yet.
+    pub(super) const UNKNOWN: Self = Self { low: f32::INFINITY, high: f32::NEG_INFINITY, path: 0, from: 0 };
+}
+
+/// Paths of fewer nodes need no index.
+const LONG: usize = 48;
+
+impl Path {
+    /// The step of a long path's index for an elevation; it never falls with it.
+    fn step(&self, z: f32) -> usize {
+        (((z - self.lowest) * self.steps) as usize).min((self.end - self.begin) as usize - 1)
+    }
 }
 
 /// The paths of all trees.
@@ -33,6 +65,8 @@ pub(super) struct Paths {
     /// level and node at each place
     levels: Vec<f32>,
     nodes: Vec<u32>,
+    /// for each step of a long path the first place whose level belongs to it or a higher one, and one more
+    index: Vec<u32>,
 }
 
 impl Paths {
@@ -83,7 +117,30 @@ impl Paths {
                 Some(&path) => paths[path as usize].highest,
                 None => level,
             };
-            paths.push(Path { end: used, above, level, highest });
+            let begin = used - chain.len() as u32;
+            let lowest = levels[begin as usize];
+            paths.push(Path { begin, end: used, above, level, highest, lowest, index: NOBODY, steps: 0.0 });
+        }
+        let mut index = Vec::new();
+        for path in paths.iter_mut().filter(|path| (path.end - path.begin) as usize >= LONG) {
+            let own = &levels[path.begin as usize..path.end as usize];
+            let (lowest, highest) = (own[0], own[own.len() - 1]);
+            let steps = own.len() as f32 / (highest - lowest);
+            // Levels that are all alike, or below all, need none.
+            if !(steps.is_finite() && lowest.is_finite()) {
+                continue;
+            }
+            (path.index, path.steps) = (index.len() as u32, steps);
+            let mut filled = 0;
+            for (at, &level) in own.iter().enumerate() {
+                heard(at)?;
+                let step = path.step(level);
+                while filled <= step {
+                    index.push(path.begin + at as u32);
+                    filled += 1;
+                }
+            }
+            index.resize(path.index as usize + own.len() + 1, path.end);
         }
         for node in 0..count {
             heard(node)?;
@@ -94,7 +151,7 @@ impl Paths {
             // Whoever comes later goes on from here.
             sink[node] = at;
         }
-        Ok(Self { sink, paths, path, place, levels, nodes })
+        Ok(Self { sink, paths, path, place, levels, nodes, index })
     }
 
     /// The path of a node that is a sink of its own.
@@ -104,13 +161,44 @@ impl Paths {
 
     /// The first sink from a node up that covers an elevation, which lies below the highest level.
     pub(super) fn covering(&self, node: u32, z: f32) -> u32 {
-        let (mut path, mut from) = (self.of(node), self.place[node as usize]);
-        while z >= path.level {
-            from = self.place[path.above as usize];
-            path = self.of(path.above);
+        self.node_at(self.covering_place(&self.way(node, z), z))
+    }
+
+    /// The way up from a node for an elevation, which lies below the highest level.
+    pub(super) fn way(&self, node: u32, z: f32) -> Way {
+        let (mut path, mut from) = (self.path[node as usize], self.place[node as usize]);
+        let mut low = f32::NEG_INFINITY;
+        loop {
+            let own = &self.paths[path as usize];
+            if z < own.level {
+                return Way { low, high: own.level, path, from };
+            }
+            low = own.level;
+            from = self.place[own.above as usize];
+            path = self.path[own.above as usize];
         }
-        let levels = &self.levels[from as usize..path.end as usize];
-        self.nodes[from as usize + levels.partition_point(|&level| level <= z)]
+    }
+
+    /// The place of the first sink on a way that covers an elevation.
+    pub(super) fn covering_place(&self, way: &Way, z: f32) -> u32 {
+        let path = &self.paths[way.path as usize];
+        let (mut from, mut end) = (way.from as usize, path.end as usize);
+        if path.index != NOBODY && z > path.lowest {
+            let step = path.index as usize + path.step(z);
+            from = from.max(self.index[step] as usize);
+            end = end.min(self.index[step + 1] as usize + 1).max(from);
+        }
+        (from + self.levels[from..end].partition_point(|&level| level <= z)) as u32
+    }
+
+    /// The place of a node that is a sink of its own.
+    pub(super) fn place_of(&self, node: u32) -> u32 {
+        self.place[node as usize]
+    }
+
+    /// The node at a place.
+    pub(super) fn node_at(&self, place: u32) -> u32 {
+        self.nodes[place as usize]
     }
 
     /// Of the two that a node holds, the one that holds a sink further down.
@@ -134,17 +222,18 @@ impl Paths {
 /// Cells that a sink holds.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Held {
-    pub node: u32,
+    /// its place on the paths
+    pub place: u32,
     pub cells: u32,
     /// of their elevations
     pub sum: f64,
 }
 
-/// So many sinks are remembered, as a power of two.
-const RECENT_BITS: u32 = 12;
+/// So many sinks are remembered.
+const RECENT: usize = 256;
 
 /// Adds up cells by sinks. Those seen lately are remembered; one that gives way to another is put aside,
-/// and may come again.
+/// and may come again. Cells from the lowest up ask for places that lie side by side.
 pub(super) struct Recent {
     slots: Vec<Held>,
     aside: Vec<Held>,
@@ -152,18 +241,18 @@ pub(super) struct Recent {
 
 impl Default for Recent {
     fn default() -> Self {
-        Self { slots: vec![Held { node: NOBODY, cells: 0, sum: 0.0 }; 1 << RECENT_BITS], aside: Vec::new() }
+        Self { slots: vec![Held { place: NOBODY, cells: 0, sum: 0.0 }; RECENT], aside: Vec::new() }
     }
 }
 
 impl Recent {
-    pub(super) fn add(&mut self, node: u32, z: f32) {
-        let slot = &mut self.slots[(node.wrapping_mul(0x9E37_79B1) >> (32 - RECENT_BITS)) as usize];
-        if slot.node != node {
+    pub(super) fn add(&mut self, place: u32, z: f32) {
+        let slot = &mut self.slots[place as usize % RECENT];
+        if slot.place != place {
             if slot.cells > 0 {
                 self.aside.push(*slot);
             }
-            *slot = Held { node, cells: 0, sum: 0.0 };
+            *slot = Held { place, cells: 0, sum: 0.0 };
         }
         slot.cells += 1;
         slot.sum += z as f64;

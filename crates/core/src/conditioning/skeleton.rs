@@ -10,7 +10,7 @@ use rayon::prelude::*;
 
 use super::tile::{OCEAN, Place, Tile};
 use crate::monitor::{check, gather};
-use crate::{Monitor, Result};
+use crate::{Cell, Monitor, Result};
 
 /// How a grid is cut into tiles of `size` cells, which share their rims.
 #[derive(Debug, Clone, Copy)]
@@ -54,6 +54,12 @@ impl Tiling {
     pub(super) fn own(&self, place: Place) -> (Range<usize>, Range<usize>) {
         let end = |last: usize, cells: usize| if last + 1 == cells { cells } else { last };
         (place.top..end(place.bottom, self.rows), place.left..end(place.right, self.cols))
+    }
+
+    /// The tile that a cell belongs to.
+    pub(super) fn of_cell(&self, cell: Cell) -> usize {
+        let at = |at: usize, tiles: usize| (at / self.size).min(tiles - 1);
+        at(cell.row, self.tile_rows()) * self.tile_cols() + at(cell.col, self.tile_cols())
     }
 
     /// The values of the cells of each tile, row by row, so that tiles can be written side by side.

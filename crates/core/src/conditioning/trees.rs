@@ -1,77 +1,114 @@
-//! The trees that sinks form: joined pass by pass, then asked what each holds and where it spills.
+//! The trees that sinks form, joined pass by pass.
 
 use rayon::prelude::*;
 
-use super::hierarchy::{Depression, Nodes, OCEAN};
-use super::paths::{Held, Paths, Recent};
-use super::tile::Tile;
-use crate::monitor::{SharedPace, check};
-use crate::{Frame, Grid, Monitor, Result};
+use super::paths::Paths;
+use crate::Result;
+use crate::{Monitor, monitor::check};
 
 /// A pass between two nodes: its level, its higher cell and the cell on the other side.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Pass {
     pub level: f32,
+    /// elevation of the cell on the other side
+    pub lower: f32,
     pub high: u32,
     pub low: u32,
     pub high_basin: u32,
     pub low_basin: u32,
 }
 
-/// No node, or no cell.
-pub(super) const NOBODY: u32 = u32::MAX;
-
-/// A node of the graph, or what holds two sinks.
-#[derive(Debug, Clone, Copy)]
-struct Node {
-    parent: u32,
-    /// its lowest cell, and the elevation there
-    bottom: u32,
-    lowest: f32,
-    /// level of the pass over which it spills; below all where it does not
-    level: f32,
-    /// the number of that pass, by height
-    spill: u32,
-    /// the node on the other side, as it was then
-    beyond: u32,
-    /// whether the higher cell of the pass lies on that side
-    high_beyond: bool,
+impl Pass {
+    /// Lower passes first, those of one level by their higher cells. A cell is joined first to where water goes on
+    /// from it: its lowest neighbour.
+    pub(super) fn order(&self, other: &Self) -> std::cmp::Ordering {
+        let cells = self.level.total_cmp(&other.level).then(self.high.cmp(&other.high));
+        cells.then(self.lower.total_cmp(&other.lower)).then(self.low.cmp(&other.low))
+    }
 }
 
-/// Sinks while they are joined: first the nodes of the graph, then those that hold two sinks.
+/// No node, or no cell.
+pub(super) const NOBODY: u32 = u32::MAX;
+/// What drains without being filled.
+pub(super) const OCEAN: u32 = 0;
+
+/// Where a node is lowest, and up to where its parts fill it.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Bottom {
+    pub cell: u32,
+    /// elevation there
+    pub lowest: f32,
+    /// the level up to which what it is made of holds it; of a single basin `lowest`
+    pub filled: f32,
+}
+
+impl Bottom {
+    /// Of what holds no water.
+    pub(super) const NONE: Self = Self { cell: NOBODY, lowest: f32::NEG_INFINITY, filled: f32::NEG_INFINITY };
+}
+
+/// A basin, or what holds two sinks.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Node {
+    pub parent: u32,
+    pub bottom: Bottom,
+    /// level of the pass over which it spills; below all where it does not
+    pub level: f32,
+    /// the number of that pass, by height
+    pub spill: u32,
+    /// the node on the other side, as it was then
+    pub beyond: u32,
+    /// whether the higher cell of the pass lies on that side
+    pub high_beyond: bool,
+}
+
+impl Node {
+    fn alone(bottom: Bottom) -> Self {
+        let level = f32::NEG_INFINITY;
+        Self { parent: NOBODY, bottom, level, spill: NOBODY, beyond: NOBODY, high_beyond: false }
+    }
+
+    /// Whether it is a sink by itself: it spills, and holds more than its parts do by then.
+    pub(super) fn is_sink(&self) -> bool {
+        self.spill != NOBODY && self.level > self.bottom.filled
+    }
+}
+
+/// Sinks while they are joined: first single nodes, then those that hold two sinks.
 pub(super) struct Trees {
     /// for union and find, over nodes
     root: Vec<u32>,
     nodes: Vec<Node>,
     /// of those that hold two
     children: Vec<[u32; 2]>,
-    basins: usize,
+    singles: usize,
 }
 
 impl Trees {
-    /// Nodes that are not joined yet, by their lowest cells.
-    pub(super) fn new(dem: &Grid<f32>, bottoms: &[u32], monitor: &dyn Monitor) -> Result<Self> {
-        let alone = |&bottom: &u32| Node {
-            parent: NOBODY,
-            bottom,
-            lowest: dem.values().get(bottom as usize).copied().unwrap_or(f32::NEG_INFINITY),
-            level: f32::NEG_INFINITY,
-            spill: NOBODY,
-            beyond: NOBODY,
-            high_beyond: false,
-        };
+    /// Nodes that are not joined yet.
+    pub(super) fn new(bottoms: &[Bottom]) -> Self {
         // Room for as many again that hold two, so that nothing is copied on the way.
+        let mut nodes = Vec::with_capacity(bottoms.len() * 2);
+        let mut root = Vec::with_capacity(bottoms.len() * 2);
+        nodes.extend(bottoms.iter().map(|&bottom| Node::alone(bottom)));
+        root.extend(0..nodes.len() as u32);
+        Self { root, nodes, children: Vec::new(), singles: bottoms.len() }
+    }
+
+    /// The same of many, by all cores; Cancel is heard in between.
+    pub(super) fn of_many(bottoms: &[Bottom], monitor: &dyn Monitor) -> Result<Self> {
         let mut nodes = Vec::with_capacity(bottoms.len() * 2);
         let mut root = Vec::with_capacity(bottoms.len() * 2);
         for some in bottoms.chunks(1 << 20) {
             check(monitor)?;
-            nodes.par_extend(some.par_iter().map(alone));
+            nodes.par_extend(some.par_iter().map(|&bottom| Node::alone(bottom)));
             root.extend(root.len() as u32..nodes.len() as u32);
         }
-        Ok(Self { root, nodes, children: Vec::new(), basins: bottoms.len() })
+        Ok(Self { root, nodes, children: Vec::new(), singles: bottoms.len() })
     }
 
-    fn find(&mut self, mut at: u32) -> u32 {
+    /// What a node is joined to by now.
+    pub(super) fn find(&mut self, mut at: u32) -> u32 {
         while self.root[at as usize] != at {
             self.root[at as usize] = self.root[self.root[at as usize] as usize];
             at = self.root[at as usize];
@@ -91,30 +128,27 @@ impl Trees {
             self.root[sink as usize] = OCEAN;
             return;
         }
+        self.join(number, pass.level, a, b);
+    }
+
+    /// Joins two that a pass connects, `a` on the side of its higher cell.
+    pub(super) fn join(&mut self, number: u32, level: f32, a: u32, b: u32) {
         let bottom_of = |node: u32| {
-            let node = &self.nodes[node as usize];
-            (node.lowest, node.bottom)
+            let bottom = self.nodes[node as usize].bottom;
+            (bottom.lowest, bottom.cell)
         };
         // What has no depth below the pass (a cell of a rim, a step on a flat) is no sink of its own.
         let (low, high) = if bottom_of(a) < bottom_of(b) { (a, b) } else { (b, a) };
-        if bottom_of(high).0 >= pass.level {
+        if bottom_of(high).0 >= level {
             self.root[high as usize] = low;
             self.nodes[high as usize].parent = low;
             return;
         }
         let node = self.root.len() as u32;
-        let (lowest, bottom) = bottom_of(low);
-        self.spills(a, number, pass.level, b, false);
-        self.spills(b, number, pass.level, a, true);
-        self.nodes.push(Node {
-            parent: NOBODY,
-            bottom,
-            lowest,
-            level: f32::NEG_INFINITY,
-            spill: NOBODY,
-            beyond: NOBODY,
-            high_beyond: false,
-        });
+        let (lowest, cell) = bottom_of(low);
+        self.spills(a, number, level, b, false);
+        self.spills(b, number, level, a, true);
+        self.nodes.push(Node::alone(Bottom { cell, lowest, filled: level }));
         self.root.push(node);
         self.children.push([a, b]);
         for child in [a, b] {
@@ -133,6 +167,16 @@ impl Trees {
         self.nodes.len()
     }
 
+    /// A node.
+    pub(super) fn node(&self, node: u32) -> &Node {
+        &self.nodes[node as usize]
+    }
+
+    /// Sets the level over which a node spills.
+    pub(super) fn set_level(&mut self, node: u32, level: f32) {
+        self.nodes[node as usize].level = level;
+    }
+
     /// The level over which a node spills, below all where it does not.
     pub(super) fn level(&self, node: usize) -> f32 {
         self.nodes[node].level
@@ -149,169 +193,45 @@ impl Trees {
         node.spill == NOBODY && node.parent != NOBODY
     }
 
-    /// The two sinks that a node holds, or none where it is a node of the graph.
+    /// The two sinks that a node holds, or none where it is a single one.
     pub(super) fn children(&self, node: usize) -> Option<[u32; 2]> {
-        self.children.get(node.checked_sub(self.basins)?).copied()
+        self.children.get(node.checked_sub(self.singles)?).copied()
     }
 
-    /// For each node: how many cells lie below its spill level, and the sum of their elevations.
-    pub(super) fn hold(
-        &self,
-        dem: &Grid<f32>,
-        labels: &[u16],
-        tiles: &[Tile],
-        nodes: &Nodes,
-        paths: &Paths,
-        pace: &SharedPace<'_>,
-    ) -> Result<Vec<(u64, f64)>> {
-        let by_tile: Vec<Vec<Held>> = tiles
-            .par_iter()
-            .enumerate()
-            .map(|(number, tile)| {
-                pace.advance(1)?;
-                Ok(self.hold_tile(dem, labels, number, tile, nodes, paths))
-            })
-            .collect::<Result<_>>()?;
-        let mut held = vec![(0u64, 0f64); self.root.len()];
-        for tile in by_tile {
-            pace.check()?;
-            for one in tile {
-                let all = &mut held[one.node as usize];
-                *all = (all.0 + one.cells as u64, all.1 + one.sum);
-            }
-        }
-        for node in self.basins..self.root.len() {
-            if node.is_multiple_of(1 << 16) {
-                pace.check()?;
-            }
+    /// Number of nodes that hold no others.
+    pub(super) fn singles(&self) -> usize {
+        self.singles
+    }
+
+    /// Adds to each node that holds two what these hold.
+    pub(super) fn add_up(&self, held: &mut [(u64, f64)], heard: impl Fn(usize) -> Result<()>) -> Result<()> {
+        for node in self.singles..self.nodes.len() {
+            heard(node)?;
             for child in self.children(node).into_iter().flatten() {
                 let (cells, sum) = held[child as usize];
                 held[node].0 += cells;
                 held[node].1 += sum;
             }
         }
-        Ok(held)
+        Ok(())
     }
 
-    /// The cells of a tile, each given to the first sink above it that covers it. Rims belong to the
-    /// tile to the south or east.
-    fn hold_tile(
+    /// The largest sink that holds a basin, up to the node `up_to` that holds it too; where there is none, the
+    /// node at which it was looked for last. `is_sink` tells which nodes are sinks.
+    pub(super) fn largest_sink(
         &self,
-        dem: &Grid<f32>,
-        labels: &[u16],
-        number: usize,
-        tile: &Tile,
-        nodes: &Nodes,
+        basin: u32,
+        mut up_to: u32,
+        is_sink: impl Fn(u32) -> bool,
         paths: &Paths,
-    ) -> Vec<Held> {
-        let (rows, cols) = nodes.tiling.own(tile.place);
-        // Node, its level, the level above which nothing covers.
-        let of_label: Vec<(u32, f32, f32)> = (0..tile.drains.len())
-            .map(|label| match nodes.of_label(number, tile, label as u16) {
-                OCEAN => (OCEAN, f32::NEG_INFINITY, f32::NEG_INFINITY),
-                node => {
-                    let node = paths.sink[node as usize];
-                    (node, self.nodes[node as usize].level, paths.of(node).highest)
-                }
-            })
-            .collect();
-        // Most cells in a sink lie in that of their own basin.
-        let mut by_label = vec![(0u32, 0f64); of_label.len()];
-        let mut recent = Recent::default();
-        for row in rows {
-            let own = row * dem.cols() + cols.start..row * dem.cols() + cols.end;
-            for (&label, &z) in labels[own.clone()].iter().zip(&dem.values()[own]) {
-                let (node, level, highest) = of_label[label as usize];
-                if z < level {
-                    let held = &mut by_label[label as usize];
-                    *held = (held.0 + 1, held.1 + z as f64);
-                } else if z < highest {
-                    recent.add(paths.covering(node, z), z);
-                }
+    ) -> std::result::Result<u32, u32> {
+        let basin = paths.sink[basin as usize];
+        while !is_sink(up_to) {
+            if up_to == basin {
+                return Err(basin);
             }
+            up_to = paths.below(up_to, basin);
         }
-        let mut held = recent.all();
-        let own = by_label.iter().zip(&of_label).filter(|((cells, _), _)| *cells > 0);
-        held.extend(own.map(|(&(cells, sum), &(node, ..))| Held { node, cells, sum }));
-        held
-    }
-
-    /// Whether a node is a sink by itself: it spills, and holds more than its parts do by then.
-    fn is_sink(&self, number: usize) -> bool {
-        let node = &self.nodes[number];
-        let filled_before = match self.children(number) {
-            None => node.lowest,
-            Some([child, _]) => self.nodes[child as usize].level,
-        };
-        node.spill != NOBODY && node.level > filled_before
-    }
-
-    /// The sinks among the nodes; `passes` are all, by height, and `held` what each node holds.
-    pub(super) fn list(
-        &self,
-        dem: &Grid<f32>,
-        frame: &Frame,
-        passes: &[Pass],
-        held: &[(u64, f64)],
-        paths: &Paths,
-        monitor: &dyn Monitor,
-    ) -> Result<Vec<Depression>> {
-        let mut id_of = vec![NOBODY; self.root.len()];
-        let mut sinks = Vec::new();
-        for (node, id) in id_of.iter_mut().enumerate().skip(1) {
-            if node.is_multiple_of(1 << 16) {
-                check(monitor)?;
-            }
-            if self.is_sink(node) {
-                *id = sinks.len() as u32;
-                sinks.push(node as u32);
-            }
-        }
-        let cell_m2 = frame.cell_area().as_m2();
-        let mut list = Vec::with_capacity(sinks.len());
-        for some in sinks.chunks(1 << 16) {
-            check(monitor)?;
-            list.par_extend(some.par_iter().map(|&number| {
-                let node = &self.nodes[number as usize];
-                let spill = &passes[node.spill as usize];
-                let (cells, sum) = held[number as usize];
-                let mut parent = node.parent;
-                while parent != NOBODY && id_of[parent as usize] == NOBODY {
-                    parent = self.nodes[parent as usize].parent;
-                }
-                let (beyond, basin) = match node.high_beyond {
-                    true => (spill.high, spill.high_basin),
-                    false => (spill.low, spill.low_basin),
-                };
-                Depression {
-                    id: id_of[number as usize],
-                    parent: id_of.get(parent as usize).copied(),
-                    bottom: dem.cell(node.bottom as usize),
-                    spill_level_m: node.level,
-                    spill: dem.cell(spill.high as usize),
-                    beyond: dem.cell(beyond as usize),
-                    beyond_sink: self.largest_sink(basin, node.beyond, &id_of, paths),
-                    depth_m: node.level - node.lowest,
-                    cells,
-                    area: frame.area_of(cells),
-                    volume_m3: (node.level as f64 * cells as f64 - sum) * cell_m2,
-                }
-            }));
-        }
-        Ok(list)
-    }
-
-    /// The largest sink that holds a basin, up to the node `up_to` that holds it too.
-    fn largest_sink(&self, basin: u32, mut up_to: u32, id_of: &[u32], paths: &Paths) -> Option<u32> {
-        while up_to != OCEAN && up_to != NOBODY {
-            if id_of[up_to as usize] != NOBODY {
-                return Some(id_of[up_to as usize]);
-            }
-            if up_to == paths.sink[basin as usize] {
-                return None;
-            }
-            up_to = paths.below(up_to, paths.sink[basin as usize]);
-        }
-        None
+        Ok(up_to)
     }
 }
