@@ -342,6 +342,7 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
 mod tests {
     use super::*;
     use bothros_core::Silent;
+    use bothros_core::conditioning::fill;
 
     #[test]
     fn a_profile_shows_the_cut_and_what_lies_beside_it() {
