@@ -138,7 +138,7 @@ async fn a_network_is_tried_chosen_and_handed_over() {
     assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
     assert!(reaches(&site).await < before - 1000.0);
     let desk = part(&site, study, "desk/network").await;
-    assert!(desk.contains("dry since the mine"), "{desk}");
+    assert!(desk.contains("dry since the mine") && !desk.contains("changes nothing"), "{desk}");
     // Scores over thresholds know of it, and a trial kept before says what it lacks.
     let edited = site.json(&format!("/studies/{study}/figures?cells=1500")).await;
     assert!((edited["figures"][0][2].as_f64().unwrap() - reaches(&site).await).abs() < 1e-6);

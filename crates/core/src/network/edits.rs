@@ -1,5 +1,7 @@
 //! Streams where the analyst knows better: pruned, begun by hand, or with another threshold inside an area.
 
+use std::collections::HashMap;
+
 use serde::{Deserialize, Serialize};
 
 use crate::routing::{ACCUMULATION_NODATA, downstream, upstream};
@@ -48,16 +50,17 @@ pub struct Edited {
     /// cells upstream; where something is edited, instead, what makes [`Threshold::is_stream`] right at every
     /// threshold
     pub accumulation: Grid<u32>,
-    /// for each edit the thresholds, in cells, at which it changes something: those up to the first number, and
-    /// those above the second
-    effects: Vec<(u32, u32)>,
+    /// for each edit the thresholds, in cells, at which it changes something: above the first number of a pair, up to
+    /// the second
+    effects: Vec<Vec<(u32, u32)>>,
 }
 
 impl Edited {
     /// For each edit whether it changes the network at a threshold.
     pub fn applied(&self, threshold: Threshold) -> Vec<bool> {
         let t = threshold.as_cells();
-        self.effects.iter().map(|&(up_to, above)| t <= up_to || t > above).collect()
+        let changes = |spans: &Vec<(u32, u32)>| spans.iter().any(|&(above, up_to)| t > above && t <= up_to);
+        self.effects.iter().map(changes).collect()
     }
 }
 
@@ -94,68 +97,97 @@ pub fn edited_accumulation(
     frame: &Frame,
     edits: &[Edit],
 ) -> Edited {
-    let mut out = accumulation.clone();
-    let mut effects = vec![(0, u32::MAX); edits.len()];
+    let mut out = Writing { accumulation: accumulation.clone(), before: HashMap::new() };
+    let mut effects = vec![Vec::new(); edits.len()];
     for (edit, effect) in edits.iter().zip(&mut effects) {
         if let Edit::Within { ring, area } = edit {
             let own = Threshold::from_area(*area, frame);
-            let cells: Vec<usize> =
-                cells_within(&[vec![ring.clone()]], frame).into_iter().map(|cell| out.index(cell)).collect();
+            let cells: Vec<usize> = cells_within(&[vec![ring.clone()]], frame)
+                .into_iter()
+                .map(|c| accumulation.index(c))
+                .collect();
             for &at in &cells {
-                let raw = accumulation.values()[at];
-                if raw == ACCUMULATION_NODATA {
-                    continue;
-                }
-                let before = level(out.values()[at]);
-                if own.is_stream(raw) {
-                    out.values_mut()[at] = ALWAYS;
-                    effect.1 = effect.1.min(before);
-                } else {
-                    out.values_mut()[at] = NEVER;
-                    effect.0 = effect.0.max(before);
+                match accumulation.values()[at] {
+                    ACCUMULATION_NODATA => {}
+                    raw => out.set(at, if own.is_stream(raw) { ALWAYS } else { NEVER }),
                 }
             }
             // Streams from outside run through, down to where one of its own is met.
             for at in cells {
                 for from in upstream(directions, at).chain([at]) {
-                    lead_on(directions, &mut out, from);
+                    out.lead_on(directions, from);
                 }
             }
+            *effect = out.effect();
         }
     }
     for (edit, effect) in edits.iter().zip(&mut effects) {
         let Edit::Prune { at, area } = edit else { continue };
         let Some(first) = meant(accumulation, frame, *at, *area) else { continue };
-        let mut open = vec![first];
+        // These may be millions; all of them cease to be stream.
+        let (mut open, mut most) = (vec![first], 0);
         while let Some(cell) = open.pop() {
-            effect.0 = effect.0.max(level(out.values()[cell]));
-            out.values_mut()[cell] = NEVER;
+            let old = std::mem::replace(&mut out.accumulation.values_mut()[cell], NEVER);
+            most = most.max(level(old));
             open.extend(upstream(directions, cell));
         }
+        *effect = vec![(0, most)];
     }
     for (edit, effect) in edits.iter().zip(&mut effects) {
         let Edit::Head { at } = edit else { continue };
-        let Some(cell) = frame.cell_at(at[0], at[1]).map(|c| out.index(c)) else { continue };
+        let Some(cell) = frame.cell_at(at[0], at[1]).map(|c| accumulation.index(c)) else { continue };
         if accumulation.values()[cell] == ACCUMULATION_NODATA {
             continue;
         }
-        effect.1 = effect.1.min(level(out.values()[cell]));
-        out.values_mut()[cell] = ALWAYS;
-        lead_on(directions, &mut out, cell);
+        out.set(cell, ALWAYS);
+        out.lead_on(directions, cell);
+        *effect = out.effect();
     }
-    Edited { accumulation: out, effects }
+    Edited { accumulation: out.accumulation, effects }
 }
 
-/// Makes stream what flows on from a cell, at the thresholds at which that is stream.
-fn lead_on(directions: &Grid<u8>, accumulation: &mut Grid<u32>, from: usize) {
-    let value = accumulation.values()[from];
-    let mut at = from;
-    while let Some(next) = downstream(directions, at) {
-        if level(accumulation.values()[next]) >= level(value) {
-            break;
+/// An accumulation while an edit is put into it.
+struct Writing {
+    accumulation: Grid<u32>,
+    /// what cells held before the edit
+    before: HashMap<usize, u32>,
+}
+
+impl Writing {
+    fn set(&mut self, at: usize, value: u32) {
+        let old = std::mem::replace(&mut self.accumulation.values_mut()[at], value);
+        self.before.entry(at).or_insert(old);
+    }
+
+    /// Makes stream what flows on from a cell, at the thresholds at which that is stream.
+    fn lead_on(&mut self, directions: &Grid<u8>, from: usize) {
+        let value = self.accumulation.values()[from];
+        let mut at = from;
+        while let Some(next) = downstream(directions, at) {
+            if level(self.accumulation.values()[next]) >= level(value) {
+                break;
+            }
+            self.set(next, value);
+            at = next;
         }
-        accumulation.values_mut()[next] = value;
-        at = next;
+    }
+
+    /// The thresholds at which the edit changed something: above the first of a pair, up to the second.
+    fn effect(&mut self) -> Vec<(u32, u32)> {
+        let span = |(at, old): (usize, u32)| {
+            let (old, new) = (level(old), level(self.accumulation.values()[at]));
+            (old.min(new), old.max(new))
+        };
+        let mut spans: Vec<(u32, u32)> = self.before.drain().map(span).filter(|s| s.0 < s.1).collect();
+        spans.sort_unstable();
+        let mut merged: Vec<(u32, u32)> = Vec::new();
+        for (above, up_to) in spans {
+            match merged.last_mut() {
+                Some(last) if above <= last.1 => last.1 = last.1.max(up_to),
+                _ => merged.push((above, up_to)),
+            }
+        }
+        merged
     }
 }
 

@@ -53,14 +53,14 @@ struct Network {
     largest_text: String,
     cell_m2: f64,
     starts: Vec<(String, String, u32)>,
-    /// edits by hand: what and why, and where
-    edits: Vec<(String, f64, f64)>,
+    /// edits by hand: what and why, where, and whether they change something at this threshold
+    edits: Vec<(String, f64, f64, bool)>,
     low: f64,
     high: f64,
     top: f64,
 }
 
-async fn network(study: i64, facts: Facts) -> Result<Response> {
+async fn network(app: &App, study: i64, facts: Facts) -> Result<Response> {
     let (Some(terrain), Some(routing), Some(n)) = (&facts.terrain, &facts.routing, &facts.network) else {
         let none = Network {
             study,
@@ -103,6 +103,10 @@ async fn network(study: i64, facts: Facts) -> Result<Response> {
     }
     starts.retain(|s| s.2 <= routing.largest_cells);
     let threshold = n.threshold;
+    let applied = match facts.settings.edits.is_empty() {
+        true => Vec::new(),
+        false => app.grids.streams(&app.store, &facts).await?.applied(threshold),
+    };
     page(&Network {
         study,
         done: true,
@@ -113,16 +117,16 @@ async fn network(study: i64, facts: Facts) -> Result<Response> {
         largest_text: numbers::area(Threshold::cells(routing.largest_cells).as_area(frame).as_m2()),
         cell_m2: frame.cell_area().as_m2(),
         starts,
-        edits: facts.settings.edits.iter().map(edit).collect(),
+        edits: facts.settings.edits.iter().zip(applied).map(edit).collect(),
         low: routing.log_percentiles.0,
         high: routing.log_percentiles.1,
         top: (routing.largest_cells as f64).log10(),
     })
 }
 
-fn edit(of: &StreamEdit) -> (String, f64, f64) {
+fn edit((of, applies): (&StreamEdit, bool)) -> (String, f64, f64, bool) {
     let [x, y] = of.place();
-    (format!("{}: {}", of.told(), of.reason), x, y)
+    (format!("{}: {}", of.told(), of.reason), x, y, applies)
 }
 
 struct PointRow {
@@ -219,7 +223,7 @@ pub async fn desk(State(app): State<App>, Path((study, stage)): Path<(i64, Strin
     match stage.as_str() {
         "terrain" => terrain(&app, study, facts).await,
         "conditioning" => conditioning(&app, study, facts).await,
-        "network" => network(study, facts).await,
+        "network" => network(&app, study, facts).await,
         "catchments" => catchments(&app, study, facts).await,
         "handover" => handover(&app, study, facts).await,
         _ => Err(WebError::nothing(format!(

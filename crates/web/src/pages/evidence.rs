@@ -233,6 +233,9 @@ fn verdict(e: &Evidence, frame: &Frame) -> String {
     }
 }
 
+/// A network so many times as dense as the map makes the map a coarse one. (Ours.)
+const COARSER: f64 = 1.5;
+
 /// What makes the evidence weak here.
 fn against(facts: &Facts, e: &Evidence) -> Vec<String> {
     let mut out = Vec::new();
@@ -261,6 +264,17 @@ fn against(facts: &Facts, e: &Evidence) -> Vec<String> {
             out.push(format!(
                 "Even at its best only {:.0} % agrees: look for barriers, a shifted map, or a wrong tolerance.",
                 score.agreement() * 100.0
+            ));
+        }
+        // Where drops become constant the network's own form puts its channels; a map that is much sparser left some out.
+        let by_form = e.by_drop().and_then(|t| e.scores.iter().find(|s| s.threshold >= t));
+        if let Some(form) = by_form
+            && form.modelled_m > COARSER * form.mapped_m
+        {
+            out.push(format!(
+                "The mapped streams are coarser than the network may be: where drops become constant, streams are {} times as dense \
+                 as mapped ones. A map that leaves out headwaters calls for too high a threshold.",
+                numbers::real(form.modelled_m / form.mapped_m, 2)
             ));
         }
         if score.found() < 0.9 && e.scores.first().is_some_and(|s| s.found() < 0.95) {
