@@ -163,7 +163,7 @@ fn one(kind: &str, size: usize, dem: &Grid<f32>, baseline: bool) -> anyhow::Resu
     println!(
         "  these two against one accumulation: {:.2} and {:.2}; the thresholds {:.2}",
         c / a,
-        t / a,
+        o / a,
         w / a
     );
     if forgets {

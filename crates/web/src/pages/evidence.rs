@@ -228,7 +228,9 @@ fn verdict(e: &Evidence, frame: &Frame) -> String {
             )
         }
         (false, false) => {
-            format!("Agreement with the map is best {range}, but neither density nor drops confirm it.")
+            format!(
+                "Agreement with the map is best {range}: defensible by the map alone, as neither density nor drops confirm it."
+            )
         }
     }
 }
