@@ -72,6 +72,13 @@ impl Threshold {
         // accumulation + 1 >= n, without overflow; u32::MAX marks nodata.
         accumulation != u32::MAX && accumulation >= self.0 - 1
     }
+
+    /// The largest threshold, in cells, at which a cell with this many cells upstream of it is stream; 0, for
+    /// none, where it is nodata.
+    #[inline]
+    pub(crate) const fn most(accumulation: u32) -> u32 {
+        accumulation.wrapping_add(1)
+    }
 }
 
 #[cfg(test)]
@@ -94,5 +101,6 @@ mod tests {
         assert!(threshold.is_stream(9));
         assert!(!threshold.is_stream(u32::MAX), "nodata is never stream");
         assert!(Threshold::cells(0).is_stream(0));
+        assert_eq!((Threshold::most(9), Threshold::most(u32::MAX)), (10, 0));
     }
 }

@@ -186,7 +186,7 @@ impl GridCache {
         let of = Arc::clone(&grids);
         let edit = async {
             let edited = blocking(move || {
-                Ok(edited_accumulation(&of.directions, &of.accumulation, &of.frame, &edits))
+                Ok(edited_accumulation(&of.directions, &of.accumulation, &of.frame, &edits)?)
             });
             Ok::<_, Error>(Arc::new(edited.await?))
         };

@@ -234,8 +234,8 @@ pub(super) fn near(
             let top = band * BAND;
             for [a, b] in pieces {
                 let range = |low: f64, high: f64, most: usize| {
-                    let from = (low - tolerance - 0.5).ceil().max(0.0) as usize;
-                    let to = ((high + tolerance - 0.5).floor() + 1.0).clamp(0.0, most as f64) as usize;
+                    let from = whole_from(low - tolerance - 0.5);
+                    let to = ((high + tolerance + 0.5) as usize).min(most);
                     from..to.max(from)
                 };
                 let (r0, r1) = (a[1].min(b[1]), a[1].max(b[1]));
@@ -276,6 +276,13 @@ struct Known {
     unit: f64,
 }
 
+/// The smallest whole number, from 0, that is not below a value; casts cut off, and are faster than rounding.
+#[inline]
+fn whole_from(value: f64) -> usize {
+    let cut = value as usize;
+    cut + usize::from((cut as f64) < value)
+}
+
 /// Square of the distance of a point from a piece of a line.
 fn distance_squared([x, y]: [f64; 2], a: [f64; 2], b: [f64; 2]) -> f64 {
     let (dx, dy) = (b[0] - a[0], b[1] - a[1]);
@@ -305,7 +312,7 @@ fn modelled(
         }
         a
     };
-    let level = |index: usize| accumulation.values()[index].wrapping_add(1);
+    let level = |index: usize| Threshold::most(accumulation.values()[index]);
     (0..directions.rows().div_ceil(BAND))
         .into_par_iter()
         .map_init(Memory::default, |memory, band| {
@@ -356,7 +363,7 @@ fn modelled(
                         tally.modelled = tally.modelled.plus(halves(2));
                     }
                     if let Some(known) = known {
-                        let micro = (away[at] as f64 * known.unit).round() as u64;
+                        let micro = (away[at] as f64 * known.unit + 0.5) as u64;
                         tally.away = tally.away.saturating_add(micro);
                         if let Some(next) = next {
                             let near = |at: usize| u64::from(known.near.values()[at]);
@@ -400,14 +407,14 @@ impl<T: Copy> Around<'_, T> {
     /// row from the north-west corner); `least` where there is none.
     pub(super) fn largest<U: Ord + Copy>(&self, x: f64, y: f64, least: U, of: impl Fn(T) -> U) -> U {
         let (rows, cols) = (self.cells.rows(), self.cells.cols());
-        let first = (y - self.tolerance - 0.5).ceil().max(0.0) as usize;
-        let past = ((y + self.tolerance + 0.5).floor().max(0.0) as usize).min(rows);
+        let first = whole_from(y - self.tolerance - 0.5);
+        let past = ((y + self.tolerance + 0.5) as usize).min(rows);
         let mut most = least;
         for row in first..past.max(first) {
             let off = row as f64 + 0.5 - y;
             let wide = (self.tolerance * self.tolerance - off * off).max(0.0).sqrt();
-            let from = ((x - wide - 0.5).ceil().max(0.0) as usize).min(cols);
-            let to = ((x + wide + 0.5).floor().max(0.0) as usize).min(cols);
+            let from = whole_from(x - wide - 0.5).min(cols);
+            let to = ((x + wide + 0.5) as usize).min(cols);
             let cells = &self.cells.values()[row * cols..][..cols];
             most = cells[from..to.max(from)].iter().fold(most, |most, &cell| most.max(of(cell)));
         }
@@ -418,7 +425,7 @@ impl<T: Copy> Around<'_, T> {
 impl Around<'_, u32> {
     /// The largest contributing area there, in cells, of a flow accumulation; 0 where there is none.
     pub(super) fn area(&self, x: f64, y: f64) -> u32 {
-        self.largest(x, y, 0, |upstream| upstream.wrapping_add(1))
+        self.largest(x, y, 0, Threshold::most)
     }
 }
 

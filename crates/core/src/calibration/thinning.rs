@@ -119,7 +119,7 @@ fn thin(
     mut show: impl FnMut(Threshold, &[Left]),
 ) -> Result<()> {
     let reaches = &network.reaches;
-    let level = |cell: u32| accumulation.values()[cell as usize].wrapping_add(1);
+    let level = |cell: u32| Threshold::most(accumulation.values()[cell as usize]);
     // Where streams meet, magnitudes grow.
     let mut order: Vec<u32> = (0..reaches.len() as u32).collect();
     order.sort_unstable_by_key(|&at| reaches[at as usize].shreve);
@@ -208,7 +208,7 @@ mod tests {
             let directions = flow_directions(&filled, &Silent).unwrap();
             let plain = flow_accumulation(&directions, &Silent).unwrap();
             let edits = [Edit::Head { at: [x, y] }, Edit::Prune { at: [y, x], area: None }];
-            let edited = edited_accumulation(&directions, &plain, &frame, &edits).accumulation;
+            let edited = edited_accumulation(&directions, &plain, &frame, &edits).unwrap().accumulation;
             for accumulation in [plain, edited] {
                 let at = |cells| extract(&directions, &accumulation, &filled, &frame, Threshold::cells(cells), &Silent).unwrap();
                 let thresholds = [4, 5, 7, 7, 12, 40, 100].map(Threshold::cells);

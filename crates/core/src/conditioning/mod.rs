@@ -13,6 +13,7 @@ mod condition;
 mod difference;
 mod fill;
 mod fit;
+mod held;
 mod hierarchy;
 mod join;
 mod lakes;
@@ -27,6 +28,7 @@ mod tile;
 mod trees;
 mod voids;
 mod way_out;
+mod whole;
 
 pub use barriers::{Barrier, BarrierSearch, find_barriers};
 pub use bed::bed_below_banks;

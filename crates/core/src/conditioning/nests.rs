@@ -4,7 +4,8 @@
 //! lies beyond the rim cannot change that: so these are joined in the tile alone, on every core, and only what is
 //! left of them, sinks that nothing in the tile holds, takes part in the graph of the whole grid.
 
-use super::paths::{Held, Paths, Recent, Way};
+use super::held::{Held, Recent};
+use super::paths::{Paths, Way};
 use super::skeleton::Tiling;
 use super::tile::{OCEAN, Place, Tile};
 use super::trees::{Bottom, NOBODY, Pass, Trees};

@@ -46,7 +46,8 @@ impl Away {
     /// Looks along the columns.
     pub(crate) fn from(marked: &Grid<bool>, monitor: &dyn Monitor) -> Result<Self> {
         let (rows, cols) = (marked.rows(), marked.cols());
-        let mut along = Grid::filled(rows, cols, f32::INFINITY);
+        // Zeros, since fresh pages are zeros: all are written below, by all cores.
+        let mut along = Grid::filled(rows, cols, 0f32);
         // Each row cut into strips, handed out by strip: a thread has its columns to itself.
         let mut strips: Vec<Vec<&mut [f32]>> = (0..cols.div_ceil(STRIP)).map(|_| Vec::new()).collect();
         for row in along.values_mut().chunks_mut(cols.max(1)) {

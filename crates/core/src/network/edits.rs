@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use serde::{Deserialize, Serialize};
 
 use crate::routing::{ACCUMULATION_NODATA, downstream, upstream};
-use crate::{Area, Cell, Frame, Grid, Threshold, cells_within};
+use crate::{Area, Cell, Frame, Grid, Result, Threshold, cells_within};
 
 /// A change to a network, by place, so that it holds at every threshold and on every DEM where it applies.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -64,18 +64,17 @@ impl Edited {
     }
 }
 
-/// The largest threshold, in cells, at which a cell is stream; 0 for none.
-fn level(accumulation: u32) -> u32 {
-    accumulation.wrapping_add(1)
-}
-
 /// Puts edits into an accumulation, so that at any threshold the network drawn from the result is the edited one.
 ///
 /// Areas come first, of several at one place the last; then streams are pruned, then begun. What flows on from a
 /// stream is stream too, down to the outlet: one that comes into an area from outside runs through it.
 ///
 /// `directions` are D8 codes, `accumulation` the cells upstream, both at `frame`. Networks at rising thresholds
-/// stay nested in each other, so that everything that is computed over thresholds holds for edited networks.
+/// stay nested in each other, so that everything that is computed over thresholds holds for edited networks. The
+/// rules are ours.
+///
+/// # Errors
+/// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch). An edit that lies outside changes nothing.
 ///
 /// ```
 /// use bothros_core::{Frame, Grid, Silent, Threshold, network::{Edit, edited_accumulation}, routing::*};
@@ -84,7 +83,7 @@ fn level(accumulation: u32) -> u32 {
 /// let directions = Grid::from_vec(2, 6, vec![1, 1, 1, 1, 1, 0, 1, 1, 1, 1, 1, 0]);
 /// let accumulation = flow_accumulation(&directions, &Silent)?;
 /// let edits = [Edit::Prune { at: [4.5, 1.5], area: Some(frame.area_of(5)) }, Edit::Head { at: [0.5, 0.5] }];
-/// let edited = edited_accumulation(&directions, &accumulation, &frame, &edits);
+/// let edited = edited_accumulation(&directions, &accumulation, &frame, &edits)?;
 /// let threshold = Threshold::cells(3);
 /// let is_stream: Vec<bool> = edited.accumulation.values().iter().map(|&a| threshold.is_stream(a)).collect();
 /// assert_eq!(is_stream[..6], [false, false, false, false, false, true]);
@@ -96,7 +95,8 @@ pub fn edited_accumulation(
     accumulation: &Grid<u32>,
     frame: &Frame,
     edits: &[Edit],
-) -> Edited {
+) -> Result<Edited> {
+    directions.same_shape(accumulation)?;
     let mut out = Writing { accumulation: accumulation.clone(), before: HashMap::new() };
     let mut effects = vec![Vec::new(); edits.len()];
     for (edit, effect) in edits.iter().zip(&mut effects) {
@@ -128,7 +128,7 @@ pub fn edited_accumulation(
         let (mut open, mut most) = (vec![first], 0);
         while let Some(cell) = open.pop() {
             let old = std::mem::replace(&mut out.accumulation.values_mut()[cell], NEVER);
-            most = most.max(level(old));
+            most = most.max(Threshold::most(old));
             open.extend(upstream(directions, cell));
         }
         *effect = vec![(0, most)];
@@ -143,7 +143,7 @@ pub fn edited_accumulation(
         out.lead_on(directions, cell);
         *effect = out.effect();
     }
-    Edited { accumulation: out.accumulation, effects }
+    Ok(Edited { accumulation: out.accumulation, effects })
 }
 
 /// An accumulation while an edit is put into it.
@@ -164,7 +164,7 @@ impl Writing {
         let value = self.accumulation.values()[from];
         let mut at = from;
         while let Some(next) = downstream(directions, at) {
-            if level(self.accumulation.values()[next]) >= level(value) {
+            if Threshold::most(self.accumulation.values()[next]) >= Threshold::most(value) {
                 break;
             }
             self.set(next, value);
@@ -175,7 +175,7 @@ impl Writing {
     /// The thresholds at which the edit changed something: above the first of a pair, up to the second.
     fn effect(&mut self) -> Vec<(u32, u32)> {
         let span = |(at, old): (usize, u32)| {
-            let (old, new) = (level(old), level(self.accumulation.values()[at]));
+            let (old, new) = (Threshold::most(old), Threshold::most(self.accumulation.values()[at]));
             (old.min(new), old.max(new))
         };
         let mut spans: Vec<(u32, u32)> = self.before.drain().map(span).filter(|s| s.0 < s.1).collect();
@@ -200,7 +200,7 @@ fn meant(accumulation: &Grid<u32>, frame: &Frame, at: [f64; 2], area: Option<Are
         (middle.col.saturating_sub(NEAR)..=middle.col + NEAR).map(move |col| Cell { row, col })
     });
     let unlike = |&index: &usize| {
-        let own = frame.area_of(level(accumulation.values()[index]) as u64).as_m2();
+        let own = frame.area_of(Threshold::most(accumulation.values()[index]) as u64).as_m2();
         area.map_or(1.0 / own, |area| (own / area.as_m2()).ln().abs())
     };
     let away = |&index: &usize| {
@@ -293,7 +293,7 @@ mod tests {
                 1 => Edit::Head { at: [x, y] },
                 _ => Edit::Within { ring: vec![[0.0, 0.0], [x, 0.0], [x, y], [0.0, y]], area: frame.area_of(cells as u64) },
             }).collect();
-            let edited = edited_accumulation(&directions, &accumulation, &frame, &edits);
+            let edited = edited_accumulation(&directions, &accumulation, &frame, &edits).unwrap();
             for cells in [1, 2, 3, 5, 8, 13, 40, 300] {
                 let threshold = Threshold::cells(cells);
                 let expected = by_definition(&directions, &accumulation, &frame, threshold, &edits);
