@@ -46,7 +46,7 @@ mod units;
 pub use error::{Error, Result};
 pub use grid::{
     Cell, Connection, Frame, Grid, NEIGHBOURS, Neighbour, Placing, TiePoint, cells_along, cells_within,
-    distance_to_marked, place_picture,
+    place_picture,
 };
 pub use monitor::{Monitor, Part, Silent};
 pub use units::{Area, Threshold};

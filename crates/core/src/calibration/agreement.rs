@@ -3,10 +3,11 @@
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use crate::grid::Away;
+use super::around::Around;
+use super::mapped::{Mapped, Work, in_cells};
 use crate::monitor::check;
-use crate::routing::{DIRECTION_NODATA, downstream, inflows_of_row};
-use crate::{Cell, Connection, Error, Frame, Grid, Monitor, NEIGHBOURS, Result, Threshold, cells_along};
+use crate::routing::{DIRECTION_NODATA, downstream, largest_inflow_of_row};
+use crate::{Frame, Grid, Monitor, Result, Threshold};
 
 /// How the network at one threshold agrees with mapped streams.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -63,6 +64,12 @@ impl Steps {
     fn plus(self, other: Self) -> Self {
         Self { straight: self.straight + other.straight, diagonal: self.diagonal + other.diagonal }
     }
+    /// So many halves; `diagonal` is 1 or 0.
+    #[inline]
+    fn add(&mut self, halves: u64, diagonal: u64) {
+        self.diagonal += halves * diagonal;
+        self.straight += halves * (1 - diagonal);
+    }
 }
 
 /// What is counted of all streams that are there up to one threshold, and not at the next.
@@ -79,9 +86,6 @@ struct Tally {
 }
 
 const MICRO: f64 = 1e6;
-/// Rows that are worked as one.
-const BAND: usize = 64;
-
 /// Scores the networks at `thresholds` against mapped streams, all in one pass; each score is that of its
 /// threshold alone, to the last bit.
 ///
@@ -134,16 +138,12 @@ pub fn agreement(
     // Without mapped streams there is nothing to look for at any cell.
     let known = match lines.is_empty() {
         true => None,
-        false => {
-            let near = near(&lines, frame, tolerance, monitor)?;
-            monitor.progress(0.2);
-            let away = away(mapped, frame, monitor)?;
-            Some(Known { near, away, unit: frame.cell_m() * MICRO })
-        }
+        false => Some(Mapped::of(mapped, &lines, frame, tolerance, monitor)?),
     };
-    monitor.progress(0.3);
-    let mut tallies = modelled(directions, accumulation, known.as_ref(), lowest, &reached, monitor)?;
-    monitor.progress(0.6);
+    monitor.progress(0.1);
+    let unit = frame.cell_m() * MICRO;
+    let mut tallies = modelled(directions, accumulation, known.as_ref(), unit, lowest, &reached, monitor)?;
+    monitor.progress(0.7);
     let (found, mapped_um) = found(&lines, directions, accumulation, frame, tolerance, &reached, monitor)?;
     for (tally, found) in tallies.iter_mut().zip(found) {
         tally.found = found;
@@ -205,102 +205,17 @@ impl<'a> Reached<'a> {
     }
 }
 
-/// Cells whose centre lies within `tolerance` (cells) of a line (column and row from the north-west corner).
-pub(super) fn near(
-    lines: &[Vec<[f64; 2]>],
-    frame: &Frame,
-    tolerance: f64,
-    monitor: &dyn Monitor,
-) -> Result<Grid<bool>> {
-    let mut near = Grid::filled(frame.rows, frame.cols, false);
-    // Each band of rows has the pieces of lines that may matter to it.
-    let bands = frame.rows.div_ceil(BAND);
-    let mut of_band: Vec<Vec<[[f64; 2]; 2]>> = vec![Vec::new(); bands];
-    for pair in lines.iter().flat_map(|line| line.windows(2)) {
-        let (a, b) = (pair[0], pair[1]);
-        let (low, high) = (a[1].min(b[1]) - tolerance, a[1].max(b[1]) + tolerance);
-        if !(high > 0.0 && low < frame.rows as f64) {
-            continue;
-        }
-        let last = (high.max(0.0) as usize / BAND).min(bands - 1);
-        for band in &mut of_band[low.max(0.0) as usize / BAND..=last] {
-            band.push([a, b]);
-        }
-    }
-    near.values_mut().par_chunks_mut(BAND * frame.cols).zip(&of_band).enumerate().try_for_each(
-        |(band, (cells, pieces))| {
-            check(monitor)?;
-            let rows = cells.len() / frame.cols;
-            let top = band * BAND;
-            for [a, b] in pieces {
-                let range = |low: f64, high: f64, most: usize| {
-                    let from = whole_from(low - tolerance - 0.5);
-                    let to = ((high + tolerance + 0.5) as usize).min(most);
-                    from..to.max(from)
-                };
-                let (r0, r1) = (a[1].min(b[1]), a[1].max(b[1]));
-                let rows = range(r0 - top as f64, r1 - top as f64, rows);
-                for row in rows {
-                    for col in range(a[0].min(b[0]), a[0].max(b[0]), frame.cols) {
-                        let at = &mut cells[row * frame.cols + col];
-                        let centre = [col as f64 + 0.5, (top + row) as f64 + 0.5];
-                        *at = *at || distance_squared(centre, *a, *b) <= tolerance * tolerance;
-                    }
-                }
-            }
-            Ok::<(), Error>(())
-        },
-    )?;
-    Ok(near)
-}
-
-/// Tells how far a cell lies from the nearest cell that a mapped line passes.
-fn away(mapped: &[Vec<[f64; 2]>], frame: &Frame, monitor: &dyn Monitor) -> Result<Away> {
-    let mut marked = Grid::filled(frame.rows, frame.cols, false);
-    for line in mapped {
-        check(monitor)?;
-        for cell in cells_along(line, frame, Connection::Eight) {
-            let index = marked.index(cell);
-            marked.values_mut()[index] = true;
-        }
-    }
-    Away::from(&marked, monitor)
-}
-
-/// What is known of the mapped streams at each cell.
-struct Known {
-    near: Grid<bool>,
-    /// in cells
-    away: Away,
-    /// micrometres of a cell
-    unit: f64,
-}
-
-/// The smallest whole number, from 0, that is not below a value; casts cut off, and are faster than rounding.
-#[inline]
-fn whole_from(value: f64) -> usize {
-    let cut = value as usize;
-    cut + usize::from((cut as f64) < value)
-}
-
-/// Square of the distance of a point from a piece of a line.
-fn distance_squared([x, y]: [f64; 2], a: [f64; 2], b: [f64; 2]) -> f64 {
-    let (dx, dy) = (b[0] - a[0], b[1] - a[1]);
-    let length2 = dx * dx + dy * dy;
-    let t = if length2 > 0.0 { (((x - a[0]) * dx + (y - a[1]) * dy) / length2).clamp(0.0, 1.0) } else { 0.0 };
-    (x - a[0] - t * dx).powi(2) + (y - a[1] - t * dy).powi(2)
-}
-
-/// The modelled streams by the number of thresholds that they reach.
+/// The modelled streams by the number of thresholds that they reach; `unit` is a cell, in micrometres.
 fn modelled(
     directions: &Grid<u8>,
     accumulation: &Grid<u32>,
-    known: Option<&Known>,
+    mapped: Option<&Mapped>,
+    unit: f64,
     lowest: u32,
     reached: &Reached<'_>,
     monitor: &dyn Monitor,
 ) -> Result<Vec<Tally>> {
-    let cols = directions.cols();
+    let (rows, cols) = (directions.rows(), directions.cols());
     let none = || vec![Tally::default(); reached.thresholds() + 1];
     let add = |mut a: Vec<Tally>, b: Vec<Tally>| {
         for (a, b) in a.iter_mut().zip(b) {
@@ -312,62 +227,45 @@ fn modelled(
         }
         a
     };
-    let level = |index: usize| Threshold::most(accumulation.values()[index]);
-    (0..directions.rows().div_ceil(BAND))
+    (0..rows.div_ceil(Mapped::BAND))
         .into_par_iter()
         .map_init(Memory::default, |memory, band| {
             check(monitor)?;
-            let Memory { streams, inflows, away, work } = memory;
+            let Memory { streams, above, away, work } = memory;
             let mut tallies = none();
-            for row in band * BAND..((band + 1) * BAND).min(directions.rows()) {
+            above.resize(cols, 0);
+            if let Some(mapped) = mapped {
+                mapped.enter(band, work);
+            }
+            for row in band * Mapped::BAND..((band + 1) * Mapped::BAND).min(rows) {
                 let first = row * cols;
-                streams.clear();
-                streams.extend((0..cols as u32).filter(|&col| {
-                    let cells = level(first + col as usize);
-                    cells >= lowest && cells > 0
-                }));
-                inflows.resize(cols, 0);
-                inflows_of_row(directions, row, 0, inflows);
-                if let Some(known) = known {
-                    known.away.of_row(row, streams, work, away);
+                let (codes, cells) =
+                    (&directions.values()[first..][..cols], &accumulation.values()[first..][..cols]);
+                columns_of_streams(codes, cells, lowest, streams);
+                largest_inflow_of_row(directions, accumulation, row, above);
+                if let Some(mapped) = mapped {
+                    mapped.away_of_row(row, streams, work, away);
                 }
                 for (at, &col) in streams.iter().enumerate() {
-                    let index = first + col as usize;
-                    let code = directions.values()[index];
-                    let bin = reached.by(level(index));
-                    if bin == 0 || code == DIRECTION_NODATA {
-                        continue;
-                    }
-                    tallies[bin].begun += 1;
+                    let (index, col) = (first + col as usize, col as usize);
+                    let bin = reached.by(Threshold::most(cells[col]));
                     // Where a stream comes in, none begins.
-                    let mut bits = inflows[col as usize];
-                    let mut above = 0;
-                    while bits != 0 {
-                        let from = &NEIGHBOURS[bits.trailing_zeros() as usize];
-                        let up = index.wrapping_add_signed(from.rows * cols as isize + from.cols);
-                        above = above.max(level(up));
-                        bits &= bits - 1;
-                    }
-                    let from = reached.by(above);
+                    let from = reached.by(above[col]);
                     tallies[from].begun -= i64::from(from > 0);
                     let next = downstream(directions, index);
                     let tally = &mut tallies[bin];
+                    tally.begun += 1;
                     tally.cells += 1;
-                    // The codes of NE, SE, SW and NW.
-                    let diagonal = code & 0b1010_1010 != 0;
-                    let halves = |n: u64| match diagonal {
-                        true => Steps { straight: 0, diagonal: n },
-                        false => Steps { straight: n, diagonal: 0 },
-                    };
+                    let diagonal = u64::from(codes[col] & DIAGONAL != 0);
                     if next.is_some() {
-                        tally.modelled = tally.modelled.plus(halves(2));
+                        tally.modelled.add(2, diagonal);
                     }
-                    if let Some(known) = known {
-                        let micro = (away[at] as f64 * known.unit + 0.5) as u64;
+                    if mapped.is_some() {
+                        let micro = (away[at] as f64 * unit + 0.5) as u64;
                         tally.away = tally.away.saturating_add(micro);
                         if let Some(next) = next {
-                            let near = |at: usize| u64::from(known.near.values()[at]);
-                            tally.matched = tally.matched.plus(halves(near(index) + near(next)));
+                            let near = |at: usize| u64::from(work.is_near(at));
+                            tally.matched.add(near(index) + near(next), diagonal);
                         }
                     }
                 }
@@ -377,62 +275,31 @@ fn modelled(
         .try_reduce(none, |a, b| Ok(add(a, b)))
 }
 
+/// The codes of NE, SE, SW and NW.
+const DIAGONAL: u8 = 0b1010_1010;
+
+/// The columns of a row where a stream is at the lowest threshold.
+fn columns_of_streams(codes: &[u8], cells: &[u32], lowest: u32, out: &mut Vec<u32>) {
+    // Written everywhere and kept where it is one: no guess of the processor's to go wrong.
+    out.resize(cells.len(), 0);
+    let mut count = 0;
+    for (col, (&code, &cells)) in codes.iter().zip(cells).enumerate() {
+        out[count] = col as u32;
+        let most = Threshold::most(cells);
+        count += usize::from((most >= lowest) & (most > 0) & (code != DIRECTION_NODATA));
+    }
+    out.truncate(count);
+}
+
 /// What is used again from row to row.
 #[derive(Default)]
 struct Memory {
     /// columns of stream cells
     streams: Vec<u32>,
-    /// who drains to each cell, a bit for each neighbour
-    inflows: Vec<u8>,
+    /// the largest threshold that is reached upstream of each cell
+    above: Vec<u32>,
     away: Vec<f32>,
-    work: crate::grid::Work,
-}
-
-/// What lies around places on the map.
-pub(super) struct Around<'a, T> {
-    pub directions: &'a Grid<u8>,
-    pub cells: &'a Grid<T>,
-    /// in cells
-    pub tolerance: f64,
-}
-
-impl<T: Copy> Around<'_, T> {
-    /// Whether a cell belongs to the footprint.
-    pub(super) fn is_inside(&self, row: isize, col: isize) -> bool {
-        let (Ok(row), Ok(col)) = (usize::try_from(row), usize::try_from(col)) else { return false };
-        self.directions.get(Cell { row, col }).is_some_and(|&code| code != DIRECTION_NODATA)
-    }
-
-    /// The largest of what `of` makes of the cells whose centres lie within the tolerance of a place (column and
-    /// row from the north-west corner); `least` where there is none.
-    pub(super) fn largest<U: Ord + Copy>(&self, x: f64, y: f64, least: U, of: impl Fn(T) -> U) -> U {
-        let (rows, cols) = (self.cells.rows(), self.cells.cols());
-        let first = whole_from(y - self.tolerance - 0.5);
-        let past = ((y + self.tolerance + 0.5) as usize).min(rows);
-        let mut most = least;
-        for row in first..past.max(first) {
-            let off = row as f64 + 0.5 - y;
-            let wide = (self.tolerance * self.tolerance - off * off).max(0.0).sqrt();
-            let from = whole_from(x - wide - 0.5).min(cols);
-            let to = ((x + wide + 0.5) as usize).min(cols);
-            let cells = &self.cells.values()[row * cols..][..cols];
-            most = cells[from..to.max(from)].iter().fold(most, |most, &cell| most.max(of(cell)));
-        }
-        most
-    }
-}
-
-impl Around<'_, u32> {
-    /// The largest contributing area there, in cells, of a flow accumulation; 0 where there is none.
-    pub(super) fn area(&self, x: f64, y: f64) -> u32 {
-        self.largest(x, y, 0, Threshold::most)
-    }
-}
-
-/// Lines in cells from the north-west corner: column, then row.
-pub(super) fn in_cells(lines: &[Vec<[f64; 2]>], frame: &Frame) -> Vec<Vec<[f64; 2]>> {
-    let place = |p: &[f64; 2]| [(p[0] - frame.left) / frame.cell_size, (frame.top - p[1]) / frame.cell_size];
-    lines.iter().map(|line| line.iter().map(place).collect()).collect()
+    work: Work,
 }
 
 /// The mapped streams, in micrometres, by the number of thresholds at which they are found; and all of them.
@@ -456,19 +323,22 @@ fn found(
         .map(|line| {
             check(monitor)?;
             let (mut by_bin, mut all) = none();
+            let (mut places, mut areas) = (Vec::new(), Vec::new());
             for pair in line.windows(2) {
                 let (dx, dy) = (pair[1][0] - pair[0][0], pair[1][1] - pair[0][1]);
                 let length = dx.hypot(dy);
                 let pieces = (length * 4.0).ceil().max(1.0);
                 let piece = (length / pieces * frame.cell_m() * MICRO).round() as u64;
-                for at in 0..pieces as usize {
+                places.clear();
+                let place = |at: usize| {
                     let t = (at as f64 + 0.5) / pieces;
-                    let (x, y) = (pair[0][0] + dx * t, pair[0][1] + dy * t);
-                    if !around.is_inside(y.floor() as isize, x.floor() as isize) {
-                        continue;
-                    }
+                    [pair[0][0] + dx * t, pair[0][1] + dy * t]
+                };
+                places.extend((0..pieces as usize).map(place).filter(|&[x, y]| around.holds(x, y)));
+                around.areas(&places, &mut areas);
+                for &area in &areas {
                     all += piece;
-                    by_bin[reached.by(around.area(x, y))] += piece;
+                    by_bin[reached.by(area)] += piece;
                 }
             }
             Ok((by_bin, all))

@@ -2,7 +2,9 @@
 //! what the network's own form says.
 
 mod agreement;
+mod around;
 mod constant_drop;
+mod mapped;
 mod shortfalls;
 mod slope_area;
 mod suggest;

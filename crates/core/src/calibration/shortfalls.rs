@@ -5,7 +5,8 @@ use std::collections::HashSet;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use super::agreement::{Around, in_cells, near};
+use super::around::Around;
+use super::mapped::{in_cells, near};
 use crate::conditioning::stream_fits;
 use crate::monitor::check;
 use crate::network::Network;
@@ -243,6 +244,7 @@ impl Compared<'_> {
     ) -> Vec<Shortfall> {
         let mut out = Vec::new();
         let mut run: Vec<[f64; 2]> = Vec::new();
+        let mut areas = Vec::new();
         let (mut most, mut last) = (0u32, None);
         let mut end = |run: &mut Vec<[f64; 2]>, most: &mut u32, last: Option<[f64; 2]>| {
             run.extend(last.filter(|p| run.last() != Some(p)));
@@ -273,15 +275,15 @@ impl Compared<'_> {
             for at in 0..pieces as usize {
                 let point = |share: f64| [pair[0][0] + dx * share / pieces, pair[0][1] + dy * share / pieces];
                 let [x, y] = point(at as f64 + 0.5);
-                let inside = around.is_inside(y.floor() as isize, x.floor() as isize);
-                if !inside || streams.largest(x, y, false, |is| is) {
+                if !around.holds(x, y) || streams.any([x, y]) {
                     end(&mut run, &mut most, last.take());
                     continue;
                 }
                 if run.is_empty() {
                     run.push(point(at as f64));
                 }
-                most = most.max(around.area(x, y));
+                around.areas(&[[x, y]], &mut areas);
+                most = most.max(areas[0]);
                 last = Some(point(at as f64 + 1.0));
                 // One point a cell is enough, and the line's own corners.
                 if at % 4 == 3 || at + 1 == pieces as usize {

@@ -1,160 +1,204 @@
-//! How far each cell lies from the nearest of some cells, as the crow flies.
+//! How far cells lie from the nearest of some marked cells, as the crow flies.
 
 use multiversion::multiversion;
-use rayon::prelude::*;
 
-use crate::monitor::check;
-use crate::{Grid, Monitor, Result};
+use crate::{Cell, Grid};
 
-/// Distance between the centre of each cell and that of the nearest marked one, in cells; infinite where none
-/// is marked. Exact, at a constant cost per cell.
+/// Distances from marked cells that are worked out where they are asked for, a band of rows at a time, so that all
+/// a band needs stays in the processor's own memory.
 ///
-/// # Errors
-/// [`Error::Cancelled`](crate::Error::Cancelled).
+/// Exact: along columns by the marked rows above and below, along rows by looking aside or, where that is far, by
+/// the lower envelope of parabolas.
 ///
 /// # Source
-/// Felzenszwalb and Huttenlocher 2012, Theory of Computing 8, 415-428: distances along columns, then the lower
-/// envelope of parabolas along rows.
-///
-/// ```
-/// use bothros_core::{Grid, Silent, distance_to_marked};
-/// let marked = Grid::from_fn(4, 5, |c| c.row == 0 && c.col == 0);
-/// assert_eq!(distance_to_marked(&marked, &Silent)?.values()[3 * 5 + 4], 5.0);
-/// # Ok::<(), bothros_core::Error>(())
-/// ```
-pub fn distance_to_marked(marked: &Grid<bool>, monitor: &dyn Monitor) -> Result<Grid<f32>> {
-    let Away { mut along } = Away::from(marked, monitor)?;
-    let cols = marked.cols().max(1);
-    along.values_mut().par_chunks_mut(cols).try_for_each_init(Envelope::default, |envelope, row| {
-        check(monitor)?;
-        envelope.lower(row);
-        Ok::<(), crate::Error>(())
-    })?;
-    Ok(along)
-}
-
-/// Columns that are worked as one.
-const STRIP: usize = 512;
-
-/// Distances from marked cells that are worked out where they are asked for.
+/// Felzenszwalb and Huttenlocher 2012, Theory of Computing 8, 415-428 (distances along columns, then the lower
+/// envelope along rows).
 pub(crate) struct Away {
-    /// distance to the nearest marked cell of the same column, in cells; infinite where there is none
-    along: Grid<f32>,
+    rows: usize,
+    cols: usize,
+    /// where the marked cells of each row begin among all, and where they end
+    first: Vec<usize>,
+    marked: Vec<Mark>,
+    /// the last marked row above each band, by columns
+    above: Grid<u32>,
+    /// the first marked row of each band or below it, by columns
+    below: Grid<u32>,
 }
 
-impl Away {
-    /// Looks along the columns.
-    pub(crate) fn from(marked: &Grid<bool>, monitor: &dyn Monitor) -> Result<Self> {
-        let (rows, cols) = (marked.rows(), marked.cols());
-        // Zeros, since fresh pages are zeros: all are written below, by all cores.
-        let mut along = Grid::filled(rows, cols, 0f32);
-        // Each row cut into strips, handed out by strip: a thread has its columns to itself.
-        let mut strips: Vec<Vec<&mut [f32]>> = (0..cols.div_ceil(STRIP)).map(|_| Vec::new()).collect();
-        for row in along.values_mut().chunks_mut(cols.max(1)) {
-            row.chunks_mut(STRIP).zip(&mut strips).for_each(|(piece, strip)| strip.push(piece));
-        }
-        strips.par_iter_mut().enumerate().try_for_each(|(at, strip)| {
-            let mut nearest = [f32::INFINITY; STRIP];
-            for (row, out) in strip.iter_mut().enumerate() {
-                if row % 1024 == 0 {
-                    check(monitor)?;
-                }
-                let marks = &marked.values()[row * cols + at * STRIP..];
-                for ((out, nearest), &marked) in out.iter_mut().zip(&mut nearest).zip(marks) {
-                    *nearest = if marked { 0.0 } else { *nearest + 1.0 };
-                    *out = *nearest;
-                }
-            }
-            nearest.fill(f32::INFINITY);
-            for out in strip.iter_mut().rev() {
-                for (out, nearest) in out.iter_mut().zip(&mut nearest) {
-                    *nearest = out.min(*nearest + 1.0);
-                    *out = *nearest;
-                }
-            }
-            Ok::<(), crate::Error>(())
-        })?;
-        Ok(Self { along })
-    }
-
-    /// The distances of some cells of a row, in cells; `work` is used again from row to row.
-    pub(crate) fn of_row(&self, row: usize, wanted: &[u32], work: &mut Work, out: &mut Vec<f32>) {
-        let (rows, cols) = (self.along.rows(), self.along.cols());
-        let along = &self.along.values()[row * cols..][..cols];
-        out.clear();
-        // Looking to both sides takes as long as the way along the column is; the envelope takes the whole row.
-        let looks: f32 = wanted.iter().map(|&col| along[col as usize].min(cols as f32)).sum();
-        if looks > 64.0 * cols as f32 || rows.max(cols) > WIDEST {
-            work.row.clear();
-            work.row.extend_from_slice(along);
-            work.envelope.lower(&mut work.row);
-            out.extend(wanted.iter().map(|&col| work.row[col as usize]));
-            return;
-        }
-        let whole = cols + 2 * ASIDE;
-        let square = |d: &f32| if d.is_finite() { (*d as u32).pow(2) } else { NOWHERE };
-        work.east.clear();
-        work.east.resize(ASIDE, NOWHERE);
-        work.east.extend(along.iter().map(square));
-        work.east.resize(whole, NOWHERE);
-        work.west.clear();
-        work.west.extend(work.east.iter().rev());
-        if work.own.len() < whole {
-            work.own = (0..whole as u32).map(|k| k * k).collect();
-        }
-        work.nearest.clear();
-        work.nearest.resize(wanted.len(), 0);
-        look_aside(&work.east, &work.west, &work.own, wanted, &mut work.nearest);
-        let root =
-            |&square: &u32| if square >= NOWHERE { f32::INFINITY } else { (square as f64).sqrt() as f32 };
-        out.extend(work.nearest.iter().map(root));
-    }
+/// A marked cell of a row.
+#[derive(Clone, Copy)]
+struct Mark {
+    col: u32,
+    /// the next marked row of its column; [`SAME`] where the cell is marked again
+    next: u32,
 }
 
-/// Cells looked at together, to each side.
-const ASIDE: usize = 16;
+/// No row: half of all numbers away from any.
+const NONE: u32 = 1 << 31;
+/// The same cell is marked elsewhere.
+const SAME: u32 = u32::MAX;
+/// Cells of a row that are looked at together.
+const BLOCK: usize = 32;
 /// Squares of distances on grids of no more rows and columns add up within 32 bits.
 const WIDEST: usize = 32_767;
 /// More than the square of any distance on such a grid.
 const NOWHERE: u32 = 1 << 31;
 
-/// Squares of the distances of the cells at `wanted`, from the squares of those along columns, with [`ASIDE`] that
-/// are nowhere at each end: `east` from west to east, `west` the other way round. `own` holds the squares of whole
-/// numbers.
-#[multiversion(targets("x86_64+avx2"))]
-fn look_aside(east: &[u32], west: &[u32], own: &[u32], wanted: &[u32], out: &mut [u32]) {
-    // Loops are written out: what is handed to an iterator is not compiled for the wider registers.
-    let last = east.len() - ASIDE;
-    for (&col, out) in wanted.iter().zip(out) {
-        let at = col as usize + ASIDE;
-        let back = east.len() - 1 - at;
-        let mut least = east[at];
-        let mut aside = 1;
-        // Farther aside nothing can be nearer.
-        while aside <= last && own[aside] < least {
-            let (right, left) = ((at + aside).min(last), (back + aside).min(last));
-            let (right, left) = (&east[right..right + ASIDE], &west[left..left + ASIDE]);
-            let own = &own[aside..aside + ASIDE];
-            let mut best = [u32::MAX; ASIDE];
-            for k in 0..ASIDE {
-                best[k] = right[k].min(left[k]) + own[k];
-            }
-            for &one in &best {
-                least = least.min(one);
-            }
-            aside += ASIDE;
+impl Away {
+    /// Rows of a band.
+    pub(crate) const BAND: usize = 64;
+
+    /// Of the cells in lists, on a grid of so many rows and columns; a cell may stand in several.
+    pub(crate) fn from(lists: &[Vec<Cell>], rows: usize, cols: usize) -> Self {
+        let mut first = vec![0usize; rows + 1];
+        for cell in lists.iter().flatten() {
+            first[cell.row + 1] += 1;
         }
-        *out = least;
+        for row in 0..rows {
+            first[row + 1] += first[row];
+        }
+        let mut marked = vec![Mark { col: 0, next: NONE }; first[rows]];
+        let mut free = first.clone();
+        for cell in lists.iter().flatten() {
+            marked[free[cell.row]].col = cell.col as u32;
+            free[cell.row] += 1;
+        }
+        let bands = rows.div_ceil(Self::BAND);
+        let (mut above, mut below) = (Grid::filled(bands, cols, 0), Grid::filled(bands, cols, 0));
+        let mut nearest = vec![NONE; cols];
+        for row in (0..rows).rev() {
+            for mark in &mut marked[first[row]..first[row + 1]] {
+                let next = &mut nearest[mark.col as usize];
+                mark.next = if *next == row as u32 { SAME } else { std::mem::replace(next, row as u32) };
+            }
+            if row % Self::BAND == 0 {
+                below.values_mut()[row / Self::BAND * cols..][..cols].copy_from_slice(&nearest);
+            }
+        }
+        nearest.fill(NONE);
+        for row in 0..rows {
+            if row % Self::BAND == 0 {
+                above.values_mut()[row / Self::BAND * cols..][..cols].copy_from_slice(&nearest);
+            }
+            for mark in &marked[first[row]..first[row + 1]] {
+                nearest[mark.col as usize] = row as u32;
+            }
+        }
+        Self { rows, cols, first, marked, above, below }
+    }
+
+    /// Makes ready to go down the rows of a band.
+    pub(crate) fn enter(&self, band: usize, work: &mut Work) {
+        let of_band = |grid: &Grid<u32>| grid.values()[band * self.cols..][..self.cols].to_vec();
+        work.above = of_band(&self.above);
+        work.below = of_band(&self.below);
+        work.squares.clear();
+        work.squares.resize(self.cols + 3 * BLOCK, NOWHERE);
+    }
+
+    /// The distances of some cells of a row, in cells, infinite where nothing is marked. `wanted` are their
+    /// columns, rising. To be asked for each row of a band, from its first one, after [`Away::enter`].
+    pub(crate) fn of_row(&self, row: usize, wanted: &[u32], work: &mut Work, out: &mut Vec<f32>) {
+        let marked = &self.marked[self.first[row]..self.first[row + 1]];
+        for mark in marked {
+            work.above[mark.col as usize] = row as u32;
+        }
+        out.clear();
+        let done = self.rows.max(self.cols) <= WIDEST && {
+            squares_of_row(&work.above, &work.below, row as u32, &mut work.squares[BLOCK..]);
+            work.nearest.clear();
+            work.nearest.resize(wanted.len(), 0);
+            look_aside(&work.squares, wanted, &mut work.nearest)
+        };
+        if done {
+            let root =
+                |&square: &u32| if square >= NOWHERE { f32::INFINITY } else { (square as f64).sqrt() as f32 };
+            out.extend(work.nearest.iter().map(root));
+        } else {
+            let along = |col: usize| {
+                let near =
+                    (row as u32).wrapping_sub(work.above[col]).min(work.below[col].wrapping_sub(row as u32));
+                (near < NONE / 2).then_some(near)
+            };
+            work.envelope.lower((0..self.cols).map(along), wanted, out);
+        }
+        for mark in marked.iter().filter(|mark| mark.next != SAME) {
+            work.below[mark.col as usize] = mark.next;
+        }
     }
 }
+
+/// Squares of the distances along columns: from the marked rows above and below.
+#[multiversion(targets("x86_64+avx2"))]
+fn squares_of_row(above: &[u32], below: &[u32], row: u32, out: &mut [u32]) {
+    let cols = above.len();
+    let (below, out) = (&below[..cols], &mut out[..cols]);
+    // Loops are written out: what is handed to an iterator is not compiled for the wider registers.
+    for col in 0..cols {
+        let near = row.wrapping_sub(above[col]).min(below[col].wrapping_sub(row));
+        let within = near.min(WIDEST as u32);
+        out[col] = if near <= WIDEST as u32 { within * within } else { NOWHERE };
+    }
+}
+
+/// Squares of the distances of the cells at `wanted`, from the squares of those along columns, with [`BLOCK`] that
+/// are nowhere before and at least as many after them. Gives up, and says so, where looking aside takes longer
+/// than the envelope would.
+#[multiversion(targets("x86_64+avx2"))]
+fn look_aside(squares: &[u32], wanted: &[u32], out: &mut [u32]) -> bool {
+    let last = squares.len() - BLOCK;
+    let mut left = 24 * squares.len();
+    let mut from = 0;
+    while from < wanted.len() {
+        let begin = wanted[from] as usize / BLOCK * BLOCK;
+        let mut past = from;
+        let mut nearest = [0u32; BLOCK];
+        let mut most = 0;
+        while past < wanted.len() && (wanted[past] as usize) < begin + BLOCK {
+            let square = squares[BLOCK + wanted[past] as usize];
+            nearest[wanted[past] as usize - begin] = square;
+            most = most.max(square);
+            past += 1;
+        }
+        let at = begin + BLOCK;
+        let mut aside = 1;
+        // Farther aside nothing can be nearer.
+        while ((aside * aside) as u32) < most && aside < squares.len() {
+            for aside in aside..aside + STEPS {
+                let (east, west) = (&squares[(at + aside).min(last)..], &squares[at.saturating_sub(aside)..]);
+                let (east, west) = (&east[..BLOCK], &west[..BLOCK]);
+                let own = (aside * aside) as u32;
+                for k in 0..BLOCK {
+                    nearest[k] = nearest[k].min(east[k].min(west[k]).wrapping_add(own));
+                }
+            }
+            aside += STEPS;
+            most = 0;
+            for k in 0..BLOCK {
+                most = most.max(nearest[k]);
+            }
+            if left < STEPS * BLOCK / 4 {
+                return false;
+            }
+            left -= STEPS * BLOCK / 4;
+        }
+        while from < past {
+            out[from] = nearest[wanted[from] as usize - begin];
+            from += 1;
+        }
+    }
+    true
+}
+
+/// Steps aside that are taken before it is asked whether they are enough.
+const STEPS: usize = 4;
 
 /// Memory for [`Away::of_row`].
 #[derive(Default)]
 pub(crate) struct Work {
-    row: Vec<f32>,
-    east: Vec<u32>,
-    west: Vec<u32>,
-    own: Vec<u32>,
+    above: Vec<u32>,
+    below: Vec<u32>,
+    squares: Vec<u32>,
     nearest: Vec<u32>,
     envelope: Envelope,
 }
@@ -171,12 +215,12 @@ struct Envelope {
 }
 
 impl Envelope {
-    /// Turns distances along columns into distances.
-    fn lower(&mut self, row: &mut [f32]) {
+    /// The distances of the cells at `wanted`, columns that rise, from those along columns.
+    fn lower(&mut self, row: impl Iterator<Item = Option<u32>>, wanted: &[u32], out: &mut Vec<f32>) {
         self.at.clear();
         self.base.clear();
         self.from.clear();
-        for (col, &along) in row.iter().enumerate().filter(|(_, along)| along.is_finite()) {
+        for (col, along) in row.enumerate().filter_map(|(col, along)| Some((col, along?))) {
             let base = (along as f64).powi(2);
             let mut from = f64::NEG_INFINITY;
             while let (Some(&at), Some(&other), Some(&begins)) =
@@ -197,45 +241,64 @@ impl Envelope {
             self.from.push(from);
         }
         let mut which = 0;
-        for (col, out) in row.iter_mut().enumerate() {
+        out.extend(wanted.iter().map(|&col| {
             while self.from.get(which + 1).is_some_and(|&from| from < col as f64) {
                 which += 1;
             }
-            if let (Some(&at), Some(&base)) = (self.at.get(which), self.base.get(which)) {
-                *out = (base + (col as f64 - at as f64).powi(2)).sqrt() as f32;
+            match (self.at.get(which), self.base.get(which)) {
+                (Some(&at), Some(&base)) => (base + (col as f64 - at as f64).powi(2)).sqrt() as f32,
+                _ => f32::INFINITY,
             }
-        }
+        }));
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Silent;
     use proptest::prelude::*;
 
     proptest! {
         #[test]
-        fn equals_the_nearest_by_definition(rows in 1usize..14, cols in 1usize..14, marks in prop::collection::vec((0usize..14, 0usize..14), 0..6)) {
-            let marked = Grid::from_fn(rows, cols, |c| marks.contains(&(c.row, c.col)));
-            let found = distance_to_marked(&marked, &Silent).unwrap();
-            for i in 0..marked.len() {
-                let own = marked.cell(i);
-                let nearest = (0..marked.len()).filter(|&j| marked.values()[j]).map(|j| {
-                    let c = marked.cell(j);
-                    (c.row as f64 - own.row as f64).hypot(c.col as f64 - own.col as f64) as f32
-                }).fold(f32::INFINITY, f32::min);
-                prop_assert_eq!(found.values()[i], nearest);
-            }
-            // Asked for some cells only, of few or many in a row.
-            let away = Away::from(&marked, &Silent).unwrap();
+        fn equals_the_nearest_by_definition(
+            rows in 1usize..150, cols in 1usize..90, places in prop::collection::vec((0usize..150, 0usize..90), 0..9),
+            every in 1usize..40,
+        ) {
+            let inside = |&(row, col): &(usize, usize)| (row < rows && col < cols).then_some(Cell { row, col });
+            let marked: Vec<Cell> = places.iter().filter_map(inside).collect();
+            // A cell may stand in several lists.
+            let away = Away::from(&[marked.clone(), marked.iter().rev().take(2).copied().collect()], rows, cols);
+            let wanted: Vec<u32> = (0..cols as u32).step_by(every).collect();
             let (mut work, mut out) = (Work::default(), Vec::new());
             for row in 0..rows {
-                for every in [1, 3, 20] {
-                    let wanted: Vec<u32> = (0..cols as u32).step_by(every).collect();
-                    away.of_row(row, &wanted, &mut work, &mut out);
-                    let expected: Vec<f32> = wanted.iter().map(|&c| found.values()[row * cols + c as usize]).collect();
-                    prop_assert_eq!(&out, &expected);
+                if row % Away::BAND == 0 {
+                    away.enter(row / Away::BAND, &mut work);
+                }
+                away.of_row(row, &wanted, &mut work, &mut out);
+                let expected: Vec<f32> = wanted.iter().map(|&col| {
+                    let far = |c: &Cell| (c.row as f64 - row as f64).hypot(c.col as f64 - col as f64) as f32;
+                    marked.iter().map(far).fold(f32::INFINITY, f32::min)
+                }).collect();
+                prop_assert_eq!(&out, &expected);
+            }
+        }
+    }
+
+    #[test]
+    fn far_from_all_the_envelope_is_as_exact() {
+        // Rows too long to look aside, and a grid too wide for squares of 32 bits.
+        for cols in [9000, 40_000] {
+            let marked = [Cell { row: 0, col: 3 }, Cell { row: 2, col: cols - 5 }];
+            let away = Away::from(&[marked.to_vec()], 3, cols);
+            let wanted: Vec<u32> = (0..cols as u32).step_by(7).collect();
+            let (mut work, mut out) = (Work::default(), Vec::new());
+            away.enter(0, &mut work);
+            for row in 0..3usize {
+                away.of_row(row, &wanted, &mut work, &mut out);
+                for (&col, &found) in wanted.iter().zip(&out) {
+                    let far = |c: &Cell| (c.row as f64 - row as f64).hypot(c.col as f64 - col as f64);
+                    let expected = marked.iter().map(far).fold(f64::INFINITY, f64::min);
+                    assert_eq!(found, expected as f32, "row {row}, column {col} of {cols}");
                 }
             }
         }

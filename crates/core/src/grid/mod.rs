@@ -7,7 +7,6 @@ mod pages;
 mod placing;
 mod raster;
 
-pub use away::distance_to_marked;
 pub(crate) use away::{Away, Work};
 pub use draw::{Connection, cells_along, cells_within};
 pub use frame::Frame;

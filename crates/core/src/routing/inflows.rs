@@ -2,7 +2,7 @@
 
 use multiversion::multiversion;
 
-use crate::Grid;
+use crate::{Grid, NEIGHBOURS, Threshold};
 
 /// For the cells of a row from `left` on, as many as `out` is long: a bit for each neighbour that
 /// drains to the cell, in the order of [`NEIGHBOURS`](crate::NEIGHBOURS).
@@ -31,6 +31,37 @@ pub(crate) fn inflows_of_row(directions: &Grid<u8>, row: usize, left: usize, out
         look(above, -1, 2, 32);
         look(above, 0, 4, 64);
         look(above, 1, 8, 128);
+    }
+}
+
+/// The largest threshold that the cells reach which drain straight into each cell of a whole row; 0 where none does.
+pub(crate) fn largest_inflow_of_row(
+    directions: &Grid<u8>,
+    accumulation: &Grid<u32>,
+    row: usize,
+    out: &mut [u32],
+) {
+    let (rows, cols) = (directions.rows(), directions.cols());
+    out.fill(0);
+    for (k, n) in NEIGHBOURS.iter().enumerate() {
+        let Some(at) = row.checked_add_signed(n.rows).filter(|&at| at < rows) else { continue };
+        // Where the row's cells begin that have such a neighbour, and where these neighbours begin.
+        let (skip, from) = (usize::from(n.cols < 0), usize::from(n.cols > 0));
+        let count = cols.saturating_sub(n.cols.unsigned_abs());
+        let line = at * cols + from..at * cols + from + count;
+        let leads_here = NEIGHBOURS[(k + 4) % 8].code;
+        let (codes, cells) = (&directions.values()[line.clone()], &accumulation.values()[line]);
+        raise(&mut out[skip..skip + count], codes, cells, leads_here);
+    }
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn raise(out: &mut [u32], codes: &[u8], cells: &[u32], code: u8) {
+    let (codes, cells) = (&codes[..out.len()], &cells[..out.len()]);
+    // Loops are written out: what is handed to an iterator is not compiled for the wider registers.
+    for k in 0..out.len() {
+        let own = if codes[k] == code { Threshold::most(cells[k]) } else { 0 };
+        out[k] = out[k].max(own);
     }
 }
 
@@ -64,6 +95,13 @@ mod tests {
                         expected |= 1 << k;
                     }
                     prop_assert_eq!(bits, expected);
+                }
+                let accumulation = Grid::from_fn(rows, cols, |c| ((seed[c.col.min(7)] * 9 + c.row) as u32).wrapping_sub(1));
+                let mut out = vec![7; cols];
+                largest_inflow_of_row(&directions, &accumulation, row, &mut out);
+                for (col, largest) in out.into_iter().enumerate() {
+                    let reached = |n: usize| Threshold::most(accumulation.values()[n]);
+                    prop_assert_eq!(largest, upstream(&directions, row * cols + col).map(reached).max().unwrap_or(0));
                 }
             }
         }

@@ -21,7 +21,7 @@ pub use d8::{DIRECTION_NODATA, OUTLET, flow_directions, flow_directions_to_outle
 pub use dinf::{DINF_OUTLET, dinf_accumulation, dinf_directions};
 pub use distance::{distance_to_outlet, distance_to_stream};
 pub use fall::with_least_fall;
-pub(crate) use inflows::inflows_of_row;
+pub(crate) use inflows::{inflows_of_row, largest_inflow_of_row};
 pub use method::{Method, accumulate_by};
 pub use mfd::{MFD_EXPONENT, mfd_accumulation};
 pub use spread::REAL_ACCUMULATION_NODATA;
