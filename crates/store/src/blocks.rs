@@ -107,40 +107,64 @@ pub(crate) fn coarsen<T: CellValue>(fine: &Grid<T>, overview: Overview) -> Grid<
 /// Compresses values without loss: the bytes of equal weight are put together, which makes runs of
 /// sign and exponent, and then Zstandard at its fastest.
 pub(crate) fn compress<T: CellValue>(values: &[T]) -> Result<Vec<u8>> {
-    let bytes: &[u8] = bytemuck::cast_slice(values);
-    let size = size_of::<T>();
-    if size == 1 {
-        return Ok(zstd::bulk::compress(bytes, 1)?);
-    }
     let count = values.len();
-    let mut planes = vec![0u8; bytes.len()];
-    for plane in 0..size {
-        for (out, value) in
-            planes[plane * count..(plane + 1) * count].iter_mut().zip(bytes.chunks_exact(size))
-        {
-            *out = value[plane];
+    match size_of::<T>() {
+        1 => Ok(zstd::bulk::compress(bytemuck::cast_slice(values), 1)?),
+        4 => {
+            let mut planes = vec![0u8; 4 * count];
+            let (low, high) = planes.split_at_mut(2 * count);
+            let ((a, b), (c, d)) = (low.split_at_mut(count), high.split_at_mut(count));
+            for (at, value) in bytemuck::cast_slice::<T, [u8; 4]>(values).iter().enumerate() {
+                [a[at], b[at], c[at], d[at]] = *value;
+            }
+            Ok(zstd::bulk::compress(&planes, 1)?)
+        }
+        size => unreachable!("values of {size} bytes are not kept"),
+    }
+}
+
+/// A block whose compression is undone, but whose bytes of equal weight still stand together.
+pub(crate) struct Planes {
+    bytes: Vec<u8>,
+    count: usize,
+}
+
+impl Planes {
+    /// Of `count` values that were compressed.
+    pub(crate) fn of<T: CellValue>(data: &[u8], count: usize) -> Result<Self> {
+        let bytes = zstd::bulk::decompress(data, count * size_of::<T>()).map_err(|_| Error::DamagedBlock)?;
+        if bytes.len() != count * size_of::<T>() {
+            return Err(Error::DamagedBlock);
+        }
+        Ok(Self { bytes, count })
+    }
+
+    /// The values from `first` on, as many as `out` is long.
+    pub(crate) fn values<T: CellValue>(&self, first: usize, out: &mut [T]) {
+        let length = out.len();
+        let plane = |k: usize| &self.bytes[k * self.count + first..][..length];
+        match size_of::<T>() {
+            1 => bytemuck::cast_slice_mut(out).copy_from_slice(plane(0)),
+            4 => {
+                let (a, b, c, d) = (plane(0), plane(1), plane(2), plane(3));
+                for (at, value) in bytemuck::cast_slice_mut::<T, [u8; 4]>(out).iter_mut().enumerate() {
+                    *value = [a[at], b[at], c[at], d[at]];
+                }
+            }
+            size => unreachable!("values of {size} bytes are not kept"),
         }
     }
-    Ok(zstd::bulk::compress(&planes, 1)?)
 }
 
 /// Undoes [`compress`]; the bytes are those of `count` values.
 pub(crate) fn decompress<T: CellValue>(data: &[u8], count: usize) -> Result<Vec<u8>> {
-    let size = size_of::<T>();
-    let planes = zstd::bulk::decompress(data, count * size).map_err(|_| Error::DamagedBlock)?;
-    if planes.len() != count * size {
-        return Err(Error::DamagedBlock);
+    let planes = Planes::of::<T>(data, count)?;
+    if size_of::<T>() == 1 {
+        return Ok(planes.bytes);
     }
-    if size == 1 {
-        return Ok(planes);
-    }
-    let mut bytes = vec![0u8; planes.len()];
-    for plane in 0..size {
-        for (value, &byte) in bytes.chunks_exact_mut(size).zip(&planes[plane * count..(plane + 1) * count]) {
-            value[plane] = byte;
-        }
-    }
-    Ok(bytes)
+    let mut values = vec![T::NODATA; count];
+    planes.values(0, &mut values);
+    Ok(bytemuck::pod_collect_to_vec(&values))
 }
 
 #[cfg(test)]

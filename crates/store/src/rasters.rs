@@ -8,7 +8,7 @@ use sea_orm::{
 };
 use std::sync::Arc;
 
-use crate::blocks::{BLOCK, CellValue, Overview, coarsen, compress, decompress, levels};
+use crate::blocks::{BLOCK, CellValue, Overview, Planes, coarsen, compress, decompress, levels};
 use crate::entity::{raster, raster_block};
 use crate::{Error, Result, Store};
 
@@ -234,35 +234,43 @@ impl Store {
         }))
     }
 
-    /// Reads a raster whole.
+    /// Reads a raster whole. While some rows of blocks are put in their places, the next are fetched.
     pub async fn read_raster<T: CellValue>(&self, meta: &RasterMeta) -> Result<Grid<T>> {
-        let mut values = vec![T::NODATA; meta.rows * meta.cols];
-        for row in 0..meta.rows.div_ceil(BLOCK) {
-            let blocks = raster_block::Entity::find()
-                .filter(raster_block::Column::RasterId.eq(meta.id))
-                .filter(raster_block::Column::Level.eq(0))
-                .filter(raster_block::Column::Row.eq(row as i32))
-                .order_by_asc(raster_block::Column::Col)
-                .all(&self.db)
-                .await?;
-            if blocks.len() != meta.cols.div_ceil(BLOCK) {
-                return Err(Error::NotFound("raster"));
-            }
-            let height = BLOCK.min(meta.rows - row * BLOCK);
-            let strips: Vec<Vec<u8>> = blocks
-                .par_iter()
-                .map(|b| decompress::<T>(&b.data, height * BLOCK.min(meta.cols - b.col as usize * BLOCK)))
-                .collect::<Result<_>>()?;
-            for (col, bytes) in strips.iter().enumerate() {
-                let width = BLOCK.min(meta.cols - col * BLOCK);
-                for (r, line) in bytes.chunks_exact(width * size_of::<T>()).enumerate() {
-                    let start = (row * BLOCK + r) * meta.cols + col * BLOCK;
-                    bytemuck::cast_slice_mut::<T, u8>(&mut values[start..start + width])
-                        .copy_from_slice(line);
-                }
-            }
+        let (rows, cols) = (meta.rows, meta.cols);
+        let mut values = vec![T::NODATA; rows * cols];
+        let mut ahead = self.blocks_of_row(meta, 0).await?;
+        for row in 0..rows.div_ceil(BLOCK) {
+            let blocks = std::mem::take(&mut ahead);
+            let place = async {
+                let placed = tokio::task::spawn_blocking(move || {
+                    let from = row * BLOCK * cols;
+                    let past = values.len().min(from + BLOCK * cols);
+                    put_together(&blocks, cols, &mut values[from..past])?;
+                    Ok::<_, Error>(values)
+                });
+                placed.await.map_err(|e| Error::Io(std::io::Error::other(e)))?
+            };
+            (values, ahead) = tokio::try_join!(place, self.blocks_of_row(meta, row + 1))?;
         }
-        Ok(Grid::from_vec(meta.rows, meta.cols, values))
+        Ok(Grid::from_vec(rows, cols, values))
+    }
+
+    /// The blocks of one row of blocks at full resolution, from west to east; none below the last.
+    async fn blocks_of_row(&self, meta: &RasterMeta, row: usize) -> Result<Vec<raster_block::Model>> {
+        if row * BLOCK >= meta.rows {
+            return Ok(Vec::new());
+        }
+        let blocks = raster_block::Entity::find()
+            .filter(raster_block::Column::RasterId.eq(meta.id))
+            .filter(raster_block::Column::Level.eq(0))
+            .filter(raster_block::Column::Row.eq(row as i32))
+            .order_by_asc(raster_block::Column::Col)
+            .all(&self.db)
+            .await?;
+        if blocks.len() != meta.cols.div_ceil(BLOCK) {
+            return Err(Error::NotFound("raster"));
+        }
+        Ok(blocks)
     }
 
     /// Reads a window of a level, `rows` x `cols` from `(row, col)`, which may lie partly or wholly
@@ -277,8 +285,8 @@ impl Store {
         let (all_rows, all_cols) = meta.size_of_level(level);
         let mut window = Grid::filled(rows, cols, T::NODATA);
         let (top, left) = (row.max(0) as usize, col.max(0) as usize);
-        let bottom = (row + rows as isize).clamp(0, all_rows as isize) as usize;
-        let right = (col + cols as isize).clamp(0, all_cols as isize) as usize;
+        let bottom = row.saturating_add_unsigned(rows).clamp(0, all_rows as isize) as usize;
+        let right = col.saturating_add_unsigned(cols).clamp(0, all_cols as isize) as usize;
         if top >= bottom || left >= right {
             return Ok(window);
         }
@@ -324,4 +332,21 @@ impl Store {
             other => Error::Io(std::io::Error::other(other.to_string())),
         })
     }
+}
+
+/// Puts the values of blocks that lie side by side in their places, on rows of so many columns.
+fn put_together<T: CellValue>(blocks: &[raster_block::Model], cols: usize, out: &mut [T]) -> Result<()> {
+    let height = out.len() / cols.max(1);
+    let width = |col: usize| BLOCK.min(cols - col * BLOCK);
+    let unpacked: Vec<Planes> = blocks
+        .par_iter()
+        .enumerate()
+        .map(|(col, block)| Planes::of::<T>(&block.data, height * width(col)))
+        .collect::<Result<_>>()?;
+    out.par_chunks_mut(cols.max(1)).enumerate().for_each(|(row, line)| {
+        for (col, (planes, out)) in unpacked.iter().zip(line.chunks_mut(BLOCK)).enumerate() {
+            planes.values(row * width(col), out);
+        }
+    });
+    Ok(())
 }

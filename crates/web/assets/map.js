@@ -141,7 +141,6 @@ export class StudyMap {
     this.redrawSides();
     this.redrawWays();
     this.loadCatchments();
-    this.loadFeatures();
     this.loadBarriers();
   }
 
@@ -172,7 +171,13 @@ export class StudyMap {
     return [LAYERS[0], ...pictures, ...LAYERS.slice(1)];
   }
 
-  loadFeatures() { return loadFeatures(this).catch((e) => this.onProblem?.(e.message)); }
+  /** Fetches the features in view, where they are drawn; where they are not, once they are. */
+  loadFeatures() {
+    const drawn = this.shown.has('features') || this.shown.has('provisional');
+    this.featuresOf = drawn ? this.layers.features : null;
+    return drawn ? loadFeatures(this).catch((e) => this.onProblem?.(e.message)) : Promise.resolve();
+  }
+
   loadBarriers() { return loadBarriers(this).catch((e) => this.onProblem?.(e.message)); }
 
   /** The ground before and after conditioning, on both sides of a handle. */
@@ -193,6 +198,7 @@ export class StudyMap {
 
   rest(cells) {
     this.threshold = cells;
+    this.asked = null;
     this.showFlow();
     this.redrawStreams();
     this.redrawSides();
@@ -213,6 +219,7 @@ export class StudyMap {
   show() {
     for (const [key, layer] of Object.entries(this.layers)) if (key !== 'area' && key !== 'streams') { layer.setVisible(this.shown.has(key)); if (this.shown.has(key)) this.views.show(key).catch((e) => this.onProblem?.(e.message)); }
     this.views.contours().catch((e) => this.onProblem?.(e.message));
+    if (this.featuresOf !== this.layers.features) this.loadFeatures();
     this.showFlow();
   }
 
@@ -268,20 +275,28 @@ export class StudyMap {
     const [west, south, east, north] = view.calculateExtent(size);
     const pad = (east - west) * 0.25;
     const cells = this.threshold;
+    const asked = { layer, cells, resolution: view.getResolution(), west: west - pad, south: south - pad, east: east + pad, north: north + pad };
+    // What was fetched, or is on its way, reaches beyond the view.
+    const had = this.asked;
+    if (had && had.layer === layer && had.cells === cells && had.resolution === asked.resolution && had.whole !== false
+      && west >= had.west && south >= had.south && east <= had.east && north <= had.north) return;
+    this.asked = asked;
     this.fetching?.abort();
     this.fetching = new AbortController();
-    const query = new URLSearchParams({ cells, west: west - pad, south: south - pad, east: east + pad, north: north + pad, resolution: view.getResolution() });
+    const query = new URLSearchParams(Object.entries(asked).filter(([key]) => key !== 'layer'));
     try {
       const told = await ask(`${this.base}/streams?${query}`, { signal: this.fetching.signal });
       if (cells !== this.threshold || layer !== this.layers.streams) return;
       const source = layer.getSource();
       source.clear(true);
       source.addFeatures(told.reaches.map((r) => new ol.Feature({ geometry: new ol.geom.LineString(r.line), id: r.id, order: r.order, magnitude: r.magnitude, m2: r.m2 })));
+      asked.whole = told.complete;
       this.complete = told.complete;
       this.resting = true;
       this.showFlow();
       this.target.dataset.reaches = told.reaches.length;
     } catch (error) {
+      if (this.asked === asked) this.asked = null;
       if (error.name !== 'AbortError') this.onProblem?.(error.message);
     }
   }

@@ -57,12 +57,12 @@ async function openStage(next, focus = false) {
   map.unmark();
   map.shown = new Set(drawnAt[stage]);
   if (map.map) map.show();
-  await fetchDesk();
-  markStage();
-  drawList();
   map.redrawStreams();
   map.redrawSides();
   map.redrawWays();
+  await fetchDesk();
+  markStage();
+  drawList();
   remember();
   if (focus) desk.focus();
 }
@@ -126,7 +126,7 @@ async function loadMap() {
     const there = await map.load(view);
     state.textContent = there ? '' : 'No terrain to show yet. The desk tells what comes next.';
     if (there && !map.onMove) {
-      map.onMove = () => { remember(); terrain.extent(); if (map.shown.has('streams')) map.redrawStreams(); map.redrawSides(); if (map.shown.has('features')) map.loadFeatures(); map.views.contours().catch((e) => notice(e.message, true)); };
+      map.onMove = () => { remember(); terrain.extent(); if (map.shown.has('streams')) map.redrawStreams(); map.redrawSides(); map.loadFeatures(); map.views.contours().catch((e) => notice(e.message, true)); };
       map.onStyled = drawList;
       map.map.on('pointermove', (e) => { if (!e.dragging) { pointer = e.coordinate; readOut(); } });
       map.map.on('singleclick', (e) => { if (mode) useMode(e.coordinate); else if (stage === 'conditioning') conditioning.pick(e.coordinate); else if (stage === 'network') pickReach(e.pixel); });

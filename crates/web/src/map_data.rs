@@ -201,7 +201,7 @@ pub async fn cells(
     Path(study): Path<i64>,
     Query(w): Query<Window>,
 ) -> Result<Json<Value>> {
-    if w.rows * w.cols > 40_000 || w.rows > 400 || w.cols > 400 {
+    if w.rows > 400 || w.cols > 400 || w.rows * w.cols > 40_000 {
         return Err(WebError::refused("at most 40 000 cells at a time"));
     }
     let (at, size) = ((w.row, w.col), (w.rows, w.cols));

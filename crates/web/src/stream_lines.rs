@@ -153,3 +153,40 @@ pub async fn streams(
     .await?;
     Ok(Json(told))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const VIEW: View = View { west: 0.0, south: 0.0, east: 100.0, north: 100.0, resolution: 10.0, cells: 1 };
+
+    #[test]
+    fn lines_are_thinned_to_what_can_be_seen_and_keep_their_ends() {
+        let line: Vec<[f64; 2]> = (0..=40).map(|n| [n as f64, 50.0]).collect();
+        let seen = VIEW.seen(&line).unwrap();
+        assert_eq!((seen[0], seen[seen.len() - 1]), (line[0], line[40]));
+        // Seven tenths of a pixel apart, but for the last.
+        assert!(seen.len() <= 7, "{seen:?}");
+        assert!(seen.windows(2).rev().skip(1).all(|w| w[1][0] - w[0][0] >= 7.0), "{seen:?}");
+        // No vertex is made up.
+        assert!(seen.iter().all(|p| line.contains(p)));
+    }
+
+    #[test]
+    fn what_lies_out_of_sight_or_in_one_place_is_left_out() {
+        assert!(VIEW.seen(&[[200.0, 50.0], [300.0, 50.0]]).is_none());
+        assert!(VIEW.seen(&[]).is_none());
+        assert!(VIEW.seen(&[[50.0, 50.0]]).is_none());
+        // A line that only begins in view is drawn whole, so that it does not end at the rim.
+        assert_eq!(VIEW.seen(&[[90.0, 50.0], [300.0, 50.0]]).unwrap().len(), 2);
+    }
+
+    #[test]
+    fn no_more_is_drawn_than_can_be() {
+        let line = [[10.0, 10.0], [30.0, 30.0]];
+        let told = drawn(VIEW, (0..LINES_AT_ONCE + 5).map(|_| (Some(Side::Extra), 2, &line[..])));
+        let lines = told["lines"].as_array().unwrap();
+        assert_eq!(lines.len(), LINES_AT_ONCE);
+        assert_eq!(lines[0], json!({ "side": "extra", "order": 2, "line": [[10.0, 10.0], [30.0, 30.0]] }));
+    }
+}

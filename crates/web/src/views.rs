@@ -211,6 +211,9 @@ pub async fn contour_lines(
     if sides.iter().any(|v| !v.is_finite()) || view.interval.is_some_and(|i| !i.is_finite() || i <= 0.0) {
         return Err(WebError::refused("the interval of contours must be greater than 0"));
     }
+    if view.west > view.east || view.south > view.north {
+        return Err(WebError::refused("a view has its west and south below its east and north"));
+    }
     let mut level = 0;
     let (row, col, rows, cols, cell_size) = loop {
         let cell_size = frame.cell_size * (1u64 << level) as f64;

@@ -18,8 +18,6 @@ pub struct CatchmentFacts {
     pub y: f64,
     /// distance moved, metres
     pub moved_m: f64,
-    /// whether the cell is stream at the study's threshold
-    pub on_stream: bool,
     /// number of cells
     pub cells: u64,
     /// its cells at the edge of the footprint
@@ -59,7 +57,6 @@ fn delineate_at(
         x: cx,
         y: cy,
         moved_m: (cx - at.0).hypot(cy - at.1) * grids.frame.unit_m,
-        on_stream: stream_at(cell),
         cells: catchment.cells,
         edge_cells: catchment.edge_cells,
         area_km2: catchment.area(&grids.frame).as_km2(),

@@ -34,8 +34,8 @@ pub struct Evidence {
     pub scores: Vec<Scores>,
     /// tests of drops, from the smallest threshold up
     pub drops: Vec<(Threshold, Option<DropTest>)>,
-    /// scores at every threshold that can be dragged to, from the smallest scored up, each with the highest order
-    /// where that is known
+    /// scores at every threshold that can be dragged to or at which drops were tested, and at the study's own, from the
+    /// smallest up, each with the highest order where that is known
     pub figures: Vec<(Scores, Option<u8>)>,
     /// mean slope by contributing area
     pub slopes: Vec<SlopeClass>,
@@ -81,6 +81,8 @@ type Key = (i64, u64, String);
 pub struct Calibration {
     found: moka::future::Cache<Key, Arc<Evidence>>,
     compared: moka::future::Cache<(Key, u32), Arc<Comparison>>,
+    /// scores and highest order at thresholds that were typed
+    typed: moka::future::Cache<(Key, u32), (Scores, Option<u8>)>,
 }
 
 impl Default for Calibration {
@@ -90,6 +92,7 @@ impl Default for Calibration {
         Self {
             found: moka::future::Cache::new(50),
             compared: moka::future::Cache::builder().weigher(weight).max_capacity(300_000).build(),
+            typed: moka::future::Cache::new(1000),
         }
     }
 }
@@ -136,15 +139,19 @@ impl Calibration {
             return Ok(known.figures[at]);
         }
         let facts = Facts::of(&store.study(study).await?)?;
-        let (routed, streams) = (grids.get(store, &facts).await?, grids.streams(store, &facts).await?);
-        let mapped = lines(layer_features(store, &facts, LayerRole::MappedStreams).await?);
-        let order = grids.network(store, &facts, threshold).await?.highest_order();
-        let scores = while_wanted(move |wanted| {
-            let (codes, areas) = (&routed.directions, streams.accumulation());
-            Ok(agreement(codes, areas, &routed.frame, &mapped, tolerance_m, &[threshold], wanted)?)
-        });
-        let scores = scores.await?.into_iter().next();
-        Ok((scores.ok_or_else(Error::not_routed)?, Some(order)))
+        let key = (key(store, grids, &facts, tolerance_m).await?, threshold.as_cells());
+        let score = async {
+            let (routed, streams) = (grids.get(store, &facts).await?, grids.streams(store, &facts).await?);
+            let mapped = lines(layer_features(store, &facts, LayerRole::MappedStreams).await?);
+            let order = grids.network(store, &facts, threshold).await?.highest_order();
+            let scores = while_wanted(move |wanted| {
+                let (codes, areas) = (&routed.directions, streams.accumulation());
+                Ok(agreement(codes, areas, &routed.frame, &mapped, tolerance_m, &[threshold], wanted)?)
+            });
+            let scores = scores.await?.into_iter().next();
+            Ok::<_, Error>((scores.ok_or_else(Error::not_routed)?, Some(order)))
+        };
+        self.typed.try_get_with(key, score).await.map_err(shared)
     }
 
     /// How the network at a threshold compares with the mapped streams.
@@ -221,15 +228,21 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
     let mapped_lines = mapped.len();
     let streams = cache.streams(store, facts).await?;
     let largest = routing.largest_cells;
+    let chosen = facts.network.map(|n| n.threshold);
     let footprint_km2 = frame.area_of(terrain.summary.cells).as_km2();
     while_wanted(move |wanted| {
         let part = |from, to| Part::new(wanted, from, to);
         let (codes, plain, edited) = (&grids.directions, &grids.accumulation, streams.accumulation());
-        let tested = thresholds(largest);
-        let all: Vec<Threshold> = tested.iter().copied().chain(places(largest)).collect();
-        let mut tested_scores =
-            agreement(codes, edited, &frame, &mapped, tolerance_m, &all, &part(0.0, 0.5))?;
-        let figures = tested_scores.split_off(tested.len());
+        let (tested, places) = (thresholds(largest), places(largest));
+        // Each costs next to nothing beside the others: the study's own, whatever it is, is among them.
+        let mut all: Vec<Threshold> = tested.iter().chain(&places).copied().chain(chosen).collect();
+        all.sort_unstable();
+        all.dedup();
+        let figures = agreement(codes, edited, &frame, &mapped, tolerance_m, &all, &part(0.0, 0.5))?;
+        let at = |some: &[Threshold]| -> Vec<Scores> {
+            figures.iter().filter(|s| some.binary_search(&s.threshold).is_ok()).copied().collect()
+        };
+        let tested_scores = at(&tested);
         let highest = tested.last().copied();
         let slopes = slope_by_area(codes, plain, &grids.filled, &frame, &part(0.5, 0.7))?;
         // What was changed by hand says nothing of where channels begin by themselves.
@@ -245,7 +258,8 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
             Some(orders[at].highest_order)
         };
         let bend = bend(&slopes);
-        let scores = figures.iter().filter(|s| Some(s.threshold) <= highest).copied().collect();
+        let mut scores = at(&places);
+        scores.retain(|s| Some(s.threshold) <= highest);
         Ok(Evidence {
             tolerance_m,
             drops,

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use bothros_core::network::{Edit, Edited, Network, edited_accumulation, extract_edited};
 use bothros_core::routing::distance_to_stream;
-use bothros_core::{Frame, Grid, Monitor, Silent, Threshold};
+use bothros_core::{Cell, Frame, Grid, Monitor, Silent, Threshold};
 use bothros_store::{RasterRole, Store};
 
 use crate::wanted::while_wanted;
@@ -37,6 +37,10 @@ impl Streams {
     /// Whether a cell, by number in row order, is stream.
     pub fn is_stream(&self, threshold: Threshold, index: usize) -> bool {
         threshold.is_stream(self.accumulation().values()[index])
+    }
+    /// Whether a cell is stream; none is beyond the grid.
+    pub fn is_stream_at(&self, threshold: Threshold, cell: Cell) -> bool {
+        self.accumulation().get(cell).is_some_and(|&cells| threshold.is_stream(cells))
     }
     /// For each edit by hand whether it changes the network at a threshold.
     pub fn applied(&self, threshold: Threshold) -> Vec<bool> {
@@ -159,6 +163,18 @@ impl GridCache {
         Ok((accumulation.id, grids))
     }
 
+    /// Takes into memory what stages after routing look at first, so that it is there when it is asked for; nothing
+    /// where the study is not routed.
+    ///
+    /// # Errors
+    /// As [`GridCache::network`].
+    pub async fn warm(&self, store: &Store, facts: &Facts) -> Result<()> {
+        if let Some(network) = &facts.network {
+            self.network(store, facts, network.threshold).await?;
+        }
+        Ok(())
+    }
+
     /// How far water runs over land before it meets the network at a threshold.
     ///
     /// # Errors
@@ -195,6 +211,9 @@ impl GridCache {
     }
 
     /// The network of a study at a threshold.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
     pub async fn network(&self, store: &Store, facts: &Facts, threshold: Threshold) -> Result<Arc<Network>> {
         let (id, grids) = self.numbered(store, facts).await?;
         let edits: Vec<&Edit> = facts.settings.edits.iter().map(|e| &e.edit).collect();

@@ -206,6 +206,8 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
         }
         None => writer.remove(&[RasterRole::Weighted]).await?,
     }
+    // The threshold may have been moved in the meantime.
+    let chosen = Facts::of(&store.study(study).await?)?.network.map(|n| n.threshold);
     writer
         .change_study(vec![
             (StudyPart::Routing, Some(serde_json::to_value(&routed.facts)?)),
@@ -215,12 +217,11 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     writer.commit().await?;
 
     handle.say("drawing the network");
-    let chosen = facts.network.map(|n| n.threshold);
     let threshold = match chosen.filter(|t| t.as_cells() <= routed.facts.largest_cells) {
         Some(chosen) => chosen,
         None => crate::threshold::first_threshold(store, grids, study).await?,
     };
-    crate::threshold::keep_network(store, grids, study, threshold).await?;
+    crate::threshold::keep_unless_set(store, grids, study, threshold).await?;
     delineate_again(store, grids, study).await?;
     let sinks = &routed.facts.sinks;
     let burned = if burned { "Burned mapped streams; " } else { "" };

@@ -16,10 +16,31 @@ pub(crate) async fn keep_network(
     study: i64,
     threshold: Threshold,
 ) -> Result<NetworkFacts> {
+    let found = figures(store, grids, study, threshold).await?;
+    store.change_study(study, vec![(StudyPart::Network, Some(serde_json::to_value(found)?))]).await?;
+    Ok(found)
+}
+
+/// Keeps the figures of the network at a threshold, unless somebody has set one in the meantime: that one is theirs.
+pub(crate) async fn keep_unless_set(
+    store: &Store,
+    grids: &GridCache,
+    study: i64,
+    threshold: Threshold,
+) -> Result<()> {
+    let found = figures(store, grids, study, threshold).await?;
+    if store.study(study).await?.network.is_none() {
+        store.change_study(study, vec![(StudyPart::Network, Some(serde_json::to_value(found)?))]).await?;
+    }
+    Ok(())
+}
+
+/// Draws the network at a threshold and measures it.
+async fn figures(store: &Store, grids: &GridCache, study: i64, threshold: Threshold) -> Result<NetworkFacts> {
     let facts = Facts::of(&store.study(study).await?)?;
     let network = grids.network(store, &facts, threshold).await?;
     let terrain = facts.terrain.ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
-    let found = NetworkFacts {
+    Ok(NetworkFacts {
         threshold,
         reaches: network.reaches.len(),
         headwaters: network.headwaters(),
@@ -27,9 +48,7 @@ pub(crate) async fn keep_network(
         highest_order: network.highest_order(),
         density_km: network.length_m() / 1000.0 / terrain.frame.area_of(terrain.summary.cells).as_km2(),
         stream_cells: network.stream_cells,
-    };
-    store.change_study(study, vec![(StudyPart::Network, Some(serde_json::to_value(found)?))]).await?;
-    Ok(found)
+    })
 }
 
 /// The first threshold offered: the smallest at which the drops of streams are constant, or, where they are at

@@ -8,6 +8,7 @@ mod bad_input;
 mod calibration;
 mod conditioning;
 mod network;
+mod odd;
 mod processes;
 mod recipe;
 mod reference;

@@ -28,6 +28,40 @@ async fn part(site: &Site, study: i64, path: &str) -> String {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn whether_a_pour_point_lies_on_a_stream_follows_the_threshold() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.routed(&valley_file(dir.path()), "Sorrel Water").await;
+    set_threshold(&site, study, "300").await;
+    let at = [("x", "502005"), ("y", "4759700"), ("name", "Ford")];
+    let (status, text) = site.send(&format!("/studies/{study}/pour-points"), &at).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+    for (cells, off) in [("300", false), ("90000", true), ("500", false)] {
+        set_threshold(&site, study, cells).await;
+        let desk = part(&site, study, "desk/catchments").await;
+        assert!(desk.contains("Ford"), "{desk}");
+        assert_eq!(desk.contains("not on a stream at this threshold"), off, "at {cells} cells: {desk}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_threshold_that_is_set_while_flow_is_routed_is_kept() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.routed(&valley_file(dir.path()), "Sorrel Water").await;
+    for cells in 700..706 {
+        let (status, text) = site.send(&format!("/studies/{study}/route"), &[]).await;
+        assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+        // Somewhere on the way, another moment each time.
+        tokio::time::sleep(std::time::Duration::from_millis(40 * (cells - 700))).await;
+        set_threshold(&site, study, &cells.to_string()).await;
+        assert_eq!(site.finish(study).await.state, "done");
+        let network = site.store().study(study).await.unwrap().network.unwrap();
+        assert_eq!(network["threshold"], cells, "{network}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_network_is_tried_chosen_and_handed_over() {
     let site = Site::new().await;
     let dir = tempfile::tempdir().unwrap();

@@ -159,7 +159,13 @@ struct Catchments {
 async fn catchments(app: &App, study: i64, facts: Facts) -> Result<Response> {
     let ready = facts.routing.is_some();
     let mut points = Vec::new();
-    for (at, point) in app.store.pour_points(study).await?.into_iter().enumerate() {
+    let all = app.store.pour_points(study).await?;
+    // The threshold may have changed since they were placed.
+    let streams = match (&facts.network, all.is_empty()) {
+        (Some(network), false) => Some((app.grids.streams(&app.store, &facts).await?, network.threshold)),
+        _ => None,
+    };
+    for (at, point) in all.into_iter().enumerate() {
         let found: Option<CatchmentFacts> = point.catchment.map(serde_json::from_value).transpose()?;
         let found = found.filter(|_| ready);
         points.push(PointRow {
@@ -173,7 +179,10 @@ async fn catchments(app: &App, study: i64, facts: Facts) -> Result<Response> {
             moved: found.map_or(String::new(), |f| numbers::length(f.moved_m)),
             far: found
                 .is_some_and(|f| f.moved_m > 0.5 * facts.settings.snap_m && facts.settings.snap_m > 0.0),
-            on_stream: found.is_none_or(|f| f.on_stream),
+            on_stream: match (&streams, found) {
+                (Some((streams, threshold)), Some(found)) => streams.is_stream_at(*threshold, found.cell),
+                _ => true,
+            },
             edge: found.filter(|f| f.edge_cells > 0).map(|f| numbers::whole(f.edge_cells)),
             problem: point.problem.filter(|_| ready),
             done: found.is_some(),

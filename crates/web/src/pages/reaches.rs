@@ -286,3 +286,102 @@ pub async fn reaches(
     .await?;
     page(&part)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bothros_core::network::extract;
+    use bothros_core::routing::{flow_accumulation, flow_directions};
+    use bothros_core::{Grid, Silent, Threshold};
+
+    /// A stem that falls by 1 % to the south with a side valley at every eighth row, on cells of 10 m.
+    fn network() -> (Network, Frame) {
+        let frame = Frame { rows: 40, cols: 21, left: 0.0, top: 400.0, cell_size: 10.0, unit_m: 1.0 };
+        let dem = Grid::from_fn(frame.rows, frame.cols, |c| {
+            let side = (c.col as f32 - 10.0).abs();
+            let hollow = if c.row % 8 == 4 { 0.0 } else { 0.6 };
+            100.0 - c.row as f32 * 0.1 + side * 0.5 + if side > 0.0 { hollow } else { 0.0 }
+        });
+        let directions = flow_directions(&dem, &Silent).unwrap();
+        let accumulation = flow_accumulation(&directions, &Silent).unwrap();
+        let network =
+            extract(&directions, &accumulation, &dem, &frame, Threshold::cells(8), &Silent).unwrap();
+        (network, frame)
+    }
+
+    fn asked(order: &str, of: &str, least: &str, most: &str) -> Asked {
+        let [order, of, least, most] = [order, of, least, most].map(str::to_owned);
+        Asked { sort: String::new(), up: false, order, of, least, most, reach: String::new(), from: 0 }
+    }
+
+    #[test]
+    fn the_list_is_narrowed_by_order_and_bounds() {
+        let (network, _) = network();
+        let among = |a: Asked| {
+            let test = a.test().unwrap();
+            network.reaches.iter().filter(|r| test(r)).count()
+        };
+        let all = network.reaches.len();
+        assert!(all > 8, "{all}");
+        assert_eq!(among(asked("", "", "", "")), all);
+        // Each reach has one order, and lies on one side of a bound or on it.
+        let orders: usize = (1..=9).map(|o| among(asked(&o.to_string(), "", "", ""))).sum();
+        assert_eq!(orders, all);
+        for (of, _, unit) in BOUNDED {
+            let middle = value(&network.reaches[all / 2], of) / unit;
+            let text = format!("{middle}");
+            let on = network.reaches.iter().filter(|r| value(r, of) / unit == middle).count();
+            assert_eq!(among(asked("", of, &text, "")) + among(asked("", of, "", &text)), all + on, "{of}");
+            assert_eq!(among(asked("", of, &text, &text)), on, "{of}");
+        }
+        // Bounds are in the unit that the column is shown in: the stem falls by 1 %.
+        assert!(among(asked("2", "slope", "0.9", "1.1")) > 0);
+    }
+
+    #[test]
+    fn what_cannot_be_read_is_refused_with_a_reason() {
+        for (asked, expected) in [
+            (asked("two", "", "", ""), "an order is a whole number"),
+            (asked("-1", "", "", ""), "an order is a whole number"),
+            (asked("", "length", "long", ""), "a bound"),
+            (asked("", "length", "", "1,5,0"), "a bound"),
+        ] {
+            let said = asked.test().err().expect("refused").message;
+            assert!(said.contains(expected), "{said}");
+        }
+    }
+
+    #[test]
+    fn an_address_keeps_what_the_list_is_narrowed_to() {
+        assert_eq!(asked("", "", "", "").narrowed(), "");
+        assert_eq!(asked("2", "area", "1.5", "").narrowed(), "order=2&of=area&least=1.5");
+        // Whatever was typed cannot break out of the address.
+        assert_eq!(asked("", "", "1&most=<2>", "").narrowed(), "least=1%26most%3D%3C2%3E");
+    }
+
+    #[test]
+    fn rows_name_their_neighbours_and_lie_on_the_reach() {
+        let (network, frame) = network();
+        for reach in &network.reaches {
+            let row = row(reach, &network, &frame);
+            for up in &row.upstream {
+                assert_eq!(network.reaches.iter().find(|r| r.id == *up).unwrap().downstream, Some(reach.id));
+            }
+            assert_eq!(row.downstream, reach.downstream);
+            let cell = frame.cell_at(row.x, row.y).unwrap();
+            assert!(reach.cells.contains(&((cell.row * frame.cols + cell.col) as u32)));
+        }
+    }
+
+    #[test]
+    fn the_chart_of_orders_has_a_point_for_each_and_needs_two() {
+        let (network, _) = network();
+        let totals = totals_by_order(&network);
+        assert!(totals.len() >= 2);
+        let svg = chart(&totals).unwrap();
+        // Three series.
+        assert_eq!(svg.matches("<circle").count(), 3 * totals.len());
+        assert!(!svg.contains("NaN") && !svg.contains("inf"), "{svg}");
+        assert!(chart(&totals[..1]).is_none() && chart(&[]).is_none());
+    }
+}

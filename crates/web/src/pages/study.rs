@@ -4,7 +4,9 @@ use askama::Template;
 use axum::Extension;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
+use bothros_work::Facts;
 use serde::Deserialize;
+use std::time::Duration;
 
 use super::{STAGES, page};
 use crate::App;
@@ -27,6 +29,9 @@ pub struct Shown {
     stage: String,
 }
 
+/// After this the stage that was opened has what it shows.
+const SETTLED: Duration = Duration::from_secs(2);
+
 pub async fn study(
     State(app): State<App>,
     Path(study): Path<i64>,
@@ -39,5 +44,16 @@ pub async fn study(
         Err(error) => return Err(error.into()),
     };
     let stage = STAGES.iter().map(|s| s.0).find(|s| *s == shown.stage).unwrap_or("terrain");
+    let needed = matches!(stage, "network" | "catchments" | "handover");
+    let facts = Facts::of(&row)?;
+    tokio::spawn(async move {
+        if !needed {
+            // What this stage shows comes first.
+            tokio::time::sleep(SETTLED).await;
+        }
+        if let Err(error) = app.grids.warm(&app.store, &facts).await {
+            tracing::warn!(%error, "a study's grids could not be read ahead");
+        }
+    });
     page(&Page { token: token.0, id: row.id, name: row.name, stage })
 }
