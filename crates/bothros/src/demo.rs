@@ -7,10 +7,10 @@ use anyhow::{Context, bail};
 use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
 use bothros_demo::{Scenario, generate, write_files, write_sheets};
-use bothros_store::{JobKind, LayerRole, Store, Study, StudyPart};
+use bothros_store::{JobKind, LayerRole, Store, Study};
 use bothros_work::{
-    Facts, GridCache, NewLayer, NewPicture, NewStudy, PourPointPlace, Provenance, Settings, add_backdrop,
-    add_layer, begin_study, place_pour_point, set_threshold,
+    Facts, GridCache, NewLayer, NewPicture, NewStudy, PourPointPlace, Provenance, add_backdrop, add_layer,
+    begin_study, change_settings, place_pour_point, set_threshold,
 };
 use serde_json::json;
 
@@ -131,10 +131,11 @@ pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::R
             set_threshold(store, grids, study.id, Threshold::from_area(Area::km2(0.12), &frame), false)
                 .await?;
             // Gauges are placed to a few metres, so the nearest stream is theirs.
-            let settings = Settings { snap_to: SnapTo::NearestStream, ..Settings::default() };
-            store
-                .change_study(study.id, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))])
-                .await?;
+            change_settings(store, study.id, |settings| {
+                settings.snap_to = SnapTo::NearestStream;
+                Ok(())
+            })
+            .await?;
             for gauge in &scenario.gauges {
                 let place = PourPointPlace { name: gauge.name.into(), x: gauge.x, y: gauge.y };
                 let new = place_pour_point(store, grids, study.id, place).await?;

@@ -4,7 +4,7 @@ use sea_orm::prelude::ChronoDateTimeUtc;
 use sea_orm::sea_query::Expr;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
-    TransactionTrait,
+    QuerySelect, TransactionTrait,
 };
 use serde_json::Value as Json;
 
@@ -112,6 +112,39 @@ impl Store {
         apply(&mut row, change);
         row.update(&self.db).await?;
         Ok(())
+    }
+
+    /// Changes the choices of a study in one step that nobody comes in between. `change` makes new ones of those that
+    /// are kept, and an answer that is passed on; where it fails nothing is changed.
+    pub async fn change_settings<T: Send, E: From<Error>>(
+        &self,
+        id: i64,
+        change: impl FnOnce(Json) -> std::result::Result<(Json, T), E> + Send,
+    ) -> std::result::Result<T, E> {
+        let begun = self.db.begin().await.map_err(Error::from)?;
+        let found = study::Entity::find_by_id(id)
+            .filter(study::Column::DeletedAt.is_null())
+            .lock_exclusive()
+            .one(&begun)
+            .await
+            .map_err(Error::from)?;
+        let (settings, answer) = change(found.ok_or(Error::NotFound("study"))?.settings)?;
+        let mut row = study::ActiveModel { id: Set(id), ..Default::default() };
+        apply(&mut row, vec![(StudyPart::Settings, Some(settings))]);
+        row.update(&begun).await.map_err(Error::from)?;
+        begun.commit().await.map_err(Error::from)?;
+        Ok(answer)
+    }
+
+    /// Puts some choices of a study back to what they were, by their names; the others stay as they are.
+    pub async fn put_back_settings(&self, id: i64, earlier: Json) -> Result<()> {
+        let put_back = |mut now: Json| {
+            if let (Json::Object(now), Json::Object(earlier)) = (&mut now, earlier) {
+                now.extend(earlier);
+            }
+            Ok::<_, Error>((now, ()))
+        };
+        self.change_settings(id, put_back).await
     }
 
     /// Deletes a study; it can be restored until it is purged.

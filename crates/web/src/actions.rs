@@ -7,8 +7,8 @@ use axum::response::{IntoResponse, Response};
 use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
 use bothros_formats::VerticalUnit;
-use bothros_store::{Inverse, JobKind, NewPourPoint, StudyPart};
-use bothros_work::{Facts, PourPointPlace, Settings};
+use bothros_store::{Inverse, JobKind, NewPourPoint};
+use bothros_work::{Facts, PourPointPlace, change_settings};
 use serde::Deserialize;
 use serde_json::json;
 
@@ -191,9 +191,11 @@ pub async fn snapping(
     if !(0.0..=10_000.0).contains(&snap_m) {
         return Err(WebError::refused("the snapping distance must lie between 0 and 10 000 m"));
     }
-    let before = Facts::of(&app.store.study(study).await?)?.settings;
-    let settings = Settings { snap_m, snap_to: form.snap_to, ..before };
-    app.store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
+    change_settings(&app.store, study, |settings| {
+        (settings.snap_m, settings.snap_to) = (snap_m, form.snap_to);
+        Ok(())
+    })
+    .await?;
     Ok(changed(POINTS))
 }
 
@@ -214,8 +216,11 @@ pub async fn style(
     }
     let style: serde_json::Value =
         serde_json::from_str(&form.style).map_err(|_| WebError::refused("the style cannot be read"))?;
-    let settings = Settings { style, ..Facts::of(&app.store.study(study).await?)?.settings };
-    app.store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
+    change_settings(&app.store, study, |settings| {
+        settings.style = style;
+        Ok(())
+    })
+    .await?;
     Ok(StatusCode::NO_CONTENT.into_response())
 }
 
@@ -358,7 +363,7 @@ pub async fn undo(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
             app.store.decide(study, barrier, decision.as_deref(), line).await?;
         }
         Inverse::SetSettings { settings } => {
-            app.store.change_study(study, vec![(StudyPart::Settings, Some(settings))]).await?;
+            app.store.put_back_settings(study, settings).await?;
             // Changes of streams by hand are among the settings: the network's figures follow.
             if let Some(network) = Facts::of(&app.store.study(study).await?)?.network {
                 bothros_work::set_threshold(&app.store, &app.grids, study, network.threshold, false).await?;

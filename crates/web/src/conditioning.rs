@@ -6,8 +6,8 @@ use axum::extract::{Form, Multipart, Path, State};
 use axum::response::Response;
 use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
 use bothros_core::routing::Method;
-use bothros_store::{Inverse, JobKind, StudyPart};
-use bothros_work::{BarrierFacts, Choices, Decision, Facts, Settings};
+use bothros_store::{Inverse, JobKind};
+use bothros_work::{BarrierFacts, Choices, Decision, Facts, Settings, change_settings};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -136,14 +136,14 @@ pub async fn choose(
     Form(form): Form<ChoicesForm>,
 ) -> Result<Response> {
     let facts = prepared(&app, study).await?;
-    let settings =
-        Settings { conditioning: form.read(&facts.settings.conditioning)?, ..facts.settings.clone() };
-    if settings != facts.settings {
-        app.store
-            .change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(&settings)?))])
-            .await?;
-        let before = Inverse::SetSettings { settings: serde_json::to_value(&facts.settings)? };
-        app.store.remember(study, "choices of conditioning", &before).await?;
+    let wanted = form.read(&facts.settings.conditioning)?;
+    if wanted != facts.settings.conditioning {
+        let set = |settings: &mut Settings| {
+            settings.conditioning = wanted;
+            Ok(())
+        };
+        let (settings, undo) = change_settings(&app.store, study, set).await?;
+        app.store.remember(study, "choices of conditioning", &undo).await?;
         let now = serde_json::to_value(&settings.conditioning)?;
         app.store
             .log(study, "Conditioning", "Changed how the DEM is conditioned", now, Default::default())

@@ -78,6 +78,10 @@ pub async fn tile(
         .await?
         .filter(|m| m.id == raster && level < m.levels)
         .ok_or_else(nothing)?;
+    let (rows, cols) = meta.size_of_level(level);
+    if row > rows / TILE || col > cols / TILE {
+        return Err(nothing());
+    }
     let at = ((row * TILE) as isize, (col * TILE) as isize);
     let size = (TILE, TILE);
     let cached = [(header::ETAG, tag), (header::CACHE_CONTROL, "private, max-age=604800, immutable".into())];

@@ -1,13 +1,14 @@
 //! Changes to the network by hand, each with its reason.
 
+use bothros_core::Threshold;
 use bothros_core::catchments::{SnapTo, snap};
 use bothros_core::network::Edit;
-use bothros_store::{Inverse, Store, StudyPart};
+use bothros_store::Store;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
 use crate::threshold::keep_network;
-use crate::{Error, Facts, GridCache, Result, Settings};
+use crate::{Error, Facts, GridCache, Result, change_settings};
 
 /// A stream to prune is looked for within so many cells of the place that was clicked.
 const PRUNED_WITHIN: f64 = 20.0;
@@ -60,41 +61,54 @@ pub async fn edit_streams(
 ) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let network = facts.network.ok_or_else(Error::not_routed)?;
-    let facts_now = facts.clone();
-    let before = serde_json::to_value(&facts.settings)?;
-    let mut settings: Settings = facts.settings;
+    let add = match add {
+        Some(new) => Some(ready(store, grids, &facts, network.threshold, new).await?),
+        None => None,
+    };
     let mut told = String::new();
-    if let Some(at) = remove {
-        if at >= settings.edits.len() {
-            return Err(Error::Refused("there is no such edit any more".into()));
+    let (_, undo) = change_settings(store, study, |settings| {
+        if let Some(at) = remove {
+            if at >= settings.edits.len() {
+                return Err(Error::Refused("there is no such edit any more".into()));
+            }
+            told = format!("Taken back: {}", settings.edits.remove(at).told());
         }
-        told = format!("Taken back: {}", settings.edits.remove(at).told());
-    }
-    if let Some(mut new) = add {
-        if new.reason.trim().is_empty() {
-            return Err(Error::Refused("say why: the reason stands in the log beside the edit".into()));
+        if let Some(new) = add {
+            told = format!("{}: {}", new.told(), new.reason.trim());
+            settings.edits.push(new);
         }
-        if let Edit::Within { ring, area } = &new.edit
-            && !(ring.len() > 2 && area.as_m2() > 0.0 && area.as_m2().is_finite())
-        {
-            return Err(Error::Refused("an area needs three corners, and a threshold greater than 0".into()));
-        }
-        if let Edit::Prune { at, area } = &mut new.edit {
-            let (routed, streams) =
-                (grids.get(store, &facts_now).await?, grids.streams(store, &facts_now).await?);
-            let (frame, near) = (&routed.frame, PRUNED_WITHIN * routed.frame.cell_m());
-            let place = (at[0], at[1]);
-            let cell =
-                snap(streams.accumulation(), frame, network.threshold, place, near, SnapTo::NearestStream)?;
-            let upstream = routed.accumulation.values()[routed.accumulation.index(cell)];
-            (*at, *area) = (frame.centre(cell).into(), Some(frame.area_of(upstream as u64 + 1)));
-        }
-        told = format!("{}: {}", new.told(), new.reason.trim());
-        settings.edits.push(new);
-    }
-    store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
-    store.remember(study, &told, &Inverse::SetSettings { settings: before }).await?;
+        Ok(())
+    })
+    .await?;
+    store.remember(study, &told, &undo).await?;
     store.log(study, "Network", &told, json!({}), Default::default()).await?;
     keep_network(store, grids, study, network.threshold).await?;
     Ok(())
+}
+
+/// An edit as it is kept: whether it can be, and what it is to be known again by.
+async fn ready(
+    store: &Store,
+    grids: &GridCache,
+    facts: &Facts,
+    threshold: Threshold,
+    mut new: StreamEdit,
+) -> Result<StreamEdit> {
+    if new.reason.trim().is_empty() {
+        return Err(Error::Refused("say why: the reason stands in the log beside the edit".into()));
+    }
+    if let Edit::Within { ring, area } = &new.edit
+        && !(ring.len() > 2 && area.as_m2() > 0.0 && area.as_m2().is_finite())
+    {
+        return Err(Error::Refused("an area needs three corners, and a threshold greater than 0".into()));
+    }
+    if let Edit::Prune { at, area } = &mut new.edit {
+        let (routed, streams) = (grids.get(store, facts).await?, grids.streams(store, facts).await?);
+        let (frame, near) = (&routed.frame, PRUNED_WITHIN * routed.frame.cell_m());
+        let place = (at[0], at[1]);
+        let cell = snap(streams.accumulation(), frame, threshold, place, near, SnapTo::NearestStream)?;
+        let upstream = routed.accumulation.values()[routed.accumulation.index(cell)];
+        (*at, *area) = (frame.centre(cell).into(), Some(frame.area_of(upstream as u64 + 1)));
+    }
+    Ok(new)
 }

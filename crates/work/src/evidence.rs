@@ -8,12 +8,12 @@ use bothros_core::calibration::{
 };
 use bothros_core::network::{Network, extract};
 use bothros_core::{Grid, Monitor, Part, Threshold};
-use bothros_store::{Inverse, LayerRole, Store, StudyPart};
+use bothros_store::{LayerRole, Store};
 use serde_json::json;
 
 use crate::choices::lines;
 use crate::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, Grids, Result, Settings, layer_features, shortfalls};
+use crate::{Error, Facts, GridCache, Grids, Result, Settings, change_settings, layer_features, shortfalls};
 
 /// Thresholds at which drops are tested.
 const TESTED: usize = 60;
@@ -198,11 +198,13 @@ pub async fn set_tolerance(store: &Store, study: i64, tolerance_m: f64) -> Resul
     let facts = Facts::of(&store.study(study).await?)?;
     let cell_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.cell_m());
     check_tolerance(tolerance_m, cell_m)?;
-    let before = serde_json::to_value(&facts.settings)?;
-    let settings = Settings { tolerance_m: Some(tolerance_m), ..facts.settings };
-    store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
+    let set = |settings: &mut Settings| {
+        settings.tolerance_m = Some(tolerance_m);
+        Ok(())
+    };
+    let (_, undo) = change_settings(store, study, set).await?;
     let text = format!("Tolerance against mapped streams {tolerance_m} m");
-    store.remember(study, &text, &Inverse::SetSettings { settings: before }).await?;
+    store.remember(study, &text, &undo).await?;
     store.log(study, "Network", &text, json!({ "tolerance_m": tolerance_m }), Default::default()).await?;
     Ok(())
 }

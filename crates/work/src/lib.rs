@@ -20,6 +20,7 @@ mod preparing;
 mod review;
 mod route;
 mod section;
+mod settings;
 mod shortfalls;
 mod sources;
 mod threshold;
@@ -50,6 +51,7 @@ pub use prepare::prepare;
 pub use preparing::{Alignment, Clip, PreparedPlace, Preparing};
 pub use review::{BarrierFacts, Decision, Profile, profile_along};
 pub use section::{Section, SectionPlace, burn_across, section_across};
+pub use settings::change_settings;
 pub use shortfalls::{ShortfallMark, Verdict, mark_shortfall};
 pub use sources::{
     NewDemFile, add_dem_files, level_dem_files, move_dem_file, remove_dem_file, restore_source,

@@ -2,7 +2,7 @@
 
 use bothros_core::Threshold;
 use bothros_core::calibration::{Compared, Comparison, Side, compare};
-use bothros_store::{Inverse, LayerRole, Store, StudyPart};
+use bothros_store::{LayerRole, Store};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
@@ -10,7 +10,7 @@ use crate::choices::lines;
 use crate::evidence::check_tolerance;
 use crate::review::{BarrierFacts, Decision};
 use crate::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, Result, Settings, layer_features};
+use crate::{Error, Facts, GridCache, Result, change_settings, layer_features};
 
 /// What is to become of a shortfall.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -98,9 +98,9 @@ pub async fn mark_shortfall(
     if said.as_ref().is_some_and(|(_, remark)| remark.chars().count() > 500) {
         return Err(Error::Refused("a remark may have 500 characters".into()));
     }
-    let before = serde_json::to_value(&facts.settings)?;
-    let mut settings: Settings = facts.settings;
-    settings.shortfalls.retain(|m| !m.is_of(side, line, unit_m));
+    if !at.iter().all(|v| v.is_finite()) {
+        return Err(Error::Refused("coordinates must be numbers".into()));
+    }
     let what = match side {
         Side::Extra => "Extra stream",
         Side::Missed => "Missed stream",
@@ -112,11 +112,14 @@ pub async fn mark_shortfall(
         Some((Verdict::ToMend, _)) => format!("{what} at {:.0}, {:.0} sent to Conditioning", at[0], at[1]),
         None => format!("{what} at {:.0}, {:.0} is open again", at[0], at[1]),
     };
-    if let Some((verdict, remark)) = said {
-        settings.shortfalls.push(ShortfallMark { side, at, verdict, remark });
-    }
-    store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
-    store.remember(study, &text, &Inverse::SetSettings { settings: before }).await?;
+    let mark = said.map(|(verdict, remark)| ShortfallMark { side, at, verdict, remark });
+    let (_, undo) = change_settings(store, study, |settings| {
+        settings.shortfalls.retain(|m| !m.is_of(side, line, unit_m));
+        settings.shortfalls.extend(mark);
+        Ok(())
+    })
+    .await?;
+    store.remember(study, &text, &undo).await?;
     store.log(study, "Network", text.trim_end_matches(": "), json!({}), Default::default()).await?;
     Ok(())
 }

@@ -6,7 +6,7 @@ use bothros_core::Threshold;
 use bothros_core::calibration::{Scores, Side, agreement};
 use bothros_core::network::extract;
 use bothros_core::routing::{Method, flow_accumulation};
-use bothros_store::{Inverse, LayerRole, Store, StudyPart, Trial};
+use bothros_store::{Inverse, LayerRole, Store, Trial};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sha2::{Digest, Sha256};
@@ -14,7 +14,7 @@ use sha2::{Digest, Sha256};
 use crate::choices::{fingerprint, lines};
 use crate::wanted::while_wanted;
 use crate::{
-    Calibration, Error, Facts, GridCache, Result, Settings, StreamEdit, layer_features, package_name,
+    Calibration, Error, Facts, GridCache, Result, StreamEdit, change_settings, layer_features, package_name,
     set_threshold,
 };
 
@@ -246,8 +246,11 @@ pub async fn keep_trial(
     let name = name_of(&package_name(&facts.name), &found, &trials(store, study).await?);
     // DEMs compare at one tolerance only: the first trial fixes that of the study.
     if facts.settings.tolerance_m.is_none() {
-        let settings = Settings { tolerance_m: Some(tolerance_m), ..facts.settings.clone() };
-        store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(settings)?))]).await?;
+        change_settings(store, study, |settings| {
+            settings.tolerance_m.get_or_insert(tolerance_m);
+            Ok(())
+        })
+        .await?;
     }
     let id = store.add_trial(study, &name, serde_json::to_value(&found)?, remark.trim(), &drawn).await?;
     let text = format!("Trial {name} kept");

@@ -4,11 +4,11 @@ use std::path::Path;
 
 use bothros_core::{Frame, Grid, Monitor};
 use bothros_formats::{Crs, inspect, read_onto};
-use bothros_store::{FileRole, Inverse, Store, StudyPart};
+use bothros_store::{FileRole, Store};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
-use crate::{Error, Facts, Provenance, Result, Settings, blocking};
+use crate::{Error, Facts, Provenance, Result, Settings, blocking, change_settings};
 
 /// The weight raster of a study.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -36,7 +36,6 @@ pub async fn set_weights(
     meaning: &str,
     provenance: Provenance,
 ) -> Result<()> {
-    let facts = Facts::of(&store.study(study).await?)?;
     let (on_disk, name) = (path.to_owned(), file.to_owned());
     let info = blocking(move || Ok(inspect(&on_disk, &name)?)).await?;
     if info.crs.is_none() {
@@ -50,21 +49,21 @@ pub async fn set_weights(
     }
     let kept = store.put_file(study, FileRole::Weights, file, path).await?;
     let weights = WeightFacts { file: file.into(), sha256: kept.sha256, meaning: meaning.into(), provenance };
-    let settings = Settings { weights: Some(weights), ..facts.settings.clone() };
-    change(store, study, &facts.settings, settings, &format!("Weights given: {meaning} ({file})")).await
+    change(store, study, Some(weights), &format!("Weights given: {meaning} ({file})")).await
 }
 
 /// Does without weights.
 pub async fn remove_weights(store: &Store, study: i64) -> Result<()> {
-    let facts = Facts::of(&store.study(study).await?)?;
-    let settings = Settings { weights: None, ..facts.settings.clone() };
-    change(store, study, &facts.settings, settings, "Weights removed").await
+    change(store, study, None, "Weights removed").await
 }
 
-async fn change(store: &Store, study: i64, before: &Settings, now: Settings, text: &str) -> Result<()> {
-    store.change_study(study, vec![(StudyPart::Settings, Some(serde_json::to_value(&now)?))]).await?;
-    let inverse = Inverse::SetSettings { settings: serde_json::to_value(before)? };
-    store.remember(study, text, &inverse).await?;
+async fn change(store: &Store, study: i64, weights: Option<WeightFacts>, text: &str) -> Result<()> {
+    let set = |settings: &mut Settings| {
+        settings.weights = weights;
+        Ok(())
+    };
+    let (now, undo) = change_settings(store, study, set).await?;
+    store.remember(study, text, &undo).await?;
     store.log(study, "Conditioning", text, json!(now.weights), Default::default()).await?;
     Ok(())
 }

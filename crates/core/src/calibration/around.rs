@@ -104,9 +104,9 @@ fn largest(cells: &[u32], disc: Disc, places: &[[f64; 2]], out: &mut [u32]) {
             let begin = from.min(cols.saturating_sub(LANES));
             let wide = LANES.min(cols - begin);
             let mut aside = [0f64; LANES];
-            for k in 0..LANES {
+            for (k, aside) in aside.iter_mut().enumerate() {
                 let off = begin as f64 + (k as f64 + 0.5) - place[0];
-                aside[k] = off * off;
+                *aside = off * off;
             }
             for row in first..past {
                 let left = disc.left(place, row);
@@ -126,8 +126,8 @@ fn largest(cells: &[u32], disc: Disc, places: &[[f64; 2]], out: &mut [u32]) {
             from += LANES;
         }
         let mut all = 0;
-        for k in 0..LANES {
-            all = all.max(most[k]);
+        for &one in &most {
+            all = all.max(one);
         }
         out[at] = all;
     }

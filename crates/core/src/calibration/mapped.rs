@@ -198,10 +198,9 @@ mod tests {
                 }
                 // A row of the band, and the rows beside it.
                 prop_assert_eq!(work.is_near(cell), whole.values()[cell]);
-                for beside in [cell.checked_sub(cols), Some(cell + cols).filter(|&c| c < rows * cols)] {
-                    if let Some(beside) = beside {
-                        prop_assert_eq!(work.is_near(beside), whole.values()[beside]);
-                    }
+                let below = Some(cell + cols).filter(|&c| c < rows * cols);
+                for beside in [cell.checked_sub(cols), below].into_iter().flatten() {
+                    prop_assert_eq!(work.is_near(beside), whole.values()[beside]);
                 }
             }
         }

@@ -174,8 +174,8 @@ fn look_aside(squares: &[u32], wanted: &[u32], out: &mut [u32]) -> bool {
             }
             aside += STEPS;
             most = 0;
-            for k in 0..BLOCK {
-                most = most.max(nearest[k]);
+            for &one in &nearest {
+                most = most.max(one);
             }
             if left < STEPS * BLOCK / 4 {
                 return false;
