@@ -264,3 +264,61 @@ pub async fn contour_lines(
     });
     Ok(Json(answer.await?))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bothros_core::Cell;
+
+    #[test]
+    fn values_of_plain_shapes_are_what_geometry_says() {
+        // A plane that falls by a quarter: 14.036 degrees everywhere (its arc tangent), and not bent.
+        let plane = Grid::from_fn(9, 9, |c| 100.0 - 2.5 * c.col as f32);
+        let at = |grid: &Grid<f32>| *grid.get(Cell { row: 4, col: 4 }).unwrap();
+        assert!((at(&values(&plane, View::Slope, 10.0, 1.0).unwrap()) - 14.036).abs() < 1e-3);
+        assert!(at(&values(&plane, View::Curvature, 10.0, 1.0).unwrap()).abs() < 1e-4);
+        assert!(at(&values(&plane, View::Position, 10.0, 3.0).unwrap()).abs() < 1e-4);
+        // The top of a cone stands above what lies around it, its mirror image below.
+        let cone = |sign: f32| {
+            Grid::from_fn(9, 9, |c| {
+                let (x, y) = (c.col as f32 - 4.0, c.row as f32 - 4.0);
+                100.0 - sign * 3.0 * x.hypot(y)
+            })
+        };
+        let position = |sign| at(&values(&cone(sign), View::Position, 10.0, 3.0).unwrap());
+        assert!(position(1.0) > 3.0 && (position(1.0) + position(-1.0)).abs() < 1e-4);
+        // A ridge that falls away ever steeper is convex, which is positive.
+        let ridge = Grid::from_fn(9, 9, |c| 100.0 - 0.1 * (c.col as f32).powi(2));
+        assert!(at(&values(&ridge, View::Curvature, 10.0, 1.0).unwrap()) > 0.0);
+    }
+
+    #[test]
+    fn a_view_looks_as_far_as_it_needs_and_no_farther() {
+        assert_eq!(halo(View::Slope, Some(500.0), 5.0), (1, 1.0));
+        assert_eq!(halo(View::Position, Some(50.0), 5.0), (10, 10.0));
+        // Ten cells where nothing is said; a cell and a half at least, 120 at most; no number is none.
+        assert_eq!(halo(View::Position, None, 5.0), (10, 10.0));
+        assert_eq!(halo(View::Position, Some(f64::NAN), 5.0), (10, 10.0));
+        assert_eq!(halo(View::Position, Some(-3.0), 5.0), (2, 1.5));
+        assert_eq!(halo(View::Position, Some(1e9), 5.0), (120, 120.0));
+    }
+
+    #[test]
+    fn relief_is_clear_where_nothing_is_known_and_lit_from_its_side() {
+        let mut ground =
+            Grid::from_fn(12, 22, |c| if c.col < 11 { c.col as f32 } else { 22.0 - c.col as f32 });
+        let hole = ground.index(Cell { row: 5, col: 5 });
+        ground.values_mut()[hole] = f32::NAN;
+        let light = Light { azimuth: 270.0, ..Light::default() };
+        let bytes = relief(&ground, (0.0, 11.0), 1.0, 1.0, light).unwrap();
+        let mut picture = png::Decoder::new(std::io::Cursor::new(bytes)).read_info().unwrap();
+        let mut pixels = vec![0; picture.output_buffer_size().unwrap()];
+        picture.next_frame(&mut pixels).unwrap();
+        assert_eq!((picture.info().width, picture.info().height), (20, 10));
+        let pixel = |row: usize, col: usize| &pixels[(row * 20 + col) * 4..][..4];
+        assert_eq!(pixel(4, 4)[3], 0, "a hole is clear");
+        let bright = |row, col| pixel(row, col)[..3].iter().map(|&v| u32::from(v)).sum::<u32>();
+        // Equally high on both sides of the crest; the one towards the light is the brighter.
+        assert!(bright(8, 6) > bright(8, 14) + 30, "{} {}", bright(8, 6), bright(8, 14));
+    }
+}

@@ -1,11 +1,11 @@
-//! Calibration against references: agreement against buffers of GEOS, constant drop against SciPy.
+//! Calibration against references: agreement against buffers of GEOS, constant drop and distances against SciPy.
 
 use crate::support::python;
 use crate::walk::SCENARIO;
 use bothros_core::calibration::{agreement, constant_drop};
 use bothros_core::network::{Network, extract};
 use bothros_core::routing::{flow_accumulation, flow_directions};
-use bothros_core::{Cell, Frame, Grid, Silent, Threshold, conditioning};
+use bothros_core::{Cell, Connection, Frame, Grid, Silent, Threshold, cells_along, conditioning};
 use bothros_demo::{Noise, eroded_terrain, fractal_terrain, mapped_streams};
 use serde_json::json;
 
@@ -57,7 +57,18 @@ impl Routed {
         let (first, higher) = drops(&modelled);
         let dir = tempfile::tempdir().unwrap();
         let file = dir.path().join("given.json");
-        let given = json!({ "modelled": lines, "mapped": mapped, "tolerance": tolerance, "first": first, "higher": higher });
+        let index = |cell: &Cell| cell.row * self.frame.cols + cell.col;
+        let passed: Vec<usize> = mapped
+            .iter()
+            .flat_map(|line| cells_along(line, &self.frame, Connection::Eight))
+            .map(|cell| index(&cell))
+            .collect();
+        let is_stream = |&i: &usize| threshold[0].is_stream(self.accumulation.values()[i]);
+        let streams: Vec<usize> = (0..self.accumulation.len()).filter(is_stream).collect();
+        let given = json!({
+            "modelled": lines, "mapped": mapped, "tolerance": tolerance, "first": first, "higher": higher,
+            "shape": [self.frame.rows, self.frame.cols], "passed": passed, "streams": streams,
+        });
         std::fs::write(&file, given.to_string()).unwrap();
         let told = python("calibration.py", &[file.to_str().unwrap()]);
         let numbers: Vec<f64> = told.split_whitespace().map(|n| n.parse().unwrap()).collect();
@@ -65,6 +76,8 @@ impl Routed {
         assert!((scores.matched() - numbers[0]).abs() < 0.02, "{cells}: {} {}", scores.matched(), numbers[0]);
         assert!((scores.found() - numbers[1]).abs() < 0.02, "{cells}: {} {}", scores.found(), numbers[1]);
         assert!((test.t - numbers[2]).abs() < 1e-6 * (1.0 + numbers[2].abs()), "{} {}", test.t, numbers[2]);
+        let (mean, expected) = (scores.away_m.unwrap(), numbers[3] * self.frame.cell_m());
+        assert!((mean - expected).abs() < 1e-5 * (1.0 + expected), "{cells}: {mean} {expected}");
     }
 }
 
