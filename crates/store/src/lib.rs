@@ -34,7 +34,7 @@ pub use jobs::{JobHandle, JobKind, JobState, Outcome, Worker};
 pub use layers::{Layer, LayerFeature, LayerRole, LayerShape, Shape};
 pub use pour_points::NewPourPoint;
 pub use rasters::{NewRaster, RasterMeta, RasterRole, RasterWriter};
-pub use studies::{StudyChange, StudyPart};
+pub use studies::{KeptNetwork, StudyChange, StudyPart};
 pub use trials::Trial;
 pub use undo::{Inverse, Undone};
 

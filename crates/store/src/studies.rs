@@ -1,15 +1,15 @@
 //! Studies: made, changed, duplicated, deleted and restored.
 
 use sea_orm::prelude::ChronoDateTimeUtc;
-use sea_orm::sea_query::Expr;
+use sea_orm::sea_query::{Expr, LockType};
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
-    QuerySelect, TransactionTrait,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait,
+    QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
 };
 use serde_json::Value as Json;
 
-use crate::entity::study;
-use crate::rasters::RasterWriter;
+use crate::entity::{raster, study};
+use crate::rasters::{RasterRole, RasterWriter};
 use crate::{Error, Result, Store, Study};
 
 /// The time now.
@@ -51,6 +51,25 @@ fn apply(model: &mut study::ActiveModel, change: StudyChange) {
         }
     }
     model.updated_at = Set(now());
+}
+
+/// What became of a network that was to be kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KeptNetwork {
+    /// it is kept
+    Kept,
+    /// flow was routed again in the meantime
+    Outdated,
+    /// another is kept already
+    Taken,
+}
+
+/// A study that nobody else changes until the transaction ends.
+async fn locked(transaction: &DatabaseTransaction, id: i64) -> Result<Study> {
+    // Rasters that are being written refer to the study; this lock does not wait for them.
+    let found =
+        study::Entity::find_by_id(id).filter(study::Column::DeletedAt.is_null()).lock(LockType::NoKeyUpdate);
+    found.one(transaction).await?.ok_or(Error::NotFound("study"))
 }
 
 impl Store {
@@ -114,6 +133,36 @@ impl Store {
         Ok(())
     }
 
+    /// Keeps what is known of the network of a study, where flow has not been routed again since: its accumulation is
+    /// still the raster of that number. With `first` only where none is kept yet.
+    pub async fn keep_network(
+        &self,
+        id: i64,
+        accumulation: i64,
+        network: Json,
+        first: bool,
+    ) -> Result<KeptNetwork> {
+        let begun = self.db.begin().await?;
+        let row = locked(&begun, id).await?;
+        if first && row.network.is_some() {
+            return Ok(KeptNetwork::Taken);
+        }
+        let current = raster::Entity::find()
+            .filter(raster::Column::StudyId.eq(id))
+            .filter(raster::Column::Parked.is_null())
+            .filter(raster::Column::Role.eq(RasterRole::Accumulation.name()))
+            .one(&begun)
+            .await?;
+        if current.is_none_or(|raster| raster.id != accumulation) {
+            return Ok(KeptNetwork::Outdated);
+        }
+        let mut row = study::ActiveModel { id: Set(id), ..Default::default() };
+        apply(&mut row, vec![(StudyPart::Network, Some(network))]);
+        row.update(&begun).await?;
+        begun.commit().await?;
+        Ok(KeptNetwork::Kept)
+    }
+
     /// Changes the choices of a study in one step that nobody comes in between. `change` makes new ones of those that
     /// are kept, and an answer that is passed on; where it fails nothing is changed.
     pub async fn change_settings<T: Send, E: From<Error>>(
@@ -122,13 +171,7 @@ impl Store {
         change: impl FnOnce(Json) -> std::result::Result<(Json, T), E> + Send,
     ) -> std::result::Result<T, E> {
         let begun = self.db.begin().await.map_err(Error::from)?;
-        let found = study::Entity::find_by_id(id)
-            .filter(study::Column::DeletedAt.is_null())
-            .lock_exclusive()
-            .one(&begun)
-            .await
-            .map_err(Error::from)?;
-        let (settings, answer) = change(found.ok_or(Error::NotFound("study"))?.settings)?;
+        let (settings, answer) = change(locked(&begun, id).await?.settings)?;
         let mut row = study::ActiveModel { id: Set(id), ..Default::default() };
         apply(&mut row, vec![(StudyPart::Settings, Some(settings))]);
         row.update(&begun).await.map_err(Error::from)?;
@@ -233,6 +276,12 @@ impl Store {
 }
 
 impl RasterWriter {
+    /// What is kept of the study's network now; nobody changes it until the writer is done.
+    pub async fn network(&self) -> Result<Option<Json>> {
+        let (transaction, study) = self.transaction();
+        Ok(locked(transaction, study).await?.network)
+    }
+
     /// Changes parts of the study together with its rasters.
     pub async fn change_study(&self, change: StudyChange) -> Result<()> {
         let (transaction, study) = self.transaction();

@@ -301,3 +301,126 @@ async fn decisions_about_barriers_outlive_a_search() {
     assert_eq!(told, [(110.0, true, Some("breach")), (300.0, true, None), (500.0, false, Some("keep"))]);
     assert_eq!((now[0].id, now[0].line.is_some()), (all[0].id, true));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rasters_of_any_shape_and_kind_are_read_as_they_were_written() {
+    let (store, _) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap().id;
+    // One block, parts of blocks, single rows and columns, whole multiples.
+    for (rows, cols) in [(1, 1), (1, 1030), (1025, 1), (512, 512), (513, 511), (1024, 300)] {
+        let frame = Frame { rows, cols, ..FRAME };
+        let codes =
+            Grid::from_fn(rows, cols, |c| if c.row == c.col { 255 } else { 1u8 << ((c.row + c.col) % 8) });
+        let cells = Grid::from_fn(rows, cols, |c| (c.row * 70_000 + c.col * 3) as u32);
+        let ground = Grid::from_fn(rows, cols, |c| (c.row as f32 * 0.7).sin() * 1e-3 - c.col as f32);
+        let writer = store.write(study).await.unwrap();
+        writer.put(NewRaster::at(RasterRole::Direction, &frame), &codes, &|_| true).await.unwrap();
+        writer.put(NewRaster::at(RasterRole::Accumulation, &frame), &cells, &|_| true).await.unwrap();
+        writer.put(NewRaster::at(RasterRole::Filled, &frame), &ground, &|_| true).await.unwrap();
+        writer.commit().await.unwrap();
+        let of = async |role| store.raster(study, role).await.unwrap().unwrap();
+        let (direction, area, filled) = (
+            of(RasterRole::Direction).await,
+            of(RasterRole::Accumulation).await,
+            of(RasterRole::Filled).await,
+        );
+        assert_eq!(store.read_raster::<u8>(&direction).await.unwrap(), codes, "{rows} x {cols}");
+        assert_eq!(store.read_raster::<u32>(&area).await.unwrap(), cells, "{rows} x {cols}");
+        assert!(same(&store.read_raster::<f32>(&filled).await.unwrap(), &ground), "{rows} x {cols}");
+        // As windows, also from beyond any number of rows.
+        let last = (rows as isize - 1, cols as isize - 1);
+        let corner = store.read_window::<u32>(&area, 0, last, (2, 2)).await.unwrap();
+        assert_eq!(corner.values(), [cells.values()[rows * cols - 1], u32::MAX, u32::MAX, u32::MAX]);
+        let beyond =
+            store.read_window::<u32>(&area, 0, (isize::MAX - 1, isize::MIN + 1), (3, 3)).await.unwrap();
+        assert!(beyond.values().iter().all(|&v| v == u32::MAX));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_raster_whose_blocks_are_damaged_or_missing_is_an_error() {
+    let (store, url) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap();
+    let meta = put_terrain(&store, study.id).await;
+    let admin = sea_orm::Database::connect(&url).await.unwrap();
+    let run = async |sql: String| sea_orm::ConnectionTrait::execute_unprepared(&admin, &sql).await.unwrap();
+    let of = format!("WHERE raster_id = {} AND level = 0 AND \"row\" = 1", meta.id);
+    run(format!("UPDATE raster_block SET data = '\\x00ff00' {of} AND col = 1")).await;
+    assert!(matches!(store.read_raster::<f32>(&meta).await, Err(Error::DamagedBlock)));
+    run(format!("DELETE FROM raster_block {of} AND col = 1")).await;
+    assert!(matches!(store.read_raster::<f32>(&meta).await, Err(Error::NotFound(_))));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn choices_are_changed_one_after_the_other_and_put_back_alone() {
+    let (store, _) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap().id;
+    // Forty at once: each reads what the one before has written.
+    let add = |n: u64| {
+        let store = store.clone();
+        async move {
+            store
+                .change_settings(study, |mut kept| {
+                    let count = kept["count"].as_u64().unwrap_or(0) + 1;
+                    kept["count"] = count.into();
+                    kept[format!("of {n}")] = n.into();
+                    Ok::<_, Error>((kept, count))
+                })
+                .await
+                .unwrap()
+        }
+    };
+    let mut counts = futures::future::join_all((0..40).map(add)).await;
+    counts.sort_unstable();
+    assert_eq!(counts, (1..=40).collect::<Vec<u64>>());
+    let kept = store.study(study).await.unwrap().settings;
+    assert!((0..40u64).all(|n| kept[format!("of {n}")] == n), "{kept}");
+    // What fails changes nothing.
+    let failed = store.change_settings(study, |_| Err::<(_, ()), _>(Error::NotFound("choice"))).await;
+    assert!(failed.is_err());
+    assert_eq!(store.study(study).await.unwrap().settings, kept);
+    store.put_back_settings(study, json!({ "count": 3 })).await.unwrap();
+    let now = store.study(study).await.unwrap().settings;
+    assert_eq!((&now["count"], &now["of 7"]), (&json!(3), &json!(7)));
+    // A study that is not there has none.
+    let gone = store.change_settings(study + 99, |kept| Ok::<_, Error>((kept, ()))).await;
+    assert!(matches!(gone, Err(Error::NotFound("study"))));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn choices_do_not_wait_for_rasters_that_are_written_and_networks_know_their_flow() {
+    let (store, _) = store().await;
+    let study = store.create_study("A", "", None).await.unwrap().id;
+    let flow = Grid::filled(40, 30, 1u32);
+    let frame = Frame { rows: 40, cols: 30, ..FRAME };
+    let route = async |network: bool| {
+        let writer = store.write(study).await.unwrap();
+        writer.put(NewRaster::at(RasterRole::Accumulation, &frame), &flow, &|_| true).await.unwrap();
+        // Somebody chooses while the rasters are on their way.
+        let choose = store.change_settings(study, |mut kept| {
+            kept["chosen"] = true.into();
+            Ok::<_, Error>((kept, ()))
+        });
+        tokio::time::timeout(Duration::from_secs(5), choose).await.expect("nobody waits").unwrap();
+        if network {
+            assert_eq!(writer.network().await.unwrap(), Some(json!({ "threshold": 7 })));
+            writer.change_study(vec![(StudyPart::Network, None)]).await.unwrap();
+        }
+        writer.commit().await.unwrap();
+        store.raster(study, RasterRole::Accumulation).await.unwrap().unwrap().id
+    };
+    let first = route(false).await;
+    let keep = async |of, cells: u32, only_first| {
+        store.keep_network(study, of, json!({ "threshold": cells }), only_first).await.unwrap()
+    };
+    assert_eq!(keep(first, 5, true).await, KeptNetwork::Kept);
+    assert_eq!(keep(first, 6, true).await, KeptNetwork::Taken);
+    assert_eq!(keep(first, 7, false).await, KeptNetwork::Kept);
+    let second = route(true).await;
+    // What was measured on the flow before is not kept, and nothing else is lost by it.
+    assert_eq!(keep(first, 8, false).await, KeptNetwork::Outdated);
+    assert_eq!(store.study(study).await.unwrap().network, None);
+    assert_eq!(keep(second, 8, true).await, KeptNetwork::Kept);
+    let kept = store.study(study).await.unwrap();
+    assert_eq!((kept.network, &kept.settings["chosen"]), (Some(json!({ "threshold": 8 })), &json!(true)));
+}

@@ -17,7 +17,7 @@ use crate::catchment::delineate_again;
 use crate::choices::{conditioning_key, conditioning_of};
 use crate::review::SINKS_LISTED;
 use crate::weights::read_weights;
-use crate::{ConditionedFacts, Error, Facts, GridCache, Result, RoutingFacts, blocking};
+use crate::{ConditionedFacts, Error, Facts, GridCache, NetworkFacts, Result, RoutingFacts, blocking};
 
 struct Routed {
     ground: Grid<f32>,
@@ -207,7 +207,8 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
         None => writer.remove(&[RasterRole::Weighted]).await?,
     }
     // The threshold may have been moved in the meantime.
-    let chosen = Facts::of(&store.study(study).await?)?.network.map(|n| n.threshold);
+    let kept: Option<NetworkFacts> = writer.network().await?.map(serde_json::from_value).transpose()?;
+    let chosen = kept.map(|n| n.threshold);
     writer
         .change_study(vec![
             (StudyPart::Routing, Some(serde_json::to_value(&routed.facts)?)),

@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use bothros_core::Threshold;
-use bothros_store::{Inverse, Store, StudyPart};
+use bothros_store::{Inverse, KeptNetwork, Store};
 use serde_json::json;
 
 use crate::evidence::constant_drop;
@@ -16,9 +16,7 @@ pub(crate) async fn keep_network(
     study: i64,
     threshold: Threshold,
 ) -> Result<NetworkFacts> {
-    let found = figures(store, grids, study, threshold).await?;
-    store.change_study(study, vec![(StudyPart::Network, Some(serde_json::to_value(found)?))]).await?;
-    Ok(found)
+    keep(store, grids, study, threshold, false).await?.ok_or_else(Error::not_routed)
 }
 
 /// Keeps the figures of the network at a threshold, unless somebody has set one in the meantime: that one is theirs.
@@ -28,11 +26,27 @@ pub(crate) async fn keep_unless_set(
     study: i64,
     threshold: Threshold,
 ) -> Result<()> {
-    let found = figures(store, grids, study, threshold).await?;
-    if store.study(study).await?.network.is_none() {
-        store.change_study(study, vec![(StudyPart::Network, Some(serde_json::to_value(found)?))]).await?;
-    }
+    keep(store, grids, study, threshold, true).await?;
     Ok(())
+}
+
+/// Where flow is routed again before the figures are kept, they are measured again.
+async fn keep(
+    store: &Store,
+    grids: &GridCache,
+    study: i64,
+    threshold: Threshold,
+    first: bool,
+) -> Result<Option<NetworkFacts>> {
+    loop {
+        let number = grids.number(store, &Facts::of(&store.study(study).await?)?).await?;
+        let found = figures(store, grids, study, threshold).await?;
+        match store.keep_network(study, number, serde_json::to_value(found)?, first).await? {
+            KeptNetwork::Kept => return Ok(Some(found)),
+            KeptNetwork::Taken => return Ok(None),
+            KeptNetwork::Outdated => {}
+        }
+    }
 }
 
 /// Draws the network at a threshold and measures it.

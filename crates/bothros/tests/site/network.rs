@@ -322,6 +322,28 @@ async fn trials_are_compared_and_reaches_found_by_hand() {
     .await;
     until(driver, "document.querySelector('.shortfalls') && document.querySelector('.evidence-chart')").await;
     accessible(driver, "network with trials").await;
+    // What is not drawn is not fetched; what was fetched beyond the view serves when the view moves a little.
+    let asked = |of: &str| {
+        format!("performance.getEntriesByType('resource').filter(e => e.name.includes('/{of}?')).length")
+    };
+    assert_eq!(value(driver, &asked("layers")).await, 0);
+    click(driver, "#drawn .add summary").await;
+    click(driver, "[data-layer=features]").await;
+    until(driver, "bothrosMap.layers.features.getSource().getFeatures().length === 3").await;
+    click(driver, "[data-layer=features]").await;
+    let streams = value(driver, &asked("streams")).await.as_u64().unwrap();
+    let pan = |pixels: u32| {
+        format!(
+            "const v = bothrosMap.map.getView(), [x, y] = v.getCenter(); v.setCenter([x + {pixels} * v.getResolution(), y])"
+        )
+    };
+    driver.execute(pan(20), vec![]).await.unwrap();
+    let there = "Math.abs(new URLSearchParams(location.search).get('x') - bothrosMap.map.getView().getCenter()[0]) < 1";
+    until(driver, there).await;
+    assert_eq!(value(driver, &asked("streams")).await, streams);
+    driver.execute(pan(700), vec![]).await.unwrap();
+    until(driver, &format!("{} > {streams}", asked("streams"))).await;
+    driver.execute("bothrosMap.fit()", vec![]).await.unwrap();
     // Figures follow the hand, key by key, before the threshold is kept.
     let told = "document.getElementById('threshold-figures').textContent";
     until(driver, &format!("{told}.includes('headwater') && {told}.includes('agreement')")).await;

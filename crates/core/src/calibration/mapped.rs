@@ -33,8 +33,8 @@ impl Mapped {
                 Ok::<_, Error>(cells_along(line, frame, Connection::Eight))
             })
             .collect::<Result<_>>()?;
-        let away = Away::from(&passed, frame.rows, frame.cols);
-        Ok(Self { pieces: Pieces::of(lines, frame, tolerance), away })
+        let away = Away::from(&passed, frame.rows, frame.cols, monitor)?;
+        Ok(Self { pieces: Pieces::of(lines, frame, tolerance, monitor)?, away })
     }
 
     /// Makes ready to go down the rows of a band.
@@ -80,7 +80,7 @@ pub(super) fn near(
     tolerance: f64,
     monitor: &dyn Monitor,
 ) -> Result<Grid<bool>> {
-    let pieces = Pieces::of(lines, frame, tolerance);
+    let pieces = Pieces::of(lines, frame, tolerance, monitor)?;
     let mut near = Grid::filled(frame.rows, frame.cols, false);
     near.values_mut().par_chunks_mut(Mapped::BAND * frame.cols).enumerate().try_for_each(
         |(band, cells)| {
@@ -111,22 +111,25 @@ struct Pieces {
 type Piece = [[f64; 2]; 2];
 
 impl Pieces {
-    fn of(lines: &[Vec<[f64; 2]>], frame: &Frame, tolerance: f64) -> Self {
+    fn of(lines: &[Vec<[f64; 2]>], frame: &Frame, tolerance: f64, monitor: &dyn Monitor) -> Result<Self> {
         let bands = frame.rows.div_ceil(Mapped::BAND);
         let mut of_band: Vec<Vec<Piece>> = vec![Vec::new(); bands];
-        for pair in lines.iter().flat_map(|line| line.windows(2)) {
-            let (a, b) = (pair[0], pair[1]);
-            let (low, high) = (a[1].min(b[1]) - tolerance - 1.0, a[1].max(b[1]) + tolerance + 1.0);
-            if !(high > 0.0 && low < frame.rows as f64) {
-                continue;
-            }
-            let last = (high.max(0.0) as usize / Mapped::BAND).min(bands - 1);
-            for band in &mut of_band[low.max(0.0) as usize / Mapped::BAND..=last] {
-                band.push([a, b]);
+        for line in lines {
+            check(monitor)?;
+            for pair in line.windows(2) {
+                let (a, b) = (pair[0], pair[1]);
+                let (low, high) = (a[1].min(b[1]) - tolerance - 1.0, a[1].max(b[1]) + tolerance + 1.0);
+                if !(high > 0.0 && low < frame.rows as f64) {
+                    continue;
+                }
+                let last = (high.max(0.0) as usize / Mapped::BAND).min(bands - 1);
+                for band in &mut of_band[low.max(0.0) as usize / Mapped::BAND..=last] {
+                    band.push([a, b]);
+                }
             }
         }
         let centres = (0..frame.cols).map(|col| col as f64 + 0.5).collect();
-        Self { rows: frame.rows, cols: frame.cols, tolerance, of_band, centres }
+        Ok(Self { rows: frame.rows, cols: frame.cols, tolerance, of_band, centres })
     }
 
     /// Marks what is near among the cells of whole rows from `top` on, of a band and one row beside it at most.

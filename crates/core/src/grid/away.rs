@@ -2,7 +2,8 @@
 
 use multiversion::multiversion;
 
-use crate::{Cell, Grid};
+use crate::monitor::check;
+use crate::{Cell, Grid, Monitor, Result};
 
 /// Distances from marked cells that are worked out where they are asked for, a band of rows at a time, so that all
 /// a band needs stays in the processor's own memory.
@@ -49,24 +50,29 @@ impl Away {
     pub(crate) const BAND: usize = 64;
 
     /// Of the cells in lists, on a grid of so many rows and columns; a cell may stand in several.
-    pub(crate) fn from(lists: &[Vec<Cell>], rows: usize, cols: usize) -> Self {
+    pub(crate) fn from(lists: &[Vec<Cell>], rows: usize, cols: usize, monitor: &dyn Monitor) -> Result<Self> {
         let mut first = vec![0usize; rows + 1];
-        for cell in lists.iter().flatten() {
-            first[cell.row + 1] += 1;
+        for list in lists {
+            check(monitor)?;
+            list.iter().for_each(|cell| first[cell.row + 1] += 1);
         }
         for row in 0..rows {
             first[row + 1] += first[row];
         }
         let mut marked = vec![Mark { col: 0, next: NONE }; first[rows]];
         let mut free = first.clone();
-        for cell in lists.iter().flatten() {
-            marked[free[cell.row]].col = cell.col as u32;
-            free[cell.row] += 1;
+        for list in lists {
+            check(monitor)?;
+            for cell in list {
+                marked[free[cell.row]].col = cell.col as u32;
+                free[cell.row] += 1;
+            }
         }
         let bands = rows.div_ceil(Self::BAND);
         let (mut above, mut below) = (Grid::filled(bands, cols, 0), Grid::filled(bands, cols, 0));
         let mut nearest = vec![NONE; cols];
         for row in (0..rows).rev() {
+            check(monitor)?;
             for mark in &mut marked[first[row]..first[row + 1]] {
                 let next = &mut nearest[mark.col as usize];
                 mark.next = if *next == row as u32 { SAME } else { std::mem::replace(next, row as u32) };
@@ -77,6 +83,7 @@ impl Away {
         }
         nearest.fill(NONE);
         for row in 0..rows {
+            check(monitor)?;
             if row % Self::BAND == 0 {
                 above.values_mut()[row / Self::BAND * cols..][..cols].copy_from_slice(&nearest);
             }
@@ -84,7 +91,7 @@ impl Away {
                 nearest[mark.col as usize] = row as u32;
             }
         }
-        Self { rows, cols, first, marked, above, below }
+        Ok(Self { rows, cols, first, marked, above, below })
     }
 
     /// Makes ready to go down the rows of a band.
@@ -256,6 +263,7 @@ impl Envelope {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Silent;
     use proptest::prelude::*;
 
     proptest! {
@@ -267,7 +275,7 @@ mod tests {
             let inside = |&(row, col): &(usize, usize)| (row < rows && col < cols).then_some(Cell { row, col });
             let marked: Vec<Cell> = places.iter().filter_map(inside).collect();
             // A cell may stand in several lists.
-            let away = Away::from(&[marked.clone(), marked.iter().rev().take(2).copied().collect()], rows, cols);
+            let away = Away::from(&[marked.clone(), marked.iter().rev().take(2).copied().collect()], rows, cols, &Silent).unwrap();
             let wanted: Vec<u32> = (0..cols as u32).step_by(every).collect();
             let (mut work, mut out) = (Work::default(), Vec::new());
             for row in 0..rows {
@@ -289,7 +297,7 @@ mod tests {
         // Rows too long to look aside, and a grid too wide for squares of 32 bits.
         for cols in [9000, 40_000] {
             let marked = [Cell { row: 0, col: 3 }, Cell { row: 2, col: cols - 5 }];
-            let away = Away::from(&[marked.to_vec()], 3, cols);
+            let away = Away::from(&[marked.to_vec()], 3, cols, &Silent).unwrap();
             let wanted: Vec<u32> = (0..cols as u32).step_by(7).collect();
             let (mut work, mut out) = (Work::default(), Vec::new());
             away.enter(0, &mut work);
