@@ -123,7 +123,8 @@ fn edits_of(facts: &Facts) -> Vec<String> {
 }
 
 /// The name of a trial tells what was varied: the study's short name, the content, the cell size where other
-/// trials have another, and the threshold.
+/// trials have another, the threshold, and, where a trial of that name has other changes by hand, that it has them. A
+/// number tells apart what is alike in all of these.
 fn name_of(short: &str, facts: &TrialFacts, others: &[KeptTrial]) -> String {
     let m2 = facts.threshold_m2;
     let digits = |value: f64| {
@@ -143,8 +144,23 @@ fn name_of(short: &str, facts: &TrialFacts, others: &[KeptTrial]) -> String {
         "MFD" => "mfd",
         _ => "streams",
     };
-    let name = format!("{short}_{content}{dem}_{area}");
-    if name.len() <= 24 { name } else { format!("{short}{dem}_{area}").chars().take(24).collect() }
+    let long = format!("{short}_{content}{dem}_{area}");
+    // A name has 24 characters at most.
+    let ending = |end: &str| match long.len() + end.len() {
+        ..=24 => format!("{long}{end}"),
+        _ => {
+            let short: String = format!("{short}{dem}_{area}").chars().take(24 - end.len()).collect();
+            short + end
+        }
+    };
+    let named = |name: &str| others.iter().find(|o| o.trial.name == name);
+    let plain = ending("");
+    let Some(other) = named(&plain) else { return plain };
+    let by_hand = !facts.by_hand.is_empty() && other.facts.by_hand != facts.by_hand;
+    let how = if by_hand { "_hand" } else { "" };
+    let numbered = (2..).map(|n| ending(&format!("{how}_{n}")));
+    let mut names = by_hand.then(|| ending(how)).into_iter().chain(numbered);
+    names.find(|name| named(name).is_none()).unwrap_or(plain)
 }
 
 /// The trials of a study, the oldest first.
@@ -364,6 +380,35 @@ mod tests {
         let other = KeptTrial { trial, facts: facts(1.0, 30.0), outdated: None };
         let name = name_of("sorrel", &facts(12.0e4, 4.0), &[other]);
         assert_eq!(name, "sorrel_streams_4m_12ha");
+    }
+
+    #[test]
+    fn no_two_trials_have_one_name() {
+        let mut kept: Vec<KeptTrial> = Vec::new();
+        let mut keep = |m2: f64, edits: &[&str]| {
+            let by_hand = edits.iter().map(|e| (*e).to_owned()).collect();
+            let facts = TrialFacts { by_hand, ..facts(m2, 4.0) };
+            let name = name_of("sorrel", &facts, &kept);
+            assert!(name.len() <= 24 && kept.iter().all(|k| k.trial.name != name), "{name}");
+            let trial = Trial {
+                id: kept.len() as i64,
+                name: name.clone(),
+                facts: json!({}),
+                remark: String::new(),
+                justification: None,
+                created_at: Default::default(),
+            };
+            kept.push(KeptTrial { trial, facts, outdated: None });
+            name
+        };
+        assert_eq!(keep(12.0e4, &[]), "sorrel_streams_12ha");
+        assert_eq!(keep(12.0e4, &["pruned"]), "sorrel_streams_12ha_hand");
+        assert_eq!(keep(12.0e4, &["pruned", "begun"]), "sorrel_12ha_hand_2");
+        assert_eq!(keep(12.0e4, &[]), "sorrel_streams_12ha_2");
+        assert_eq!(keep(1.5e6, &["pruned"]), "sorrel_streams_1_5km2");
+        for _ in 0..30 {
+            keep(1.5e6, &[]);
+        }
         assert!(name_of("abcdefgh", &facts(123_456e6, 30.5), &[]).len() <= 24);
     }
 }
