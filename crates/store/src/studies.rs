@@ -30,8 +30,6 @@ pub enum StudyPart {
     Routing,
     /// the network at the chosen threshold
     Network,
-    /// choices
-    Settings,
 }
 
 /// New values of parts of a study; `None` empties the part.
@@ -45,9 +43,6 @@ fn apply(model: &mut study::ActiveModel, change: StudyChange) {
             StudyPart::Review => model.review = Set(value),
             StudyPart::Routing => model.routing = Set(value),
             StudyPart::Network => model.network = Set(value),
-            StudyPart::Settings => {
-                model.settings = Set(value.unwrap_or_else(|| Json::Object(Default::default())))
-            }
         }
     }
     model.updated_at = Set(now());
@@ -172,8 +167,12 @@ impl Store {
     ) -> std::result::Result<T, E> {
         let begun = self.db.begin().await.map_err(Error::from)?;
         let (settings, answer) = change(locked(&begun, id).await?.settings)?;
-        let mut row = study::ActiveModel { id: Set(id), ..Default::default() };
-        apply(&mut row, vec![(StudyPart::Settings, Some(settings))]);
+        let row = study::ActiveModel {
+            id: Set(id),
+            settings: Set(settings),
+            updated_at: Set(now()),
+            ..Default::default()
+        };
         row.update(&begun).await.map_err(Error::from)?;
         begun.commit().await.map_err(Error::from)?;
         Ok(answer)

@@ -2,7 +2,7 @@
 
 use multiversion::multiversion;
 
-use crate::routing::DIRECTION_NODATA;
+use crate::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA};
 use crate::{Cell, Grid, Threshold};
 
 /// What lies around places, which are told as column and row from the north-west corner.
@@ -102,7 +102,6 @@ fn largest(cells: &[u32], disc: Disc, places: &[[f64; 2]], out: &mut [u32]) {
         while from < to {
             // Eight cells of each row, some of them twice where the grid ends.
             let begin = from.min(cols.saturating_sub(LANES));
-            let wide = LANES.min(cols - begin);
             let mut aside = [0f64; LANES];
             for (k, aside) in aside.iter_mut().enumerate() {
                 let off = begin as f64 + (k as f64 + 0.5) - place[0];
@@ -111,16 +110,15 @@ fn largest(cells: &[u32], disc: Disc, places: &[[f64; 2]], out: &mut [u32]) {
             for row in first..past {
                 let left = disc.left(place, row);
                 let cells = &cells[row * cols + begin..(row + 1) * cols];
-                if let Some(cells) = cells.first_chunk::<LANES>() {
-                    for k in 0..LANES {
-                        let own = if aside[k] <= left { u32::MAX } else { 0 };
-                        most[k] = most[k].max(own & Threshold::most(cells[k]));
-                    }
-                } else {
-                    for k in 0..wide {
-                        let own = if aside[k] <= left { Threshold::most(cells[k]) } else { 0 };
-                        most[k] = most[k].max(own);
-                    }
+                // A grid may be narrower: what is not there has no area.
+                let mut few = [ACCUMULATION_NODATA; LANES];
+                let cells = cells.first_chunk::<LANES>().unwrap_or_else(|| {
+                    few[..cells.len()].copy_from_slice(cells);
+                    &few
+                });
+                for k in 0..LANES {
+                    let own = if aside[k] <= left { u32::MAX } else { 0 };
+                    most[k] = most[k].max(own & Threshold::most(cells[k]));
                 }
             }
             from += LANES;

@@ -154,7 +154,7 @@ fn squares_of_row(above: &[u32], below: &[u32], row: u32, out: &mut [u32]) {
 #[multiversion(targets("x86_64+avx2"))]
 fn look_aside(squares: &[u32], wanted: &[u32], out: &mut [u32]) -> bool {
     let last = squares.len() - BLOCK;
-    let mut left = 24 * squares.len();
+    let mut left = ENVELOPE * squares.len();
     let mut from = 0;
     while from < wanted.len() {
         let begin = wanted[from] as usize / BLOCK * BLOCK;
@@ -184,10 +184,10 @@ fn look_aside(squares: &[u32], wanted: &[u32], out: &mut [u32]) -> bool {
             for &one in &nearest {
                 most = most.max(one);
             }
-            if left < STEPS * BLOCK / 4 {
+            if left < STEPS * BLOCK {
                 return false;
             }
-            left -= STEPS * BLOCK / 4;
+            left -= STEPS * BLOCK;
         }
         while from < past {
             out[from] = nearest[wanted[from] as usize - begin];
@@ -199,6 +199,8 @@ fn look_aside(squares: &[u32], wanted: &[u32], out: &mut [u32]) -> bool {
 
 /// Steps aside that are taken before it is asked whether they are enough.
 const STEPS: usize = 4;
+/// What the envelope costs for a cell, in cells that are looked at.
+const ENVELOPE: usize = 96;
 
 /// Memory for [`Away::of_row`].
 #[derive(Default)]

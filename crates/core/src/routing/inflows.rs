@@ -1,36 +1,40 @@
 //! Who drains to a cell, for many cells at once.
 
+use std::ops::Range;
+
 use multiversion::multiversion;
 
 use crate::{Grid, NEIGHBOURS, Threshold};
 
+/// For each neighbour of the cells of a row from `left` on, `count` of them: its place in [`NEIGHBOURS`], which of the
+/// cells have it, and where these neighbours stand in the grid.
+fn sides(
+    (rows, cols): (usize, usize),
+    row: usize,
+    left: usize,
+    count: usize,
+) -> impl Iterator<Item = (usize, Range<usize>, Range<usize>)> {
+    NEIGHBOURS.iter().enumerate().filter_map(move |(k, n)| {
+        let at = row.checked_add_signed(n.rows).filter(|&at| at < rows)?;
+        let skip = (-(left as isize + n.cols)).max(0) as usize;
+        let from = (left + skip).wrapping_add_signed(n.cols);
+        let count = count.saturating_sub(skip).min(cols.saturating_sub(from));
+        let begin = at * cols + from;
+        Some((k, skip..skip + count, begin..begin + count))
+    })
+}
+
+/// The code that leads here from the neighbour at a place in [`NEIGHBOURS`].
+fn leads_here(k: usize) -> u8 {
+    NEIGHBOURS[(k + 4) % 8].code
+}
+
 /// For the cells of a row from `left` on, as many as `out` is long: a bit for each neighbour that
-/// drains to the cell, in the order of [`NEIGHBOURS`](crate::NEIGHBOURS).
+/// drains to the cell, in the order of [`NEIGHBOURS`].
 pub(crate) fn inflows_of_row(directions: &Grid<u8>, row: usize, left: usize, out: &mut [u8]) {
-    let (rows, cols, codes) = (directions.rows(), directions.cols(), directions.values());
-    let line = |r: usize| &codes[r * cols..(r + 1) * cols];
-    let here = line(row);
     out.fill(0);
-    // (a row, how far its cells lie to the east, the code that leads from there to here, the bit)
-    let mut look = |line: &[u8], east: isize, code: u8, bit: u8| {
-        let skip = (-(left as isize + east)).max(0) as usize;
-        let from = (left + skip).wrapping_add_signed(east);
-        let count = out.len().saturating_sub(skip).min(cols.saturating_sub(from));
-        mark(&mut out[skip..skip + count], &line[from..from + count], code, bit);
-    };
-    look(here, 1, 16, 1);
-    look(here, -1, 1, 16);
-    if row + 1 < rows {
-        let below = line(row + 1);
-        look(below, 1, 32, 2);
-        look(below, 0, 64, 4);
-        look(below, -1, 128, 8);
-    }
-    if row > 0 {
-        let above = line(row - 1);
-        look(above, -1, 2, 32);
-        look(above, 0, 4, 64);
-        look(above, 1, 8, 128);
+    for (k, cells, neighbours) in sides((directions.rows(), directions.cols()), row, left, out.len()) {
+        mark(&mut out[cells], &directions.values()[neighbours], leads_here(k), 1 << k);
     }
 }
 
@@ -41,17 +45,10 @@ pub(crate) fn largest_inflow_of_row(
     row: usize,
     out: &mut [u32],
 ) {
-    let (rows, cols) = (directions.rows(), directions.cols());
     out.fill(0);
-    for (k, n) in NEIGHBOURS.iter().enumerate() {
-        let Some(at) = row.checked_add_signed(n.rows).filter(|&at| at < rows) else { continue };
-        // Where the row's cells begin that have such a neighbour, and where these neighbours begin.
-        let (skip, from) = (usize::from(n.cols < 0), usize::from(n.cols > 0));
-        let count = cols.saturating_sub(n.cols.unsigned_abs());
-        let line = at * cols + from..at * cols + from + count;
-        let leads_here = NEIGHBOURS[(k + 4) % 8].code;
-        let (codes, cells) = (&directions.values()[line.clone()], &accumulation.values()[line]);
-        raise(&mut out[skip..skip + count], codes, cells, leads_here);
+    for (k, cells, neighbours) in sides((directions.rows(), directions.cols()), row, 0, out.len()) {
+        let (codes, areas) = (&directions.values()[neighbours.clone()], &accumulation.values()[neighbours]);
+        raise(&mut out[cells], codes, areas, leads_here(k));
     }
 }
 
