@@ -253,7 +253,7 @@ function prepareStretch() {
 function pickReach(pixel) {
   const found = map.map.forEachFeatureAtPixel(pixel, (f) => f.get('id'), { layerFilter: (l) => l === map.layers.streams, hitTolerance: 5 });
   if (!found || !document.getElementById('reaches')) return;
-  window.htmx.ajax('GET', `${base}/reaches?reach=${found}`, '#reaches').then(() => document.querySelector('#reaches .chosen')?.scrollIntoView({ block: 'center' }));
+  window.htmx.ajax('GET', `${base}/reaches?reach=${found}`, '#reaches').then(() => document.querySelector('#reaches .chosen')?.scrollIntoView({ block: 'nearest' }));
 }
 
 /** Prunes, begins a stream, or sets another threshold inside an area, by hand. */

@@ -9,6 +9,7 @@ use bothros_store::Job;
 use bothros_work::{CatchmentFacts, Facts, StreamEdit};
 
 use super::conditioning::conditioning;
+use super::starting_points::{Start, starting_points};
 use super::terrain::terrain;
 use super::{STAGES, page};
 use crate::App;
@@ -52,7 +53,7 @@ struct Network {
     largest: u32,
     largest_text: String,
     cell_m2: f64,
-    starts: Vec<(String, String, u32)>,
+    starts: Vec<Start>,
     /// edits by hand: what and why, where, and whether they change something at this threshold
     edits: Vec<(String, f64, f64, bool)>,
     low: f64,
@@ -87,21 +88,6 @@ async fn network(app: &App, study: i64, facts: Facts) -> Result<Response> {
         fact("Drainage density", format!("{} km/km²", numbers::real(n.density_km, 3))),
         fact("Highest order (Strahler)", n.highest_order.to_string()),
     ];
-    let start = |name: &str, why: &str, cells: u32| (name.to_owned(), why.to_owned(), cells);
-    let mut starts = vec![
-        start("1 % of the largest", "a first look", (routing.largest_cells / 100).max(1)),
-        start("1,000 cells", "a common guess", 1000),
-    ];
-    if frame.cell_m() >= 20.0 {
-        starts.push(start(
-            "4.5 km²",
-            "a regional network",
-            Threshold::from_area(bothros_core::Area::km2(4.5), frame).as_cells(),
-        ));
-    } else if frame.cell_m() <= 2.0 {
-        starts.push(start("150 cells", "every swale of a lidar DEM", 150));
-    }
-    starts.retain(|s| s.2 <= routing.largest_cells);
     let threshold = n.threshold;
     let applied = match facts.settings.edits.is_empty() {
         true => Vec::new(),
@@ -116,7 +102,7 @@ async fn network(app: &App, study: i64, facts: Facts) -> Result<Response> {
         largest: routing.largest_cells,
         largest_text: numbers::area(Threshold::cells(routing.largest_cells).as_area(frame).as_m2()),
         cell_m2: frame.cell_area().as_m2(),
-        starts,
+        starts: starting_points(frame, routing.largest_cells),
         edits: facts.settings.edits.iter().zip(applied).map(edit).collect(),
         low: routing.log_percentiles.0,
         high: routing.log_percentiles.1,

@@ -10,6 +10,7 @@ mod rail;
 mod reaches;
 mod shortfalls;
 mod start;
+mod starting_points;
 mod study;
 mod terrain;
 mod trials;

@@ -90,11 +90,11 @@ const COLUMNS: [(&str, &str, &str); 8] = [
     ("id", "#", "Number"),
     ("order", "Order", "Strahler order"),
     ("magnitude", "Magn.", "Shreve magnitude"),
-    ("length", "Length", "Length along the centre line"),
-    ("drop", "Drop", "Fall on the ground surface"),
-    ("slope", "Slope", "Fall over length"),
+    ("length", "Length, m", "Length along the centre line"),
+    ("drop", "Drop, m", "Fall on the ground surface"),
+    ("slope", "Slope, %", "Fall over length"),
     ("sinuosity", "Sinu.", "Length over the straight distance between the ends"),
-    ("area", "Drains", "Contributing area at the lower end"),
+    ("area", "Drains, ha", "Contributing area at the lower end"),
 ];
 
 fn value(reach: &Reach, column: &str) -> f64 {
@@ -167,11 +167,11 @@ fn row(reach: &Reach, network: &Network, frame: &Frame) -> Row {
         y,
         order: reach.strahler,
         magnitude: reach.shreve,
-        length: numbers::length(reach.length_m),
-        drop: numbers::metres(reach.drop_m),
-        slope: format!("{:.2} %", reach.slope() * 100.0),
+        length: numbers::whole(reach.length_m.round() as u64),
+        drop: format!("{:.2}", reach.drop_m),
+        slope: format!("{:.2}", reach.slope() * 100.0),
         sinuosity: format!("{:.2}", reach.sinuosity()),
-        area: numbers::area(reach.contributing.as_m2()),
+        area: numbers::real(reach.contributing.as_m2() / 1e4, 4),
         upstream: network.reaches.iter().filter(|r| r.downstream == Some(reach.id)).map(|r| r.id).collect(),
         downstream: reach.downstream,
     }
