@@ -85,7 +85,7 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         finish(&running, study.id).await?;
         let imported = begun.elapsed().as_secs_f64();
         line("upload to terrain", imported);
-        running.store.enqueue(study.id, JobKind::Route, json!({})).await?;
+        running.store.enqueue(study.id, JobKind::Route, bothros_store::Kept::empty()).await?;
         finish(&running, study.id).await?;
         let facts = Facts::of(&running.store.study(study.id).await?)?;
         let threshold = facts.network.context("a network")?.threshold;
@@ -132,7 +132,7 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         line("figures of all thresholds", get(running.address, &path("figures"))?.0);
 
         let asked = Instant::now();
-        running.store.enqueue(study.id, JobKind::Review, json!({})).await?;
+        running.store.enqueue(study.id, JobKind::Review, bothros_store::Kept::empty()).await?;
         finish(&running, study.id).await?;
         let barriers = running.store.barriers(study.id).await?;
         line(&format!("sinks listed, {} barriers proposed", barriers.len()), asked.elapsed().as_secs_f64());
@@ -142,7 +142,7 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
             running.store.decide(study.id, barrier.id, Some("breach"), None).await?;
         }
         let asked = Instant::now();
-        running.store.enqueue(study.id, JobKind::Route, json!({})).await?;
+        running.store.enqueue(study.id, JobKind::Route, bothros_store::Kept::empty()).await?;
         finish(&running, study.id).await?;
         line("conditioned with a breach and routed again", asked.elapsed().as_secs_f64());
 

@@ -7,12 +7,13 @@ use anyhow::{Context, bail};
 use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
 use bothros_demo::{Scenario, generate, write_files, write_sheets};
-use bothros_store::{JobKind, LayerRole, Store, Study};
+use bothros_store::{JobKind, Kept, LayerRole, Store, Study};
 use bothros_work::{
     Facts, GridCache, NewLayer, NewPicture, NewStudy, PourPointPlace, Provenance, add_backdrop, add_layer,
     begin_study, change_settings, place_pour_point, set_threshold,
 };
-use serde_json::json;
+
+use crate::serve::say;
 
 const NAME: &str = "Sorrel Water";
 /// What lies beside the DEM; the culvert survey is left for the analyst to add.
@@ -27,7 +28,7 @@ const POOR: &str = "Sorrel region, 30 m";
 fn generated() -> anyhow::Result<Scenario> {
     let begun = Instant::now();
     let scenario = generate(&|what| println!("  {:5.1} s  {what}", begun.elapsed().as_secs_f64()))?;
-    println!("  {:5.1} s  generated", begun.elapsed().as_secs_f64());
+    say(format_args!("  {:5.1} s  generated", begun.elapsed().as_secs_f64()));
     Ok(scenario)
 }
 
@@ -49,7 +50,7 @@ async fn finish(store: &Store, study: i64) -> anyhow::Result<()> {
             return Ok(());
         }
         if job.message != said {
-            println!("          {}: {} ({:.0} %)", job.title(), job.message, job.progress * 100.0);
+            say(format_args!("          {}: {} ({:.0} %)", job.title(), job.message, job.progress * 100.0));
             said = job.message;
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
@@ -81,7 +82,7 @@ pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::R
     if studies.iter().any(|s| s.name == NAME) && studies.iter().any(|s| s.name == POOR) {
         return Ok(());
     }
-    println!("Generating the demo scenario");
+    say(format_args!("Generating the demo scenario"));
     let scenario = tokio::task::spawn_blocking(generated).await??;
     let dir = tempfile::tempdir()?;
     let (path, archive) = (dir.path().to_owned(), archive.to_owned());
@@ -92,7 +93,7 @@ pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::R
         Ok(scenario)
     })
     .await??;
-    println!("Loading it");
+    say(format_args!("Loading it"));
     for (name, file) in [(POOR, "region_dem_30m.tif"), (NAME, "sorrel_dem_4m.tif")] {
         for left_over in studies.iter().filter(|s| s.name == name) {
             store.delete_study(left_over.id).await?;
@@ -122,9 +123,9 @@ pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::R
                 let new = NewPicture { file: file.into(), path: dir.path().join(file), provenance };
                 add_backdrop(store, study.id, new).await?;
             }
-            store.enqueue(study.id, JobKind::Review, json!({})).await?;
+            store.enqueue(study.id, JobKind::Review, Kept::empty()).await?;
             finish(store, study.id).await?;
-            store.enqueue(study.id, JobKind::Route, json!({})).await?;
+            store.enqueue(study.id, JobKind::Route, Kept::empty()).await?;
             finish(store, study.id).await?;
             let facts = Facts::of(&store.study(study.id).await?)?;
             let frame = facts.terrain.context("the DEM is prepared")?.frame;

@@ -1,6 +1,6 @@
 //! The elevation archive that studies can begin from: a real one at an address, or the simulated one.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use bothros_archive::{Preparing, StandIn, StandInCollection, StandInItem};
@@ -13,13 +13,19 @@ pub enum Elevations {
     /// an archive that speaks STAC, at this address
     At(String),
     /// the simulated archive, which makes its files when it is first asked
-    Simulated(Preparing),
+    Simulated {
+        /// makes the files
+        prepare: Preparing,
+        /// a file that holds the port it answered at last, so that it answers there again
+        port: Option<PathBuf>,
+    },
 }
 
 impl Elevations {
     /// The simulated archive of the demo region, with its files in a directory.
     pub fn demo(directory: PathBuf) -> Self {
-        Self::Simulated(Arc::new(move || {
+        let port = directory.join("port");
+        let prepare: Preparing = Arc::new(move || {
             if let Some(sheets) = read_sheets(&directory) {
                 return Ok(collections(sheets));
             }
@@ -27,7 +33,8 @@ impl Elevations {
             let sheets = write_sheets(&scenario, &directory)
                 .map_err(|e| format!("the simulated archive cannot be written: {e}"))?;
             Ok(collections(sheets))
-        }))
+        });
+        Self::Simulated { prepare, port: Some(port) }
     }
 
     /// Starts the simulated archive, where it is wanted, and tells the address.
@@ -37,8 +44,8 @@ impl Elevations {
     pub async fn start(self, stop: impl Future<Output = ()> + Send + 'static) -> anyhow::Result<String> {
         match self {
             Self::At(address) => Ok(address),
-            Self::Simulated(prepare) => {
-                let listener = TcpListener::bind(("127.0.0.1", 0)).await?;
+            Self::Simulated { prepare, port } => {
+                let listener = listen(port.as_deref()).await?;
                 let address = format!("http://{}/", listener.local_addr()?);
                 let archive = StandIn::new(&address, prepare);
                 tokio::spawn(async move {
@@ -50,6 +57,22 @@ impl Elevations {
             }
         }
     }
+}
+
+/// Listens on the port that a file tells, or on another where that is taken, which the file tells then.
+async fn listen(file: Option<&Path>) -> anyhow::Result<TcpListener> {
+    let Some(file) = file else { return Ok(TcpListener::bind(("127.0.0.1", 0)).await?) };
+    let last = std::fs::read_to_string(file).ok().and_then(|p| p.trim().parse().ok());
+    let listener = match TcpListener::bind(("127.0.0.1", last.unwrap_or(0))).await {
+        Ok(listener) => listener,
+        // Another program has it now.
+        Err(_) => TcpListener::bind(("127.0.0.1", 0)).await?,
+    };
+    let noted = file.parent().map_or(Ok(()), std::fs::create_dir_all);
+    if let Err(error) = noted.and(std::fs::write(file, listener.local_addr()?.port().to_string())) {
+        tracing::warn!(%error, "the port of the simulated archive could not be noted");
+    }
+    Ok(listener)
 }
 
 /// The collections that sheets make up.

@@ -1,8 +1,13 @@
 //! The parts of the program, for `main` and for tests that start the real server.
 
+pub mod apart;
+pub mod backup;
 pub mod bench;
 pub mod bench_site;
 pub mod demo;
 pub mod elevations;
+pub mod limits;
 pub mod run;
+pub mod scratch;
 pub mod serve;
+mod supervise;

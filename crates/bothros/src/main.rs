@@ -5,7 +5,8 @@ use std::process::ExitCode;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use anyhow::Context;
-use bothros::{bench, bench_site, demo, run, serve};
+use bothros::scratch::Scratch;
+use bothros::{apart, backup, bench, bench_site, demo, limits, run, serve};
 use clap::{Args, Parser, Subcommand};
 
 #[derive(Parser)]
@@ -17,6 +18,12 @@ use clap::{Args, Parser, Subcommand};
 struct Cli {
     #[command(subcommand)]
     command: Command,
+    /// Most memory that work on one study may take, megabytes; three quarters of the machine's where nothing is said
+    #[arg(long, global = true, env = "BOTHROS_MEMORY_MB")]
+    memory_mb: Option<u64>,
+    /// Most memory that reading one file may take, megabytes
+    #[arg(long, global = true, default_value_t = 3000, env = "BOTHROS_READER_MEMORY_MB")]
+    reader_memory_mb: u64,
 }
 
 #[derive(Subcommand)]
@@ -47,6 +54,31 @@ enum Command {
         #[arg(long)]
         overwrite: bool,
     },
+    /// Write all studies into one file, while the application runs or not
+    Backup {
+        /// The file; it appears when it is whole
+        file: PathBuf,
+        #[command(flatten)]
+        place: Place,
+    },
+    /// Put a backup in the place of all studies; what was there is kept aside
+    Restore {
+        /// The file that `backup` wrote
+        file: PathBuf,
+        #[command(flatten)]
+        place: Place,
+    },
+    /// Work on one job for another process of Bothros
+    #[command(hide = true)]
+    OneJob {
+        /// Its number
+        id: i64,
+        #[arg(long, env = "BOTHROS_DATABASE_URL")]
+        database: String,
+    },
+    /// Read one file for another process of Bothros, which asks on standard input
+    #[command(hide = true)]
+    ReadFile,
     /// Measure the computation and print a table
     Bench {
         /// Edges of the square terrains, in cells
@@ -59,6 +91,17 @@ enum Command {
         #[arg(long)]
         no_baseline: bool,
     },
+}
+
+/// Where studies are kept.
+#[derive(Args)]
+struct Place {
+    /// Directory of the application's own PostgreSQL
+    #[arg(long, env = "BOTHROS_DATA")]
+    data: Option<PathBuf>,
+    /// Another PostgreSQL instead of an own one
+    #[arg(long, env = "BOTHROS_DATABASE_URL")]
+    database: Option<String>,
 }
 
 #[derive(Args)]
@@ -78,6 +121,9 @@ struct ServeArgs {
     /// Use this PostgreSQL instead of an own one
     #[arg(long, env = "BOTHROS_DATABASE_URL")]
     database: Option<String>,
+    /// Let everybody who reaches an address beyond loopback do everything
+    #[arg(long, env = "BOTHROS_OPEN_TO_ALL")]
+    open_to_all: bool,
     /// Address of an elevation archive that speaks STAC; a simulated one where nothing is said
     #[arg(long, env = "BOTHROS_ARCHIVE_URL")]
     archive: Option<String>,
@@ -88,25 +134,42 @@ static CANCELLED: AtomicBool = AtomicBool::new(false);
 
 fn main() -> anyhow::Result<ExitCode> {
     let cli = Cli::parse();
+    if matches!(cli.command, Command::ReadFile) {
+        return Ok(bothros_formats::serve_reader());
+    }
     let filter = tracing_subscriber::EnvFilter::try_from_default_env()
         .or_else(|_| tracing_subscriber::EnvFilter::try_new("warn,sqlx=error,apalis=error"))?;
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    limits::apply(cli.memory_mb, cli.reader_memory_mb)?;
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().context("starting")?;
     match cli.command {
+        Command::ReadFile => Ok(()),
         Command::Bench { sizes, studies, no_baseline } => {
             // The application first: its memory is the peak of this process.
             runtime.block_on(bench_site::run(&studies))?;
             bench::run(&sizes, !no_baseline)
         }
         Command::Run { recipe, out, overwrite } => {
+            let _scratch = Scratch::begin(None)?;
             runtime.spawn(async {
-                if tokio::signal::ctrl_c().await.is_ok() {
-                    CANCELLED.store(true, Ordering::Relaxed);
-                }
+                serve::stop_asked().await;
+                CANCELLED.store(true, Ordering::Relaxed);
             });
             return Ok(run::run(&recipe, &out, overwrite, &CANCELLED));
         }
         Command::DemoFiles { directory } => demo::write(&directory),
+        Command::Backup { file, place } => {
+            let data = place.data.unwrap_or_else(serve::default_data_directory);
+            backup::write(&data, place.database, &file)
+        }
+        Command::Restore { file, place } => {
+            let data = place.data.unwrap_or_else(serve::default_data_directory);
+            runtime.block_on(backup::put_back(&data, place.database, &file))
+        }
+        Command::OneJob { id, database } => {
+            let _scratch = Scratch::begin(None)?;
+            runtime.block_on(apart::run(&database, id))
+        }
         Command::Worker { database } => runtime.block_on(serve::worker(&database)),
         Command::Serve(args) => runtime.block_on(serve::run(args.settings(false))),
         Command::Demo(args) => runtime.block_on(serve::run(args.settings(true))),
@@ -124,6 +187,7 @@ impl ServeArgs {
             database: self.database,
             archive: self.archive,
             demo,
+            open_to_all: self.open_to_all,
         }
     }
 }

@@ -1,17 +1,23 @@
 //! Starting the application: database, worker, pages; and stopping all of it.
 
 use std::net::{IpAddr, SocketAddr};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
 
-use anyhow::Context;
+use anyhow::{Context, bail};
 use bothros_store::server::LocalServer;
-use bothros_store::{Store, Worker};
-use bothros_web::{App, Options};
+use bothros_store::{Job, JobHandle, Outcome, Store, Worker};
+use bothros_web::{App, Health, Options};
 use bothros_work::GridCache;
+use futures::future::BoxFuture;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
+use tokio::task::JoinHandle;
 
 use crate::elevations::Elevations;
+use crate::scratch::Scratch;
+use crate::supervise::supervise;
 
 /// The worker inside the server; there is one server to a database.
 const OWN_WORKER: &str = "server";
@@ -32,6 +38,8 @@ pub struct Settings {
     pub archive: Option<String>,
     /// whether to load the demo scenario
     pub demo: bool,
+    /// whether everybody who reaches an address beyond loopback may do everything
+    pub open_to_all: bool,
 }
 
 /// Where the own PostgreSQL lives unless told otherwise.
@@ -47,7 +55,14 @@ pub fn default_data_directory() -> PathBuf {
     base.or_else(home).unwrap_or_else(|| ".".into()).join("bothros")
 }
 
-async fn stop_asked() {
+/// Says something to whoever started the program; they may not listen any more.
+pub(crate) fn say(what: std::fmt::Arguments<'_>) {
+    use std::io::Write;
+    let _ = writeln!(std::io::stdout(), "{what}");
+}
+
+/// Ready when Ctrl-C is pressed, or the system asks the program to end.
+pub async fn stop_asked() {
     let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).ok();
     let terminated = async {
         match &mut terminate {
@@ -62,29 +77,67 @@ async fn stop_asked() {
 }
 
 /// Starts everything and runs until Ctrl-C.
+///
+/// # Errors
+/// Where a part cannot be started.
 pub async fn run(settings: Settings) -> anyhow::Result<()> {
+    if !settings.host.is_loopback() && !settings.open_to_all {
+        bail!(
+            "{} can be reached from other machines, and there is no login: everybody could see, change and delete all \
+             studies. Say --open-to-all if that is what you want, or leave --host out",
+            settings.host
+        );
+    }
+    let scratch = match &settings.database {
+        Some(_) => None,
+        None => Some(settings.data.join("tmp")),
+    };
+    let _scratch = Scratch::begin(scratch.as_deref())?;
     let local = match &settings.database {
         Some(_) => None,
-        None => {
-            println!("Starting PostgreSQL in {}", settings.data.display());
-            Some(LocalServer::start(&settings.data)?)
-        }
+        None => match start_server(&settings.data).await? {
+            Some(server) => Some(Arc::new(server)),
+            None => return Ok(()),
+        },
     };
-    let url = settings.database.clone().or(local.as_ref().map(LocalServer::url)).unwrap_or_default();
-    let ended = answer(&settings, &url).await;
+    let url = settings.database.clone().or(local.as_ref().map(|l| l.url())).unwrap_or_default();
+    let ended = answer(&settings, &url, local.clone()).await;
     if let Some(local) = local {
-        println!("Stopping PostgreSQL");
-        local.stop()?;
+        say(format_args!("Stopping PostgreSQL"));
+        tokio::task::spawn_blocking(move || local.stop()).await??;
     }
     ended
 }
 
-async fn answer(settings: &Settings, url: &str) -> anyhow::Result<()> {
+/// Starts PostgreSQL; nothing where the program was asked to end before it stood.
+async fn start_server(data: &Path) -> anyhow::Result<Option<LocalServer>> {
+    say(format_args!("Starting PostgreSQL in {}", data.display()));
+    let directory = data.to_owned();
+    let mut start = tokio::task::spawn_blocking(move || LocalServer::start(&directory));
+    tokio::select! {
+        started = &mut start => Ok(Some(started??)),
+        () = stop_asked() => {
+            // After a crash it may mend for minutes what it has; it goes on with that at the next start.
+            say(format_args!("\nStopping PostgreSQL before it stood"));
+            let directory = data.to_owned();
+            tokio::task::spawn_blocking(move || bothros_store::server::end_start(&directory)).await?;
+            if let Ok(Ok(server)) = start.await {
+                tokio::task::spawn_blocking(move || server.stop()).await??;
+            }
+            Ok(None)
+        }
+    }
+}
+
+async fn answer(settings: &Settings, url: &str, local: Option<Arc<LocalServer>>) -> anyhow::Result<()> {
     let elevations = match &settings.archive {
         Some(address) => Elevations::At(address.clone()),
         None => Elevations::demo(settings.data.join("archive")),
     };
-    let running = start(url, settings.upload_limit, settings.host, settings.port, elevations).await?;
+    let mut running = start(url, settings.upload_limit, settings.host, settings.port, elevations).await?;
+    if let Some(local) = local {
+        running.watch(local);
+    }
     if settings.demo {
         let archive = settings.data.join("archive");
         tokio::select! {
@@ -92,9 +145,12 @@ async fn answer(settings: &Settings, url: &str) -> anyhow::Result<()> {
             () = stop_asked() => return running.stop().await,
         }
     }
-    println!("\n  Bothros is at  http://{}/\n\n  Ctrl-C stops it.\n", running.address);
+    say(format_args!("\n  Bothros is at  http://{}/\n\n  Ctrl-C stops it.\n", running.address));
+    if settings.open_to_all && !settings.host.is_loopback() {
+        say(format_args!("  Everybody who reaches this address may see, change and delete everything.\n"));
+    }
     stop_asked().await;
-    println!("\nStopping");
+    say(format_args!("\nStopping"));
     running.stop().await
 }
 
@@ -106,22 +162,77 @@ pub struct Running {
     pub store: Store,
     /// its grids in memory
     pub grids: GridCache,
+    health: Health,
     stop: watch::Sender<bool>,
-    pages: tokio::task::JoinHandle<std::io::Result<()>>,
-    worker: tokio::task::JoinHandle<Result<(), bothros_store::Error>>,
+    pages: Option<JoinHandle<()>>,
+    /// tasks that are started again when they end
+    supervised: Vec<JoinHandle<()>>,
 }
 
+/// Time between two looks whether PostgreSQL runs.
+const LOOK_EVERY: Duration = Duration::from_secs(1);
+/// Time between two looks whether there is room for a reserve.
+const RESERVE_EVERY: u32 = 300;
+
 impl Running {
-    /// Stops pages and worker. A job that runs is taken up again at the next start.
-    pub async fn stop(self) -> anyhow::Result<()> {
+    /// Starts PostgreSQL again whenever it ends.
+    pub fn watch(&mut self, local: Arc<LocalServer>) {
+        let task = move || {
+            let local = Arc::clone(&local);
+            async move {
+                for look in 0u32.. {
+                    let (now, server) = (look, Arc::clone(&local));
+                    let revived = tokio::task::spawn_blocking(move || {
+                        if now.is_multiple_of(RESERVE_EVERY) {
+                            server.keep_reserve();
+                        }
+                        server.revive()
+                    });
+                    if revived.await?? {
+                        tracing::warn!("PostgreSQL had ended, and was started again");
+                    }
+                    tokio::time::sleep(LOOK_EVERY).await;
+                }
+                Ok::<_, anyhow::Error>(())
+            }
+        };
+        let what = "PostgreSQL has ended and does not start again: see the log of the server.";
+        self.supervised.push(supervise(self.health.clone(), "PostgreSQL", what, task));
+    }
+
+    /// Stops pages and worker. A job that runs is given back, to be taken up at the next start.
+    ///
+    /// # Errors
+    /// Where pages ended unexpectedly.
+    pub async fn stop(mut self) -> anyhow::Result<()> {
         self.stop.send_replace(true);
-        self.pages.await??;
-        self.worker.abort();
+        if let Some(pages) = self.pages.take() {
+            pages.await?;
+        }
+        for task in &self.supervised {
+            task.abort();
+        }
+        // Where the database has gone before, the next start takes the job for one that died.
+        let back = tokio::time::timeout(Duration::from_secs(3), self.store.give_back(OWN_WORKER)).await;
+        if !matches!(back, Ok(Ok(()))) {
+            tracing::warn!("what was worked on could not be given back");
+        }
         Ok(())
     }
 }
 
+impl Drop for Running {
+    fn drop(&mut self) {
+        for task in &self.supervised {
+            task.abort();
+        }
+    }
+}
+
 /// Starts pages and a worker against a database.
+///
+/// # Errors
+/// Where the database cannot be reached, or no port is free.
 pub async fn start(
     url: &str,
     upload_limit: u64,
@@ -132,6 +243,7 @@ pub async fn start(
     bothros_archive::prepare_tls();
     let store = Store::connect(url).await?;
     let grids = GridCache::default();
+    let health = Health::default();
     // One server to a database: what its worker was at when it ended, nobody works on now.
     store.take_up_interrupted(Some(OWN_WORKER)).await?;
     let (stop, stopped) = watch::channel(false);
@@ -139,19 +251,50 @@ pub async fn start(
         // The sender lives as long as the application.
         let _ = stopped.wait_for(|s| *s).await;
     };
-    let work = {
-        let (store, grids) = (store.clone(), grids.clone());
-        move |job, handle| bothros_work::work(store.clone(), grids.clone(), job, handle)
-    };
-    let worker =
-        tokio::spawn(Worker::new(store.clone(), OWN_WORKER).run(work, until_stopped(stopped.clone())));
     let listener = listen(host, port).await?;
     let address = listener.local_addr()?;
     let archive = Some(elevations.start(until_stopped(stopped.clone())).await?);
-    let options = Options { upload_limit, archive, loopback_only: host.is_loopback() };
-    let app = App::new(store.clone(), grids.clone(), options).await?;
+    let connections = crate::limits::connections();
+    let options = Options { upload_limit, archive, loopback_only: host.is_loopback(), connections };
+    let app = App::new(store.clone(), grids.clone(), options, health.clone());
+    let worker = {
+        let (store, grids, url) = (store.clone(), grids.clone(), url.to_owned());
+        move || {
+            Worker::new(store.clone(), OWN_WORKER).run(work_of(&store, &grids, &url), std::future::pending())
+        }
+    };
+    let (hearing, purging) = (app.clone(), app.clone());
+    let supervised = vec![
+        supervise(health.clone(), "worker", "Jobs are not worked on at the moment; they wait.", worker),
+        supervise(health.clone(), "events", "Progress is not shown at the moment.", move || {
+            let app = hearing.clone();
+            async move { app.hear().await }
+        }),
+        supervise(health.clone(), "purge", "What was deleted is not removed at the moment.", move || {
+            let app = purging.clone();
+            async move { app.purge().await }
+        }),
+    ];
     let pages = tokio::spawn(app.serve(listener, until_stopped(stopped)));
-    Ok(Running { address, store, grids, stop, pages, worker })
+    Ok(Running { address, store, grids, health, stop, pages: Some(pages), supervised })
+}
+
+/// How a worker of this program does a job: here, or apart where a process has ended while it was at it.
+fn work_of(
+    store: &Store,
+    grids: &GridCache,
+    url: &str,
+) -> impl Fn(Job, JobHandle) -> BoxFuture<'static, Outcome> + Clone + Send + Sync + use<> {
+    let (store, grids, url) = (store.clone(), grids.clone(), url.to_owned());
+    move |job, handle| {
+        let (store, grids, url) = (store.clone(), grids.clone(), url.clone());
+        Box::pin(async move {
+            match job.apart {
+                true => crate::apart::work(&url, &job, &handle).await,
+                false => bothros_work::work(store, grids, job, handle).await,
+            }
+        })
+    }
 }
 
 /// Listens on the wanted port, or on the next that is free; port 0 takes any.
@@ -168,14 +311,22 @@ async fn listen(host: IpAddr, port: u16) -> anyhow::Result<TcpListener> {
 }
 
 /// Works on jobs until Ctrl-C.
+///
+/// # Errors
+/// Where the database cannot be reached at first; later it is waited for.
 pub async fn worker(url: &str) -> anyhow::Result<()> {
+    let _scratch = Scratch::begin(None)?;
     let store = Store::connect(url).await?;
     let grids = GridCache::default();
     let name = format!("worker-{}", uuid::Uuid::new_v4().simple());
-    println!("Working on jobs as {name}; Ctrl-C stops.");
-    let worker = Worker::new(store.clone(), name);
-    worker
-        .run(move |job, handle| bothros_work::work(store.clone(), grids.clone(), job, handle), stop_asked())
-        .await?;
+    say(format_args!("Working on jobs as {name}; Ctrl-C stops."));
+    let task = {
+        let (store, url, name) = (store.clone(), url.to_owned(), name.clone());
+        move || Worker::new(store.clone(), &name).run(work_of(&store, &grids, &url), std::future::pending())
+    };
+    let running = supervise(Health::default(), "worker", "The database does not answer.", task);
+    stop_asked().await;
+    running.abort();
+    store.give_back(&name).await?;
     Ok(())
 }

@@ -37,6 +37,7 @@ pub mod catchments;
 pub mod conditioning;
 mod error;
 mod grid;
+pub mod memory;
 mod monitor;
 pub mod network;
 pub mod routing;

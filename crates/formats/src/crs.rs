@@ -54,7 +54,7 @@ impl Crs {
         let by_itself = definition.starts_with('+')
             || (definition.contains('[')
                 && definition.chars().next().is_some_and(|c| c.is_ascii_alphabetic()));
-        if !by_itself || definition.contains("://") {
+        if !by_itself || names_a_file(definition) {
             return Err(unknown());
         }
         Self::of(&SpatialRef::from_definition(definition).map_err(|_| unknown())?)
@@ -62,6 +62,10 @@ impl Crs {
 
     pub(crate) fn of(reference: &SpatialRef) -> Result<Self> {
         let mut reference = reference.clone();
+        if reference.to_wkt().is_ok_and(|wkt| names_a_file(&wkt)) {
+            let name = reference.name().unwrap_or_default();
+            return Err(Error::UnknownCrs(format!("{name}, which names a file,")));
+        }
         // Finds a code for definitions that carry none; it is no error where there is none.
         if reference.auth_code().is_err() {
             let _ = reference.auto_identify_epsg();
@@ -117,6 +121,17 @@ impl Crs {
             None => self.name.clone(),
         }
     }
+}
+
+/// Whether a definition names a file or an address, which would be opened when coordinates are converted.
+fn names_a_file(definition: &str) -> bool {
+    let lower = definition.to_ascii_lowercase();
+    let names = ["+nadgrids", "+geoidgrids", "+grids", "+init", "+file", "+xy_grids", "+z_grids", "+catalog"];
+    lower.contains("://")
+        || lower.contains("/vsi")
+        || lower.contains("parameterfile")
+        || lower.contains("proj4_grids")
+        || names.iter().any(|n| lower.replace([' ', '\t'], "").contains(n))
 }
 
 fn wkt2(reference: &SpatialRef) -> Result<String> {
@@ -276,9 +291,18 @@ mod tests {
 
     #[test]
     fn what_is_no_crs_is_refused() {
-        for text in
-            ["", "EPSG:1", "nonsense", "/etc/passwd", "https://example.invalid/crs", "GEOGCS[\"broken"]
-        {
+        for text in [
+            "",
+            "EPSG:1",
+            "nonsense",
+            "/etc/passwd",
+            "https://example.invalid/crs",
+            "GEOGCS[\"broken",
+            "+proj=longlat +nadgrids=/etc/passwd",
+            "+proj=longlat + nadgrids=@x",
+            "+init=/etc/passwd:1",
+            "+proj=pipeline +step +proj=hgridshift +grids=/etc/passwd",
+        ] {
             assert!(matches!(Crs::parse(text), Err(Error::UnknownCrs(_))), "{text}");
         }
     }

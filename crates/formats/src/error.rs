@@ -1,7 +1,9 @@
 //! What can be wrong with a file, in one sentence that tells what to do.
 
+use serde::{Deserialize, Serialize};
+
 /// The errors of reading and writing.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, Serialize, Deserialize)]
 pub enum Error {
     /// Not one of the formats that are read.
     #[error("{name} is neither a GeoTIFF nor an ASCII grid: choose a DEM in one of these formats")]
@@ -163,7 +165,7 @@ pub enum Error {
         /// name of the file as the user knows it
         name: String,
         /// points, lines, polygons
-        wanted: &'static str,
+        wanted: String,
     },
     /// A file that does not tell its CRS.
     #[error("{name} does not tell its CRS: assign the one its coordinates are in and save it again")]
@@ -192,12 +194,84 @@ pub enum Error {
     /// The work was cancelled.
     #[error("cancelled")]
     Cancelled,
+    /// A file that says that it lies nowhere.
+    #[error("{name} tells no place that can be: {what}. Export it again with a sound georeference")]
+    Place {
+        /// name of the file as the user knows it
+        name: String,
+        /// what it says
+        what: String,
+    },
+    /// A file that holds more than data.
+    #[error("{name} is not read: {what}")]
+    Hostile {
+        /// name of the file as the user knows it
+        name: String,
+        /// what it holds, and what to do
+        what: String,
+    },
+    /// A file whose reading was ended.
+    #[error("{name} could not be read: {why}. Export it again, or a smaller part of it")]
+    Unreadable {
+        /// name of the file as the user knows it
+        name: String,
+        /// why
+        why: String,
+    },
+    /// More memory than work may take.
+    #[error("{0}")]
+    Memory(String),
+    /// An archive that cannot be unpacked.
+    #[error("{name} {what}")]
+    Archive {
+        /// name of the file as the user knows it
+        name: String,
+        /// what is wrong, and what to do
+        what: String,
+    },
     /// Anything else from the library.
     #[error("{0}")]
-    Library(#[from] gdal::errors::GdalError),
+    Library(String),
     /// A file that cannot be read or written.
     #[error("{0}")]
-    Io(#[from] std::io::Error),
+    Io(
+        #[from]
+        #[serde(with = "io_in_words")]
+        std::io::Error,
+    ),
+}
+
+impl Error {
+    /// What is said where a file's reader answers what nobody asked.
+    pub(crate) fn unexpected(name: &str) -> Self {
+        Self::Unreadable { name: name.to_owned(), why: "what came of it was not all of it".into() }
+    }
+}
+
+impl From<gdal::errors::GdalError> for Error {
+    fn from(error: gdal::errors::GdalError) -> Self {
+        Self::Library(error.to_string())
+    }
+}
+
+impl From<bothros_core::memory::TooMuch> for Error {
+    fn from(error: bothros_core::memory::TooMuch) -> Self {
+        Self::Memory(error.to_string())
+    }
+}
+
+/// An error of the system as its number and words.
+mod io_in_words {
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+    use std::io::Error;
+
+    pub fn serialize<S: Serializer>(error: &Error, to: S) -> Result<S::Ok, S::Error> {
+        (error.raw_os_error(), error.to_string()).serialize(to)
+    }
+    pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Error, D::Error> {
+        let (number, text): (Option<i32>, String) = Deserialize::deserialize(from)?;
+        Ok(number.map_or_else(|| Error::other(text), Error::from_raw_os_error))
+    }
 }
 
 /// The result of reading or writing.

@@ -4,29 +4,35 @@
 //! Files are opened with a fixed list of drivers, from a path that the caller made up, so that no
 //! file can make the program read another file or an address.
 
+mod apart;
 mod crs;
 mod error;
+mod geojson;
+mod geopackage;
 mod mosaic;
 mod picture;
 mod raster_read;
 mod raster_write;
 mod read_onto;
 mod remote;
+mod unpack;
 mod utility;
 mod vector_read;
 mod vector_write;
 mod warp;
 
+pub use apart::{ReaderProcess, read_apart, serve_reader};
 pub use crs::{Crs, CrsEntry, CrsKind, Transform, search_crs, utm_zone};
 pub use error::{Error, Result};
 pub use mosaic::{MOST_PIECES, Mosaic, MosaicPlan, Overlap, Piece, Wish, plan_mosaic, read_mosaic};
 pub use picture::{
     LaidPicture, Picture, decode_png, encode_png, laid_extent, lay_picture, read_picture, write_picture,
 };
-pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, inspect, read_elevation};
+pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, check_place, inspect, read_elevation};
 pub use raster_write::{RasterKind, write_cog, write_geographic, write_geographic_cog};
 pub use read_onto::read_onto;
 pub use remote::fetch_part;
+pub use unpack::{layer_file_name, unpack};
 pub use vector_read::{ReadFeature, ReadLayer, Wanted, read_features, read_features_heard, widen};
 pub use vector_write::{Field, FieldKind, Geometry, Layer, Shape, Value, VectorFormat, write_layers};
 pub use warp::{Placed, Resampling, WarpPlan, frame_of, plan_warp, sensible_cell_size, warp, warp_onto};
@@ -44,6 +50,12 @@ pub(crate) fn prepare() {
             ("GDAL_HTTP_TIMEOUT", "1"),
             ("GDAL_NUM_THREADS", "ALL_CPUS"),
             ("OGR_SQLITE_SYNCHRONOUS", "OFF"),
+            // A database that is read may neither load programs nor look at other files.
+            ("OGR_SQLITE_PRAGMA", "trusted_schema=0"),
+            ("OGR_SQLITE_LOAD_EXTENSIONS", ""),
+            ("OGR_SQLITE_STATIC_VIRTUAL_OGR", "NO"),
+            ("SPATIALITE_LOAD", "NO"),
+            ("CPL_CURL_ENABLE_VSIMEM", "NO"),
         ] {
             // Setting an option fails only on a NUL byte in it.
             let _ = gdal::config::set_config_option(key, value);

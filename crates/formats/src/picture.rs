@@ -2,10 +2,13 @@
 
 use std::path::Path;
 
+use bothros_core::Silent;
 use gdal::raster::{ColorInterpretation, GdalDataType, ResampleAlg};
 use gdal::{Dataset, DatasetOptions, GdalOpenFlags};
+use serde::{Deserialize, Serialize};
 
-use crate::raster_read::detail;
+use crate::apart::{self, Answer, Request};
+use crate::raster_read::{check_place, detail};
 use crate::{Crs, Error, Result, Transform, prepare};
 
 /// The drivers that a picture may be opened with.
@@ -14,7 +17,7 @@ const DRIVERS: [&str; 3] = ["GTiff", "PNG", "JPEG"];
 const LONGEST: usize = 4096;
 
 /// A picture in memory.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Picture {
     /// columns
     pub width: usize,
@@ -45,8 +48,22 @@ fn open(path: &Path, name: &str) -> Result<Dataset> {
 /// reduced. `name` is what the user calls it; a world file lies beside it where there is one.
 ///
 /// # Errors
-/// [`Error::NotAPicture`], [`Error::Damaged`].
+/// [`Error::NotAPicture`], [`Error::Damaged`], [`Error::Place`], [`Error::Unreadable`].
 pub fn read_picture(path: &Path, name: &str) -> Result<Picture> {
+    let request = Request::Picture { path: path.to_owned(), name: name.to_owned() };
+    match apart::ask(&request, &Silent) {
+        Some(answer) => match answer? {
+            Answer::Picture(picture) if picture.pixels.len() == picture.width * picture.height * 4 => {
+                Ok(picture)
+            }
+            _ => Err(Error::unexpected(name)),
+        },
+        None => read_here(path, name),
+    }
+}
+
+/// As [`read_picture`], in this process.
+pub(crate) fn read_here(path: &Path, name: &str) -> Result<Picture> {
     let dataset = open(path, name)?;
     let damaged = |e: gdal::errors::GdalError| Error::Damaged { name: name.to_owned(), detail: detail(&e) };
     let no_picture = || Error::NotAPicture { name: name.to_owned() };
@@ -94,7 +111,10 @@ pub fn read_picture(path: &Path, name: &str) -> Result<Picture> {
         pixels.extend(pixel);
     }
     let (across, down) = (cols as f64 / width as f64, rows as f64 / height as f64);
-    let geo_transform = dataset.geo_transform().ok().filter(|g| g[1] * g[5] - g[2] * g[4] != 0.0);
+    let geo_transform = dataset.geo_transform().ok();
+    if let Some(place) = geo_transform {
+        check_place(place, (cols, rows), name)?;
+    }
     let geo_transform =
         geo_transform.map(|g| [g[0], g[1] * across, g[2] * down, g[3], g[4] * across, g[5] * down]);
     let crs = dataset.spatial_ref().ok().and_then(|r| Crs::of(&r).ok());

@@ -2,11 +2,12 @@
 
 use std::path::Path;
 
-use bothros_core::{Grid, Monitor};
+use bothros_core::{Grid, Monitor, Silent, memory};
 use gdal::raster::{ColorInterpretation, GdalDataType, RasterBand, ResampleAlg};
 use gdal::{Dataset, DatasetOptions, GdalOpenFlags};
 use serde::{Deserialize, Serialize};
 
+use crate::apart::{self, Answer, Request};
 use crate::{Crs, CrsKind, Error, Result, prepare};
 
 /// The drivers that a DEM may be opened with.
@@ -159,6 +160,44 @@ const MOST_BANDS: usize = 256;
 /// damaged or malicious one can say anything.
 const MOST_BLOCK: u64 = 1 << 30;
 
+/// Coordinates beyond this, in any unit, lie on no map.
+const FARTHEST: f64 = 1e9;
+/// Cells smaller than this, in any unit, are cells of nothing.
+const LEAST_CELL: f64 = 1e-9;
+
+/// Fails where a file says that it lies nowhere: coordinates or cell sizes that are no numbers, or out of all bounds.
+///
+/// # Errors
+/// [`Error::Place`].
+pub fn check_place(place: [f64; 6], (cols, rows): (usize, usize), name: &str) -> Result<()> {
+    let bad = |what: String| Err(Error::Place { name: name.to_owned(), what });
+    if let Some(value) = place.iter().find(|v| !v.is_finite()) {
+        return bad(format!("a coordinate or cell size of {value}"));
+    }
+    let [left, width, x_turn, top, y_turn, height] = place;
+    for size in [width.hypot(y_turn), x_turn.hypot(height)] {
+        if !(LEAST_CELL..=FARTHEST).contains(&size) {
+            return bad(format!("a cell size of {size:e}"));
+        }
+    }
+    let (cols, rows) = (cols as f64, rows as f64);
+    for (c, r) in [(0.0, 0.0), (cols, 0.0), (0.0, rows), (cols, rows)] {
+        let corner = [left + c * width + r * x_turn, top + c * y_turn + r * height];
+        if let Some(value) = corner.into_iter().find(|v| v.abs() > FARTHEST) {
+            return bad(format!("a corner at {value:e}"));
+        }
+    }
+    // Cells so small that neighbours have one coordinate.
+    let step = width.hypot(y_turn).min(x_turn.hypot(height));
+    if left.abs().max(top.abs()) * f64::EPSILON * 1e3 > step {
+        return bad(format!("cells of {step:e} at {left:e}, {top:e}"));
+    }
+    if width * height - x_turn * y_turn == 0.0 {
+        return bad("cells without an area".into());
+    }
+    Ok(())
+}
+
 /// Fails where a file promises more than can be read.
 pub(crate) fn guard_size(dataset: &Dataset, name: &str) -> Result<()> {
     let (cols, rows) = dataset.raster_size();
@@ -188,8 +227,20 @@ pub(crate) fn guard_size(dataset: &Dataset, name: &str) -> Result<()> {
 ///
 /// # Errors
 /// [`Error::NotARaster`], [`Error::Damaged`], [`Error::Picture`], [`Error::ValueType`],
-/// [`Error::TooSmall`], [`Error::TooLarge`], [`Error::TooManyBands`].
+/// [`Error::TooSmall`], [`Error::TooLarge`], [`Error::TooManyBands`], [`Error::Place`], [`Error::Unreadable`].
 pub fn inspect(path: &Path, name: &str) -> Result<RasterInfo> {
+    let request = Request::Inspect { path: path.to_owned(), name: name.to_owned() };
+    match apart::ask(&request, &Silent) {
+        Some(answer) => match answer? {
+            Answer::Info(info) => Ok(info),
+            _ => Err(Error::unexpected(name)),
+        },
+        None => inspect_here(path, name),
+    }
+}
+
+/// As [`inspect`], in this process.
+pub(crate) fn inspect_here(path: &Path, name: &str) -> Result<RasterInfo> {
     let dataset = open(path, name)?;
     let damaged = |e: gdal::errors::GdalError| Error::Damaged { name: name.to_owned(), detail: detail(&e) };
     let (cols, rows) = dataset.raster_size();
@@ -234,6 +285,9 @@ pub fn inspect(path: &Path, name: &str) -> Result<RasterInfo> {
         _ => "GeoTIFF",
     };
     let geo_transform = dataset.geo_transform().ok();
+    if let Some(place) = geo_transform {
+        check_place(place, (cols, rows), name)?;
+    }
     let crs = dataset.spatial_ref().ok().and_then(|r| Crs::of(&r).ok());
     Ok(RasterInfo {
         format: format.into(),
@@ -275,6 +329,52 @@ pub fn read_elevation(
     unit: VerticalUnit,
     monitor: &dyn Monitor,
 ) -> Result<Grid<f32>> {
+    let mut values: Vec<f32> = Vec::new();
+    let mut size = (0, 0);
+    let mut keep = |piece: Strip<'_>| -> Result<()> {
+        match piece {
+            Strip::Size(rows, cols) => {
+                size = (rows, cols);
+                let cells = rows.checked_mul(cols).ok_or_else(|| Error::unexpected(name))?;
+                memory::check(&format!("reading {name}"), cells as u64 * 4)?;
+                values.try_reserve_exact(cells).map_err(std::io::Error::other)?;
+            }
+            Strip::Values(strip) => values.extend_from_slice(strip),
+        }
+        Ok(())
+    };
+    let request = Request::Elevation { path: path.to_owned(), name: name.to_owned(), band, unit };
+    match apart::ask_for_values(&request, monitor, &mut keep) {
+        Some(answer) => match answer? {
+            Answer::Done => {}
+            _ => return Err(Error::unexpected(name)),
+        },
+        None => read_strips(path, name, band, unit, monitor, &mut keep)?,
+    }
+    let (rows, cols) = size;
+    if values.is_empty() || values.len() != rows * cols {
+        return Err(Error::unexpected(name));
+    }
+    Ok(Grid::from_vec(rows, cols, values))
+}
+
+/// A piece of a raster on its way: first its size, then its values row by row.
+pub(crate) enum Strip<'a> {
+    /// rows and columns
+    Size(usize, usize),
+    /// elevations, metres
+    Values(&'a [f32]),
+}
+
+/// As [`read_elevation`], in this process; pieces are given away as they are read.
+pub(crate) fn read_strips(
+    path: &Path,
+    name: &str,
+    band: usize,
+    unit: VerticalUnit,
+    monitor: &dyn Monitor,
+    give: &mut dyn FnMut(Strip<'_>) -> Result<()>,
+) -> Result<()> {
     let dataset = open(path, name)?;
     guard_size(&dataset, name)?;
     let bands = dataset.raster_count();
@@ -295,7 +395,8 @@ pub fn read_elevation(
     let plain = scale == 1.0 && offset == 0.0;
     let double = band.band_type() == GdalDataType::Float64;
 
-    let mut values: Vec<f32> = Vec::with_capacity(cols * rows);
+    give(Strip::Size(rows, cols))?;
+    let mut values: Vec<f32> = Vec::new();
     let block_rows = band.block_size().1.max(1);
     let at_once = block_rows * (((1 << 22) / (cols * block_rows)).max(1));
     let mut row = 0;
@@ -305,7 +406,7 @@ pub fn read_elevation(
         }
         let count = at_once.min(rows - row);
         let window = ((0, row as isize), (cols, count));
-        let start = values.len();
+        values.clear();
         if double {
             // Nodata of a Float64 band may lie beyond f32, so it is told apart before rounding.
             let strip =
@@ -320,13 +421,13 @@ pub fn read_elevation(
         if let Some(mask) = &mask {
             let mask =
                 mask.read_as::<u8>(window.0, window.1, window.1, None::<ResampleAlg>).map_err(damaged)?;
-            for (value, &seen) in values[start..].iter_mut().zip(mask.data()) {
+            for (value, &seen) in values.iter_mut().zip(mask.data()) {
                 if seen == 0 {
                     *value = f32::NAN;
                 }
             }
         }
-        for value in &mut values[start..] {
+        for value in &mut values {
             if !plain {
                 *value = (*value as f64 * scale + offset) as f32;
             }
@@ -337,8 +438,9 @@ pub fn read_elevation(
                 *value = 0.0;
             }
         }
+        give(Strip::Values(&values))?;
         row += count;
         monitor.progress(row as f64 / rows as f64);
     }
-    Ok(Grid::from_vec(rows, cols, values))
+    Ok(())
 }

@@ -6,6 +6,7 @@ use std::path::Path;
 use bothros_core::Monitor;
 use gdal::{Dataset, DatasetOptions, GdalOpenFlags};
 
+use crate::apart::{self, Answer, Request};
 use crate::raster_read::{detail, guard_size};
 use crate::utility::{Arguments, hear};
 use crate::{Crs, Error, Result, Transform, prepare};
@@ -88,6 +89,25 @@ fn window(dataset: &Dataset, extent: [f64; 4], name: &str) -> Result<Option<[usi
 /// [`Error::Remote`] where it cannot be reached or is no GeoTIFF, [`Error::NoCrs`], [`Error::Damaged`],
 /// [`Error::TooLarge`], [`Error::Cancelled`].
 pub fn fetch_part(
+    address: &str,
+    name: &str,
+    extent: [f64; 4],
+    to: &Path,
+    monitor: &dyn Monitor,
+) -> Result<Option<(usize, usize)>> {
+    let request =
+        Request::Fetch { address: address.to_owned(), name: name.to_owned(), extent, to: to.to_owned() };
+    match apart::ask(&request, monitor) {
+        Some(answer) => match answer? {
+            Answer::Fetched(size) => Ok(size),
+            _ => Err(Error::unexpected(name)),
+        },
+        None => fetch_here(address, name, extent, to, monitor),
+    }
+}
+
+/// As [`fetch_part`], in this process.
+pub(crate) fn fetch_here(
     address: &str,
     name: &str,
     extent: [f64; 4],

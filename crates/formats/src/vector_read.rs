@@ -6,13 +6,16 @@ use bothros_core::{Monitor, Part, Silent};
 use gdal::vector::{Geometry as OgrGeometry, LayerAccess, OGRwkbGeometryType, geometry_type_flatten};
 use gdal::{Dataset, DatasetOptions, GdalOpenFlags};
 
-use crate::{Crs, Error, Geometry, Result, Transform, prepare};
+use serde::{Deserialize, Serialize};
+
+use crate::apart::{self, Answer, Request};
+use crate::{Crs, Error, Geometry, Result, Transform, geojson, geopackage, prepare};
 
 /// The drivers that a vector file may be opened with; tables of points are read without one.
 const DRIVERS: [&str; 4] = ["GPKG", "GeoJSON", "ESRI Shapefile", "FlatGeobuf"];
 
 /// What sort of shape is wanted from a file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Wanted {
     /// points
     Points,
@@ -32,18 +35,19 @@ impl Wanted {
             Geometry::Polygons(_) => matches!(self, Self::Polygons | Self::PointsOrPolygons),
         }
     }
-    fn name(self) -> &'static str {
+    fn name(self) -> String {
         match self {
             Self::Points => "points",
             Self::Lines => "lines",
             Self::Polygons => "polygons",
             Self::PointsOrPolygons => "points or polygons",
         }
+        .to_owned()
     }
 }
 
 /// A feature as read: one point, line or (multi)polygon.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ReadFeature {
     /// its shape, in the CRS that was asked for
     pub shape: Geometry,
@@ -58,7 +62,7 @@ pub struct ReadFeature {
 const ELEVATIONS: [&str; 4] = ["elevation", "elev", "height", "z"];
 
 /// The features of a file.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ReadLayer {
     /// what was wanted, in file order; parts of multipoints and multilines one by one
     pub features: Vec<ReadFeature>,
@@ -77,7 +81,7 @@ pub struct ReadLayer {
 ///
 /// # Errors
 /// [`Error::NotAVector`], [`Error::NoLayer`], [`Error::NothingWanted`], [`Error::NoCrs`],
-/// [`Error::Table`], [`Error::NotConvertible`].
+/// [`Error::Table`], [`Error::NotConvertible`], [`Error::Hostile`], [`Error::Unreadable`].
 pub fn read_features(
     path: &Path,
     name: &str,
@@ -100,13 +104,47 @@ pub fn read_features_heard(
     to: &Crs,
     monitor: &dyn Monitor,
 ) -> Result<ReadLayer> {
+    let request = Request::Features {
+        path: path.to_owned(),
+        name: name.to_owned(),
+        layer: layer.map(str::to_owned),
+        wanted,
+        to: to.clone(),
+    };
+    match apart::ask(&request, monitor) {
+        Some(answer) => match answer? {
+            Answer::Layer(read) => Ok(read),
+            _ => Err(Error::unexpected(name)),
+        },
+        None => read_here(path, name, layer, wanted, to, monitor),
+    }
+}
+
+/// As [`read_features_heard`], in this process.
+pub(crate) fn read_here(
+    path: &Path,
+    name: &str,
+    layer: Option<&str>,
+    wanted: Wanted,
+    to: &Crs,
+    monitor: &dyn Monitor,
+) -> Result<ReadLayer> {
     if path.extension().is_some_and(|e| e.eq_ignore_ascii_case("csv")) {
         return read_table(path, name, wanted, to);
     }
     prepare();
+    let has = |ending: &str| path.extension().is_some_and(|e| e.eq_ignore_ascii_case(ending));
+    let mut open_options: &[&str] = &[];
+    if geopackage::is_sqlite(path)? {
+        geopackage::refuse_more_than_data(path, name)?;
+        open_options = &["IMMUTABLE=YES", "LIST_ALL_TABLES=NO"];
+    } else if has("geojson") || has("json") {
+        geojson::refuse_addresses(path, name)?;
+    }
     let options = DatasetOptions {
         open_flags: GdalOpenFlags::GDAL_OF_VECTOR | GdalOpenFlags::GDAL_OF_READONLY,
         allowed_drivers: Some(&DRIVERS),
+        open_options: Some(open_options),
         ..Default::default()
     };
     let dataset = Dataset::open_ex(path, options).map_err(|_| Error::NotAVector { name: name.to_owned() })?;

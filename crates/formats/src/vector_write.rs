@@ -7,6 +7,7 @@ use gdal::DriverManager;
 use gdal::vector::{
     Defn, Feature, Geometry as OgrGeometry, LayerAccess, LayerOptions, OGRFieldType, OGRwkbGeometryType,
 };
+use serde::{Deserialize, Serialize};
 
 use crate::{Crs, Result, prepare};
 
@@ -20,7 +21,7 @@ pub enum VectorFormat {
 }
 
 /// A shape in CRS units, x before y.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub enum Geometry {
     /// one place
     Point([f64; 2]),

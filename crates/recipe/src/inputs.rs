@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use bothros_core::conditioning::{Burn, ClosedBasin, Line, Polygons};
+use bothros_core::memory::Step;
 use bothros_core::{Frame, Grid, Monitor, Part, cells_within};
 use bothros_formats::{
     Crs, CrsKind, Geometry, Piece, ReadFeature, Resampling, VerticalUnit, Wanted, Wish, inspect, plan_mosaic,
@@ -128,6 +129,7 @@ pub(crate) fn prepare(recipe: &Recipe, monitor: &dyn Monitor) -> Result<Prepared
     let cell_size = terrain.cell_size.map(|metres| metres / crs.unit_m);
     let wish = Wish { crs: Some(crs.clone()), cell_size, square: true };
     let plan = plan_mosaic(&pieces, &wish).map_err(key)?;
+    Step::Recipe.check(plan.rows as u64 * plan.cols as u64).map_err(|e| Error::data("terrain.dem", e))?;
     let how = terrain.resampling.unwrap_or(Resampling::Bilinear);
     let part = Part::new(monitor, 0.0, 0.9);
     let mosaic = read_mosaic(&pieces, &plan, how, false, &part).map_err(|e| formats("terrain.dem", e))?;

@@ -8,7 +8,8 @@ use serde::Serialize;
 use serde_json::Value as Json;
 
 use crate::entity::backdrop;
-use crate::{Error, Result, Store};
+use crate::kept;
+use crate::{Error, Kept, Result, Store};
 
 /// A picture without its pixels.
 #[derive(Debug, Clone, PartialEq, Serialize, FromQueryResult)]
@@ -39,7 +40,7 @@ pub struct NewBackdrop {
     /// rows
     pub height: usize,
     /// where it lies, if that is known
-    pub place: Option<Json>,
+    pub place: Option<Kept>,
     /// where it comes from
     pub provenance: Json,
     /// the pixels, as PNG
@@ -89,8 +90,8 @@ impl Store {
             name: Set(new.name),
             width: Set(new.width as i32),
             height: Set(new.height as i32),
-            place: Set(new.place),
-            provenance: Set(new.provenance),
+            place: Set(new.place.map(Kept::into_json)),
+            provenance: Set(kept::checked(&new.provenance)?),
             version: Set(1),
             picture: Set(new.picture),
             ..Default::default()
@@ -101,11 +102,11 @@ impl Store {
     }
 
     /// Says where a picture lies, or that it is not known.
-    pub async fn place_backdrop(&self, study: i64, id: i64, place: Option<Json>) -> Result<()> {
+    pub async fn place_backdrop(&self, study: i64, id: i64, place: Option<Kept>) -> Result<()> {
         let now = self.backdrop(study, id).await?;
         let row = backdrop::ActiveModel {
             id: Set(id),
-            place: Set(place),
+            place: Set(place.map(Kept::into_json)),
             version: Set(now.version + 1),
             ..Default::default()
         };

@@ -1,12 +1,14 @@
 //! Barriers that were proposed, and what was decided about them.
 
+use std::collections::HashMap;
+
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait,
 };
 use serde_json::Value as Json;
 
 use crate::entity::barrier;
-use crate::{Barrier, Error, Result, Store};
+use crate::{Barrier, Error, Kept, Result, Store};
 
 /// A barrier as a search found it.
 #[derive(Debug, Clone, PartialEq)]
@@ -18,7 +20,7 @@ pub struct NewBarrier {
     /// from 0 to 1
     pub score: f64,
     /// what was measured
-    pub facts: Json,
+    pub facts: Kept,
 }
 
 impl Store {
@@ -32,6 +34,21 @@ impl Store {
             .order_by_desc(barrier::Column::Score)
             .order_by_asc(barrier::Column::Id);
         Ok(found.all(&self.db).await?)
+    }
+
+    /// The barriers of all studies about which something was decided, by study, in the order of [`Store::barriers`].
+    pub async fn decided_barriers(&self) -> Result<HashMap<i64, Vec<Barrier>>> {
+        let found = barrier::Entity::find()
+            .filter(barrier::Column::Parked.is_null())
+            .filter(barrier::Column::Decision.is_not_null())
+            .order_by_desc(barrier::Column::Found)
+            .order_by_desc(barrier::Column::Score)
+            .order_by_asc(barrier::Column::Id);
+        let mut all: HashMap<i64, Vec<Barrier>> = HashMap::new();
+        for one in found.all(&self.db).await? {
+            all.entry(one.study_id).or_default().push(one);
+        }
+        Ok(all)
     }
 
     /// One barrier of a study.
@@ -66,7 +83,7 @@ impl Store {
                 },
             };
             (row.x, row.y) = (Set(one.x), Set(one.y));
-            (row.score, row.facts, row.found) = (Set(one.score), Set(one.facts), Set(true));
+            (row.score, row.facts, row.found) = (Set(one.score), Set(one.facts.into_json()), Set(true));
             row.save(&transaction).await?;
         }
         for gone in known {

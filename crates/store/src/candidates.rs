@@ -6,10 +6,9 @@ use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter,
     QueryOrder, TransactionTrait,
 };
-use serde_json::Value as Json;
 
 use crate::entity::{barrier, candidate, file, raster, study};
-use crate::{Candidate, Error, Result, Store};
+use crate::{Candidate, Error, Kept, Result, Store};
 
 impl Store {
     /// The parked DEMs of a study, the oldest first.
@@ -22,7 +21,7 @@ impl Store {
 
     /// Parks the DEM at work under `name`, and begins with a new one that is `source`. Barriers about which
     /// something was decided are known to the new one too.
-    pub async fn begin_candidate(&self, study: i64, name: &str, source: Json) -> Result<()> {
+    pub async fn begin_candidate(&self, study: i64, name: &str, source: Kept) -> Result<()> {
         let transaction = self.db.begin().await?;
         let parked = park(&transaction, study, name).await?;
         let decided = barrier::Entity::find()
@@ -37,7 +36,7 @@ impl Store {
         }
         let row = study::ActiveModel {
             id: Set(study),
-            source: Set(Some(source)),
+            source: Set(Some(source.into_json())),
             terrain: Set(None),
             review: Set(None),
             routing: Set(None),

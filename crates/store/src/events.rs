@@ -22,15 +22,22 @@ pub struct Event {
     pub message: String,
 }
 
+impl Event {
+    /// Says that events were missed: whoever hears it looks how things stand.
+    pub fn missed() -> Self {
+        Self { study: 0, job: None, state: Some("missed".into()), progress: 0.0, message: String::new() }
+    }
+}
+
 /// Hears events of all processes that share the database.
 pub struct Events(PgListener);
 
 impl Events {
-    /// The next event. The connection is made anew where it was lost; what happened meanwhile is
-    /// missed, so listeners read the state from the database first.
+    /// The next event. Where the connection was lost it is made anew; what happened meanwhile is missed, and
+    /// [`Event::missed`] comes instead.
     pub async fn next(&mut self) -> Result<Event> {
         loop {
-            let told = self.0.recv().await?;
+            let Some(told) = self.0.try_recv().await? else { return Ok(Event::missed()) };
             match serde_json::from_str(told.payload()) {
                 Ok(event) => return Ok(event),
                 Err(error) => tracing::warn!(%error, "an event that cannot be read"),
@@ -43,6 +50,8 @@ impl Store {
     /// Begins to listen.
     pub async fn events(&self) -> Result<Events> {
         let mut listener = PgListener::connect_with(self.db.get_postgres_connection_pool()).await?;
+        // Where the connection is lost that is told, so that listeners look how things stand.
+        listener.eager_reconnect(false);
         listener.listen(CHANNEL).await?;
         Ok(Events(listener))
     }

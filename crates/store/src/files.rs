@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use sea_orm::prelude::{ChronoDateTimeUtc, Expr};
 use sea_orm::{
     ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
 };
@@ -58,7 +59,8 @@ fn stored(row: file::Model) -> StoredFile {
     StoredFile { id: row.id, name: row.name, bytes: row.bytes as u64, sha256: row.sha256 }
 }
 
-const CHUNK: usize = 1 << 20;
+/// Bytes in a piece of a file; the last may have fewer.
+pub const PIECE: usize = 1 << 20;
 
 impl Store {
     /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`] and
@@ -66,8 +68,11 @@ impl Store {
     pub async fn put_file(&self, study: i64, role: FileRole, name: &str, path: &Path) -> Result<StoredFile> {
         let transaction = self.db.begin().await?;
         if !matches!(role, FileRole::DemPart | FileRole::LayerPart) {
-            file::Entity::delete_many()
+            // Somebody may be downloading the one before.
+            file::Entity::update_many()
+                .col_expr(file::Column::SupersededAt, Expr::value(crate::studies::now()))
                 .filter(file::Column::StudyId.eq(study))
+                .filter(file::Column::SupersededAt.is_null())
                 .filter(file::Column::Parked.is_null())
                 .filter(file::Column::Role.eq(role.name()))
                 .exec(&transaction)
@@ -88,8 +93,8 @@ impl Store {
         let mut hash = Sha256::new();
         let mut sequence = 0;
         loop {
-            let mut chunk = Vec::with_capacity(CHUNK);
-            if (&mut source).take(CHUNK as u64).read_to_end(&mut chunk).await? == 0 {
+            let mut chunk = Vec::with_capacity(PIECE);
+            if (&mut source).take(PIECE as u64).read_to_end(&mut chunk).await? == 0 {
                 break;
             }
             hash.update(&chunk);
@@ -109,6 +114,7 @@ impl Store {
         let found = file::Entity::find()
             .filter(file::Column::StudyId.eq(study))
             .filter(file::Column::Parked.is_null())
+            .filter(file::Column::SupersededAt.is_null())
             .filter(file::Column::Role.eq(role.name()))
             .one(&self.db)
             .await?;
@@ -120,6 +126,7 @@ impl Store {
         let found = file::Entity::find()
             .filter(file::Column::StudyId.eq(study))
             .filter(file::Column::Parked.is_null())
+            .filter(file::Column::SupersededAt.is_null())
             .filter(file::Column::Role.eq(role.name()))
             .order_by_asc(file::Column::Id);
         Ok(found.all(&self.db).await?.into_iter().map(stored).collect())
@@ -148,7 +155,18 @@ impl Store {
         Ok(found.map(stored))
     }
 
-    /// A piece of a file, or `None` past its end.
+    /// Says that a file is being read: for so long it stays, even where another takes its place.
+    pub async fn hold_file(&self, id: i64, for_: std::time::Duration) -> Result<()> {
+        let until = ChronoDateTimeUtc::from(std::time::SystemTime::now() + for_);
+        file::Entity::update_many()
+            .col_expr(file::Column::ReadUntil, Expr::value(until))
+            .filter(file::Column::Id.eq(id))
+            .exec(&self.db)
+            .await?;
+        Ok(())
+    }
+
+    /// A piece of a file of [`PIECE`] bytes, or `None` past its end.
     pub async fn file_piece(&self, id: i64, sequence: i32) -> Result<Option<Vec<u8>>> {
         Ok(file_chunk::Entity::find_by_id((id, sequence)).one(&self.db).await?.map(|c| c.data))
     }

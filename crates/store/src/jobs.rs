@@ -3,7 +3,8 @@
 //! The queue (apalis) carries the number of a job; the row in `job` is the truth about its state.
 //! A worker claims the row before it begins, so that a number that is delivered twice is worked
 //! once. While it works it leaves a sign of life; a job whose worker has fallen silent is queued
-//! again, three times at most.
+//! once more, to be worked on apart: in a process of its own, so that a job that ends its process does not end the
+//! server's a second time. A worker that stops in good order gives its jobs back, which does not count.
 
 use std::future::Future;
 use std::sync::Arc;
@@ -21,17 +22,18 @@ use sea_orm::{
     Statement,
 };
 use serde::{Deserialize, Serialize};
-use serde_json::Value as Json;
 
 use crate::entity::job;
 use crate::{Error as StoreError, Result as StoreResult};
-use crate::{Event, Job, Store};
+use crate::{Event, Job, Kept, Store};
 
 const QUEUE: &str = "bothros";
 const LOOK_EVERY: Duration = Duration::from_millis(100);
 /// A worker that has been silent for so long is taken for dead.
 const SILENT_SECONDS: f64 = 15.0;
-const ATTEMPTS: i32 = 3;
+const ATTEMPTS: i32 = 2;
+/// A job that has waited so long was perhaps never pushed onto the queue: the process ended in between.
+const FORGOTTEN_SECONDS: f64 = 20.0;
 
 /// What a job does.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -99,7 +101,7 @@ pub enum JobState {
     Failed,
     /// was stopped; nothing was changed
     Cancelled,
-    /// its workers died; nothing was changed
+    /// the process that worked on it ended; nothing was changed
     Interrupted,
 }
 
@@ -137,6 +139,8 @@ pub enum Outcome {
     Cancelled,
     /// badly, with what to do
     Failed(String),
+    /// the process that worked on it ended, with why
+    Interrupted(String),
 }
 
 /// A running job as its work sees it: tells progress, hears cancellation.
@@ -155,9 +159,16 @@ struct Shared {
     message: Mutex<String>,
 }
 
-impl JobHandle {
-    fn new() -> Self {
+impl Default for JobHandle {
+    fn default() -> Self {
         Self { shared: Arc::default(), part: (0.0, 1.0) }
+    }
+}
+
+impl JobHandle {
+    /// Asks the work to stop.
+    pub fn cancel(&self) {
+        self.shared.cancelled.store(true, Ordering::Relaxed);
     }
     /// The same job, for work that is the part of it between two shares.
     pub fn part(&self, from: f64, to: f64) -> Self {
@@ -171,10 +182,12 @@ impl JobHandle {
             message.clone_into(&mut current);
         }
     }
-    fn message(&self) -> String {
+    /// What is done now.
+    pub fn message(&self) -> String {
         self.shared.message.lock().map(|m| m.clone()).unwrap_or_default()
     }
-    fn share(&self) -> f64 {
+    /// The share that is done.
+    pub fn share(&self) -> f64 {
         f64::from_bits(self.shared.progress.load(Ordering::Relaxed))
     }
 }
@@ -194,14 +207,14 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Busy`] where another is queued or running.
-    pub async fn enqueue(&self, study: i64, kind: JobKind, parameters: Json) -> StoreResult<Job> {
+    pub async fn enqueue(&self, study: i64, kind: JobKind, parameters: Kept) -> StoreResult<Job> {
         if let Some(active) = self.active_job(study).await? {
             return Err(StoreError::Busy(active.title().into()));
         }
         let row = job::ActiveModel {
             study_id: Set(study),
             kind: Set(kind.name().into()),
-            parameters: Set(parameters),
+            parameters: Set(parameters.into_json()),
             state: Set(JobState::Queued.name().into()),
             progress: Set(0.0),
             message: Set("waiting for a worker".into()),
@@ -234,6 +247,14 @@ impl Store {
             .filter(job::Column::StudyId.eq(study))
             .filter(job::Column::State.is_in(states));
         Ok(found.one(&self.db).await?)
+    }
+
+    /// All jobs that wait or run.
+    pub async fn active_jobs(&self) -> StoreResult<Vec<Job>> {
+        let states = [JobState::Queued.name(), JobState::Running.name()];
+        let found =
+            job::Entity::find().filter(job::Column::State.is_in(states)).order_by_asc(job::Column::Id);
+        Ok(found.all(&self.db).await?)
     }
 
     /// The last job of a study, whatever became of it.
@@ -281,7 +302,29 @@ impl Store {
         Ok(Job::find_by_statement(statement).one(&self.db).await?)
     }
 
-    /// Queues again what silent workers left behind; after the third time it is given up.
+    /// Gives back the jobs that a worker was at, which stops in good order: they are begun again by the next.
+    pub async fn give_back(&self, worker: &str) -> StoreResult<()> {
+        let sql = "UPDATE job SET state = 'queued', worker = NULL, progress = 0, attempts = attempts - 1,
+                message = 'the server was stopped; it goes on when it is started again'
+            WHERE state = 'running' AND worker = $1 RETURNING *";
+        while self.one_job(sql, vec![worker.to_owned().into()]).await?.is_some() {}
+        Ok(())
+    }
+
+    /// Pushes jobs onto the queue again that have waited for so long that they were perhaps never pushed. One that is
+    /// delivered twice is worked on once.
+    async fn push_forgotten(&self) -> StoreResult<()> {
+        let sql = "UPDATE job SET message = 'waiting for a worker', heartbeat_at = now()
+            WHERE id = (SELECT id FROM job WHERE state = 'queued'
+                AND coalesce(heartbeat_at, created_at) < now() - make_interval(secs => $1)
+                ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED) RETURNING *";
+        while let Some(job) = self.one_job(sql, vec![FORGOTTEN_SECONDS.into()]).await? {
+            self.push(job.id).await?;
+        }
+        Ok(())
+    }
+
+    /// Queues once more what silent workers left behind, to be worked on apart; after the second time it is given up.
     /// `dead` is a worker that is known to be gone, whatever its last sign of life.
     pub async fn take_up_interrupted(&self, dead: Option<&str>) -> StoreResult<usize> {
         let silent =
@@ -291,7 +334,8 @@ impl Store {
         let mut count = 0;
         let given_up = format!(
             "UPDATE job SET state = 'interrupted', finished_at = now(),
-                message = 'interrupted: the process that worked on it ended ' || attempts || ' times; start it again'
+                message = 'the process that worked on it ended twice, the last time at “' || message
+                    || '”: perhaps it needs more memory than this machine has. Nothing was changed'
              WHERE id = (SELECT id FROM job WHERE {silent} AND attempts >= $3 LIMIT 1 FOR UPDATE SKIP LOCKED) RETURNING *"
         );
         while let Some(job) = self.one_job(&given_up, values(ATTEMPTS)).await? {
@@ -299,8 +343,8 @@ impl Store {
             count += 1;
         }
         let again = format!(
-            "UPDATE job SET state = 'queued', worker = NULL, progress = 0,
-                message = 'interrupted, and queued again'
+            "UPDATE job SET state = 'queued', worker = NULL, progress = 0, apart = true, heartbeat_at = now(),
+                message = 'the process that worked on it ended at “' || message || '”; it is tried once more, apart'
              WHERE id = (SELECT id FROM job WHERE {silent} AND attempts < $3 LIMIT 1 FOR UPDATE SKIP LOCKED) RETURNING *"
         );
         while let Some(job) = self.one_job(&again, values(ATTEMPTS)).await? {
@@ -352,6 +396,9 @@ impl Worker {
                     if let Err(error) = store.take_up_interrupted(None).await {
                         tracing::warn!(%error, "interrupted jobs could not be looked for");
                     }
+                    if let Err(error) = store.push_forgotten().await {
+                        tracing::warn!(%error, "forgotten jobs could not be looked for");
+                    }
                 }
             }
         }));
@@ -400,10 +447,10 @@ where
         return Ok(());
     };
     store.tell_job(&job).await?;
-    let handle = JobHandle::new();
+    let handle = JobHandle::default();
     handle.say("starting");
     let sign = tokio::spawn(sign_of_life(store.clone(), job.clone(), worker.clone(), handle.clone()));
-    let outcome = match tokio::spawn(work(job.clone(), handle.clone())).await {
+    let outcome = match tokio::spawn(crate::background::as_job(work(job.clone(), handle.clone()))).await {
         Ok(outcome) => outcome,
         Err(error) => {
             tracing::error!(job = id, %error, "the work on a job ended unexpectedly");
@@ -415,6 +462,7 @@ where
         Outcome::Done(message) => (JobState::Done, message, 1.0),
         Outcome::Cancelled => (JobState::Cancelled, "cancelled; nothing was changed".into(), handle.share()),
         Outcome::Failed(message) => (JobState::Failed, message, handle.share()),
+        Outcome::Interrupted(message) => (JobState::Interrupted, message, handle.share()),
     };
     let end = "UPDATE job SET state = $3, message = $4, progress = $5, finished_at = now()
         WHERE id = $1 AND worker = $2 AND state = 'running' RETURNING *";

@@ -1,5 +1,7 @@
 //! Layers of features: from files, or drawn on the map.
 
+use std::collections::HashMap;
+
 use std::sync::Arc;
 
 use sea_orm::{
@@ -193,19 +195,22 @@ fn described((id, role, name, provenance, features, version): Described) -> Resu
     Ok(Layer { id, role, name, provenance, features: features as usize, version })
 }
 
+/// What a layer is, without its features.
+const DESCRIBED: [layer::Column; 6] = [
+    layer::Column::Id,
+    layer::Column::Role,
+    layer::Column::Name,
+    layer::Column::Provenance,
+    layer::Column::Features,
+    layer::Column::Version,
+];
+
 impl Store {
     /// The layers of a study, the oldest first.
     pub async fn layers(&self, study: i64) -> Result<Vec<Layer>> {
         let found: Vec<Described> = layer::Entity::find()
             .select_only()
-            .columns([
-                layer::Column::Id,
-                layer::Column::Role,
-                layer::Column::Name,
-                layer::Column::Provenance,
-                layer::Column::Features,
-                layer::Column::Version,
-            ])
+            .columns(DESCRIBED)
             .filter(layer::Column::StudyId.eq(study))
             .filter(layer::Column::DeletedAt.is_null())
             .order_by_asc(layer::Column::Id)
@@ -213,6 +218,25 @@ impl Store {
             .all(&self.db)
             .await?;
         found.into_iter().map(described).collect()
+    }
+
+    /// The layers of all studies, by study, the oldest first.
+    pub async fn all_layers(&self) -> Result<HashMap<i64, Vec<Layer>>> {
+        let found: Vec<(i64, i64, String, String, Json, i32, i32)> = layer::Entity::find()
+            .select_only()
+            .column(layer::Column::StudyId)
+            .columns(DESCRIBED)
+            .filter(layer::Column::DeletedAt.is_null())
+            .order_by_asc(layer::Column::Id)
+            .into_tuple()
+            .all(&self.db)
+            .await?;
+        let mut all: HashMap<i64, Vec<Layer>> = HashMap::new();
+        for (study, id, role, name, provenance, features, version) in found {
+            let layer = described((id, role, name, provenance, features, version))?;
+            all.entry(study).or_default().push(layer);
+        }
+        Ok(all)
     }
 
     async fn layer_row(&self, study: i64, id: i64) -> Result<layer::Model> {

@@ -2,6 +2,8 @@
 //! is in PostgreSQL. This crate knows nothing of HTTP or templates.
 
 mod backdrops;
+pub mod background;
+pub mod backup;
 mod barriers;
 mod blocks;
 mod candidates;
@@ -10,6 +12,7 @@ mod error;
 mod events;
 mod files;
 mod jobs;
+pub mod kept;
 mod layers;
 mod log;
 mod migration;
@@ -29,12 +32,14 @@ pub use entity::{
 };
 pub use error::{Error, Result};
 pub use events::{Event, Events};
-pub use files::{FileRole, StoredFile};
+pub use files::{FileRole, PIECE, StoredFile};
 pub use jobs::{JobHandle, JobKind, JobState, Outcome, Worker};
+pub use kept::{Kept, Versioned};
 pub use layers::{Layer, LayerFeature, LayerRole, LayerShape, Shape};
+pub use log::LogLine;
 pub use pour_points::NewPourPoint;
 pub use rasters::{NewRaster, RasterMeta, RasterRole, RasterWriter};
-pub use studies::{KeptNetwork, StudyChange, StudyPart};
+pub use studies::{KeptNetwork, Record, StudyChange, StudyHead, StudyPart};
 pub use trials::Trial;
 pub use undo::{Inverse, Undone};
 
@@ -46,9 +51,52 @@ use sea_orm_migration::MigratorTrait;
 pub struct Store {
     db: DatabaseConnection,
     blocks: moka::future::Cache<(i64, i32, i32, i32), std::sync::Arc<Vec<u8>>>,
+    /// sizes and places of rasters by their numbers, with the study and the role
+    metas: moka::future::Cache<i64, (i64, RasterRole, RasterMeta)>,
 }
 
 impl Store {
+    /// Whether all that is kept hangs together: rasters have all their blocks, files all their bytes.
+    ///
+    /// # Errors
+    /// [`Error::Backup`] with what is missing.
+    pub async fn check(&self) -> Result<()> {
+        let missing = [
+            (
+                "blocks of rasters",
+                "SELECT count(*) FROM raster r WHERE (SELECT count(*) FROM raster_block b WHERE b.raster_id = r.id AND b.level = 0)
+                    <> ((r.rows + 511) / 512) * ((r.cols + 511) / 512)",
+            ),
+            (
+                "bytes of files",
+                "SELECT count(*) FROM file f
+                    WHERE (SELECT coalesce(sum(length(c.data)), 0) FROM file_chunk c WHERE c.file_id = f.id) <> f.bytes",
+            ),
+        ];
+        for (what, sql) in missing {
+            let count: i64 =
+                sea_orm::sqlx::query_scalar(sql).fetch_one(self.db.get_postgres_connection_pool()).await?;
+            if count > 0 {
+                return Err(Error::Backup(format!("{what} are missing ({count})")));
+            }
+        }
+        Ok(())
+    }
+
+    /// Forgets what was read, as after the database was replaced by another.
+    pub fn forget(&self) {
+        self.blocks.invalidate_all();
+        self.metas.invalidate_all();
+    }
+
+    /// Ends all connections.
+    ///
+    /// # Errors
+    /// [`Error::Database`].
+    pub async fn close(self) -> Result<()> {
+        Ok(self.db.close().await?)
+    }
+
     /// Connects, and brings the tables up to date.
     ///
     /// # Errors
@@ -66,6 +114,6 @@ impl Store {
             .weigher(|_, block: &std::sync::Arc<Vec<u8>>| block.len() as u32)
             .max_capacity(256 << 20)
             .build();
-        Ok(Self { db, blocks })
+        Ok(Self { db, blocks, metas: moka::future::Cache::new(4096) })
     }
 }

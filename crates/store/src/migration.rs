@@ -7,7 +7,14 @@ pub struct Migrator;
 #[sea_orm_migration::async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Layers), Box::new(Candidates), Box::new(Backdrops), Box::new(Trials)]
+        vec![
+            Box::new(First),
+            Box::new(Layers),
+            Box::new(Candidates),
+            Box::new(Backdrops),
+            Box::new(Trials),
+            Box::new(Safety),
+        ]
     }
 }
 
@@ -305,6 +312,33 @@ impl MigrationTrait for Trials {
 
     async fn down(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared("DROP TABLE trial").await?;
+        Ok(())
+    }
+}
+
+struct Safety;
+
+impl MigrationName for Safety {
+    fn name(&self) -> &str {
+        "m0006_safety"
+    }
+}
+
+#[sea_orm_migration::async_trait::async_trait]
+impl MigrationTrait for Safety {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(include_str!("../migrations/0006_safety.sql")).await?;
+        Ok(())
+    }
+
+    async fn down(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let back = "DELETE FROM raster WHERE superseded_at IS NOT NULL; DELETE FROM file WHERE superseded_at IS NOT NULL;
+            DROP INDEX raster_of_study;
+            ALTER TABLE raster DROP COLUMN superseded_at, ADD UNIQUE NULLS NOT DISTINCT (study_id, role, parked);
+            ALTER TABLE file DROP COLUMN superseded_at, DROP COLUMN read_until;
+            DROP TRIGGER study_revised ON study; DROP FUNCTION study_revised;
+            ALTER TABLE study DROP COLUMN revision; ALTER TABLE job DROP COLUMN apart";
+        manager.get_connection().execute_unprepared(back).await?;
         Ok(())
     }
 }

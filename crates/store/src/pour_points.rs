@@ -1,10 +1,14 @@
 //! Pour points and their catchments.
 
-use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
+    QuerySelect, TransactionTrait,
+};
 use serde_json::Value as Json;
 
 use crate::entity::pour_point;
-use crate::{Error, PourPoint, Result, Store};
+use crate::studies::locked;
+use crate::{Error, Kept, PourPoint, Result, Store};
 
 /// A pour point with what was found for it.
 #[derive(Debug, Clone, PartialEq)]
@@ -16,7 +20,7 @@ pub struct NewPourPoint {
     /// northing as given, study CRS
     pub y: f64,
     /// the catchment's cell and measures
-    pub catchment: Option<Json>,
+    pub catchment: Option<Kept>,
     /// its outline
     pub outline: Option<Json>,
     /// why there is none
@@ -33,6 +37,14 @@ impl Store {
         Ok(found.all(&self.db).await?)
     }
 
+    /// How many pour points a study has.
+    pub async fn pour_point_count(&self, study: i64) -> Result<usize> {
+        let found = pour_point::Entity::find()
+            .filter(pour_point::Column::StudyId.eq(study))
+            .filter(pour_point::Column::DeletedAt.is_null());
+        Ok(usize::try_from(found.count(&self.db).await?).unwrap_or(usize::MAX))
+    }
+
     /// One pour point of a study.
     pub async fn pour_point(&self, study: i64, id: i64) -> Result<PourPoint> {
         let found = pour_point::Entity::find_by_id(id)
@@ -41,20 +53,35 @@ impl Store {
         found.one(&self.db).await?.ok_or(Error::NotFound("pour point"))
     }
 
-    /// Adds a pour point.
-    pub async fn add_pour_point(&self, study: i64, new: NewPourPoint) -> Result<PourPoint> {
+    /// Adds a pour point. One without a name gets the next that is free, "Pour point 3", however many come at once.
+    pub async fn add_pour_point(&self, study: i64, mut new: NewPourPoint) -> Result<PourPoint> {
+        let begun = self.db.begin().await?;
+        locked(&begun, study).await?;
+        if new.name.is_empty() {
+            let names: Vec<String> = pour_point::Entity::find()
+                .select_only()
+                .column(pour_point::Column::Name)
+                .filter(pour_point::Column::StudyId.eq(study))
+                .filter(pour_point::Column::DeletedAt.is_null())
+                .into_tuple()
+                .all(&begun)
+                .await?;
+            new.name =
+                (1..).map(|n| format!("Pour point {n}")).find(|n| !names.contains(n)).unwrap_or_default();
+        }
         let row = pour_point::ActiveModel {
             study_id: Set(study),
             name: Set(new.name),
             x: Set(new.x),
             y: Set(new.y),
-            catchment: Set(new.catchment),
+            catchment: Set(new.catchment.map(Kept::into_json)),
             outline: Set(new.outline),
             problem: Set(new.problem),
             deleted_at: Set(None),
             ..Default::default()
         };
-        let added = row.insert(&self.db).await?;
+        let added = row.insert(&begun).await?;
+        begun.commit().await?;
         self.touch_study(study).await?;
         Ok(added)
     }
@@ -65,12 +92,20 @@ impl Store {
         row.name = Set(new.name);
         row.x = Set(new.x);
         row.y = Set(new.y);
-        row.catchment = Set(new.catchment);
+        row.catchment = Set(new.catchment.map(Kept::into_json));
         row.outline = Set(new.outline);
         row.problem = Set(new.problem);
         let changed = row.update(&self.db).await?;
         self.touch_study(study).await?;
         Ok(changed)
+    }
+
+    /// Gives a pour point another name.
+    pub async fn rename_pour_point(&self, study: i64, id: i64, name: &str) -> Result<()> {
+        let mut row: pour_point::ActiveModel = self.pour_point(study, id).await?.into();
+        row.name = Set(name.into());
+        row.update(&self.db).await?;
+        self.touch_study(study).await
     }
 
     /// Deletes a pour point, or brings it back.

@@ -2,14 +2,17 @@
 
 use bothros_core::{Cell, Frame, Grid};
 use rayon::prelude::*;
+use sea_orm::prelude::{ChronoDateTimeUtc, Expr};
 use sea_orm::{
-    ActiveValue::Set, ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder,
+    ActiveValue::Set, ColumnTrait, Condition, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder,
     TransactionTrait,
 };
+use std::collections::HashMap;
 use std::sync::Arc;
 
+use crate::background::{self, compute_here};
 use crate::blocks::{BLOCK, CellValue, Overview, Planes, coarsen, compress, decompress, levels};
-use crate::entity::{raster, raster_block};
+use crate::entity::{file, raster, raster_block};
 use crate::{Error, Result, Store};
 
 /// What a raster of a study is. A study has one of each at most.
@@ -47,6 +50,20 @@ impl RasterRole {
             Self::Weighted => "weighted",
         }
     }
+    /// From its name.
+    pub fn from_name(name: &str) -> Option<Self> {
+        let all = [
+            Self::Source,
+            Self::Dem,
+            Self::Filled,
+            Self::FillDepth,
+            Self::CutFill,
+            Self::Direction,
+            Self::Accumulation,
+            Self::Weighted,
+        ];
+        all.into_iter().find(|role| role.name() == name)
+    }
     fn overview(self) -> Overview {
         match self {
             Self::Source | Self::Dem | Self::Filled => Overview::Mean,
@@ -78,9 +95,21 @@ pub struct RasterMeta {
 }
 
 impl RasterMeta {
+    fn of(row: &raster::Model) -> Self {
+        Self {
+            id: row.id,
+            rows: row.rows as usize,
+            cols: row.cols as usize,
+            levels: row.levels as usize,
+            left: row.left,
+            top: row.top,
+            cell_x: row.cell_x,
+            cell_y: row.cell_y,
+        }
+    }
     /// Rows and columns of a level.
     pub fn size_of_level(&self, level: usize) -> (usize, usize) {
-        (0..level).fold((self.rows, self.cols), |(r, c), _| (r.div_ceil(2), c.div_ceil(2)))
+        (0..level.min(64)).fold((self.rows, self.cols), |(r, c), _| (r.div_ceil(2), c.div_ceil(2)))
     }
     /// The place of a raster with square cells.
     pub fn frame(&self, unit_m: f64) -> Frame {
@@ -157,7 +186,8 @@ impl RasterWriter {
         let mut share = 0.75;
         for level in 0..levels {
             if level > 0 {
-                coarser = Some(coarsen(coarser.as_ref().unwrap_or(values), new.role.overview()));
+                let finer = coarser.as_ref().unwrap_or(values);
+                coarser = Some(compute_here(|| coarsen(finer, new.role.overview())));
             }
             let grid = coarser.as_ref().unwrap_or(values);
             let (down, across) = (grid.rows().div_ceil(BLOCK), grid.cols().div_ceil(BLOCK));
@@ -167,10 +197,13 @@ impl RasterWriter {
                 if !progress((done + share * (at * BLOCKS_AT_ONCE) as f64 / places.len() as f64).min(1.0)) {
                     return Err(Error::Io(std::io::ErrorKind::Interrupted.into()));
                 }
-                let packed: Vec<Vec<u8>> = chunk
-                    .par_iter()
-                    .map(|&(r, c)| compress(grid.window(r * BLOCK, c * BLOCK, BLOCK, BLOCK).values()))
-                    .collect::<Result<_>>()?;
+                let pack = || {
+                    chunk
+                        .par_iter()
+                        .map(|&(r, c)| compress(grid.window(r * BLOCK, c * BLOCK, BLOCK, BLOCK).values()))
+                        .collect::<Result<Vec<Vec<u8>>>>()
+                };
+                let packed = compute_here(pack)?;
                 let rows = chunk.iter().zip(packed).map(|(&(row, col), data)| raster_block::ActiveModel {
                     raster_id: Set(id),
                     level: Set(level as i32),
@@ -186,10 +219,12 @@ impl RasterWriter {
         Ok(id)
     }
 
-    /// Removes rasters of the study.
+    /// Removes rasters of the study. Who is reading them can do so for a while.
     pub async fn remove(&self, roles: &[RasterRole]) -> Result<()> {
-        raster::Entity::delete_many()
+        raster::Entity::update_many()
+            .col_expr(raster::Column::SupersededAt, Expr::value(crate::studies::now()))
             .filter(raster::Column::StudyId.eq(self.study))
+            .filter(raster::Column::SupersededAt.is_null())
             .filter(raster::Column::Parked.is_null())
             .filter(raster::Column::Role.is_in(roles.iter().map(|r| r.name())))
             .exec(&self.transaction)
@@ -216,22 +251,58 @@ impl Store {
 
     /// Size and place of a raster, if the study has it.
     pub async fn raster(&self, study: i64, role: RasterRole) -> Result<Option<RasterMeta>> {
+        Ok(self.rasters(study).await?.remove(&role))
+    }
+
+    /// Size and place of all rasters of a study, as they are at one moment.
+    pub async fn rasters(&self, study: i64) -> Result<HashMap<RasterRole, RasterMeta>> {
         let found = raster::Entity::find()
             .filter(raster::Column::StudyId.eq(study))
+            .filter(raster::Column::SupersededAt.is_null())
             .filter(raster::Column::Parked.is_null())
-            .filter(raster::Column::Role.eq(role.name()))
-            .one(&self.db)
+            .all(&self.db)
             .await?;
-        Ok(found.map(|r| RasterMeta {
-            id: r.id,
-            rows: r.rows as usize,
-            cols: r.cols as usize,
-            levels: r.levels as usize,
-            left: r.left,
-            top: r.top,
-            cell_x: r.cell_x,
-            cell_y: r.cell_y,
-        }))
+        let known =
+            found.into_iter().filter_map(|r| Some((RasterRole::from_name(&r.role)?, RasterMeta::of(&r))));
+        Ok(known.collect())
+    }
+
+    /// A raster of a study by its number, even where another has taken its place a short while ago.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where the study has no such raster.
+    pub async fn raster_by_number(&self, study: i64, id: i64) -> Result<(RasterRole, RasterMeta)> {
+        let read = async {
+            let found =
+                raster::Entity::find_by_id(id).one(&self.db).await?.ok_or(Error::NotFound("raster"))?;
+            let role = RasterRole::from_name(&found.role).ok_or(Error::NotFound("raster"))?;
+            Ok::<_, Error>((found.study_id, role, RasterMeta::of(&found)))
+        };
+        // A raster of a number never changes.
+        let (of, role, meta) = self.metas.try_get_with(id, read).await.map_err(shared)?;
+        match of == study {
+            true => Ok((role, meta)),
+            false => Err(Error::NotFound("raster")),
+        }
+    }
+
+    /// Removes for good the rasters and files in whose place others have stood for longer than `age`, but for files
+    /// that somebody reads.
+    pub async fn purge_superseded(&self, age: std::time::Duration) -> Result<u64> {
+        let before = ChronoDateTimeUtc::from(std::time::SystemTime::now() - age);
+        let rasters = raster::Entity::delete_many()
+            .filter(raster::Column::SupersededAt.lt(before))
+            .exec(&self.db)
+            .await?;
+        let unread = Condition::any()
+            .add(file::Column::ReadUntil.is_null())
+            .add(file::Column::ReadUntil.lt(crate::studies::now()));
+        let files = file::Entity::delete_many()
+            .filter(file::Column::SupersededAt.lt(before))
+            .filter(unread)
+            .exec(&self.db)
+            .await?;
+        Ok(rasters.rows_affected + files.rows_affected)
     }
 
     /// Reads a raster whole. While some rows of blocks are put in their places, the next are fetched.
@@ -242,10 +313,11 @@ impl Store {
         for row in 0..rows.div_ceil(BLOCK) {
             let blocks = std::mem::take(&mut ahead);
             let place = async {
+                let for_job = background::in_job();
                 let placed = tokio::task::spawn_blocking(move || {
                     let from = row * BLOCK * cols;
                     let past = values.len().min(from + BLOCK * cols);
-                    put_together(&blocks, cols, &mut values[from..past])?;
+                    background::compute(for_job, || put_together(&blocks, cols, &mut values[from..past]))?;
                     Ok::<_, Error>(values)
                 });
                 placed.await.map_err(|e| Error::Io(std::io::Error::other(e)))?
@@ -327,10 +399,17 @@ impl Store {
                 .ok_or(Error::NotFound("raster"))?;
             Ok::<_, Error>(Arc::new(decompress::<T>(&found.data, count)?))
         };
-        self.blocks.try_get_with(key, read).await.map_err(|e: Arc<Error>| match &*e {
-            Error::NotFound(what) => Error::NotFound(what),
-            other => Error::Io(std::io::Error::other(other.to_string())),
-        })
+        self.blocks.try_get_with(key, read).await.map_err(shared)
+    }
+}
+
+/// An error that several were waiting for.
+fn shared(error: Arc<Error>) -> Error {
+    match &*error {
+        Error::NotFound(what) => Error::NotFound(what),
+        Error::Away => Error::Away,
+        Error::DiskFull => Error::DiskFull,
+        other => Error::Io(std::io::Error::other(other.to_string())),
     }
 }
 

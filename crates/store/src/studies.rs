@@ -1,16 +1,20 @@
 //! Studies: made, changed, duplicated, deleted and restored.
 
+use std::collections::HashMap;
+
 use sea_orm::prelude::ChronoDateTimeUtc;
 use sea_orm::sea_query::{Expr, LockType};
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait,
-    QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
+    FromQueryResult, IsolationLevel, QueryFilter, QueryOrder, QuerySelect, Statement, TransactionTrait,
 };
 use serde_json::Value as Json;
 
-use crate::entity::{raster, study};
+use crate::entity::{file, pour_point, raster, study};
+use crate::log::LogLine;
 use crate::rasters::{RasterRole, RasterWriter};
-use crate::{Error, Result, Store, Study};
+use crate::undo::Inverse;
+use crate::{Error, Kept, Result, Store, Study};
 
 /// The time now.
 pub(crate) fn now() -> ChronoDateTimeUtc {
@@ -33,10 +37,11 @@ pub enum StudyPart {
 }
 
 /// New values of parts of a study; `None` empties the part.
-pub type StudyChange = Vec<(StudyPart, Option<Json>)>;
+pub type StudyChange = Vec<(StudyPart, Option<Kept>)>;
 
 fn apply(model: &mut study::ActiveModel, change: StudyChange) {
     for (part, value) in change {
+        let value = value.map(Kept::into_json);
         match part {
             StudyPart::Source => model.source = Set(value),
             StudyPart::Terrain => model.terrain = Set(value),
@@ -48,6 +53,21 @@ fn apply(model: &mut study::ActiveModel, change: StudyChange) {
     model.updated_at = Set(now());
 }
 
+/// What a list of studies tells of one.
+#[derive(Debug, Clone, PartialEq, FromQueryResult)]
+pub struct StudyHead {
+    /// number
+    pub id: i64,
+    /// name
+    pub name: String,
+    /// the beginning of what it is for
+    pub description: String,
+    /// when it was last changed
+    pub updated_at: ChronoDateTimeUtc,
+    /// how often it was changed
+    pub revision: i64,
+}
+
 /// What became of a network that was to be kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum KeptNetwork {
@@ -55,12 +75,31 @@ pub enum KeptNetwork {
     Kept,
     /// flow was routed again in the meantime
     Outdated,
-    /// another is kept already
-    Taken,
+}
+
+/// What is written beside a change, in the same transaction: how it is undone, and its line in the log.
+#[derive(Debug, Clone, Default)]
+pub struct Record {
+    /// in words, and how
+    pub undo: Option<(String, Inverse)>,
+    /// its line
+    pub log: Option<LogLine>,
+}
+
+impl Record {
+    pub(crate) async fn write(self, transaction: &DatabaseTransaction, study: i64) -> Result<()> {
+        if let Some((label, inverse)) = self.undo {
+            crate::undo::insert(transaction, study, &label, &inverse).await?;
+        }
+        if let Some(line) = self.log {
+            line.insert(transaction, study).await?;
+        }
+        Ok(())
+    }
 }
 
 /// A study that nobody else changes until the transaction ends.
-async fn locked(transaction: &DatabaseTransaction, id: i64) -> Result<Study> {
+pub(crate) async fn locked(transaction: &DatabaseTransaction, id: i64) -> Result<Study> {
     // Rasters that are being written refer to the study; this lock does not wait for them.
     let found =
         study::Entity::find_by_id(id).filter(study::Column::DeletedAt.is_null()).lock(LockType::NoKeyUpdate);
@@ -75,6 +114,124 @@ impl Store {
             .order_by_desc(study::Column::UpdatedAt)
             .order_by_desc(study::Column::Id);
         Ok(found.all(&self.db).await?)
+    }
+
+    /// What a list of studies tells of each, the last changed first.
+    pub async fn study_heads(&self) -> Result<Vec<StudyHead>> {
+        let found = study::Entity::find()
+            .select_only()
+            .columns([
+                study::Column::Id,
+                study::Column::Name,
+                study::Column::UpdatedAt,
+                study::Column::Revision,
+            ])
+            .expr_as(Expr::cust("left(description, 400)"), "description")
+            .filter(study::Column::DeletedAt.is_null())
+            .order_by_desc(study::Column::UpdatedAt)
+            .order_by_desc(study::Column::Id);
+        Ok(found.into_model::<StudyHead>().all(&self.db).await?)
+    }
+
+    /// Studies by their numbers.
+    pub async fn studies_of(&self, ids: Vec<i64>) -> Result<Vec<Study>> {
+        let found = study::Entity::find()
+            .filter(study::Column::Id.is_in(ids))
+            .filter(study::Column::DeletedAt.is_null());
+        Ok(found.all(&self.db).await?)
+    }
+
+    /// How often a study was changed: what was read of it is current while this is the same.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where there is no such study.
+    pub async fn revision(&self, id: i64) -> Result<i64> {
+        let found = study::Entity::find_by_id(id)
+            .select_only()
+            .column(study::Column::Revision)
+            .filter(study::Column::DeletedAt.is_null())
+            .into_tuple();
+        found.one(&self.db).await?.ok_or(Error::NotFound("study"))
+    }
+
+    /// Pour points of all studies that have some, by study.
+    pub async fn pour_point_counts(&self) -> Result<HashMap<i64, usize>> {
+        let found: Vec<(i64, i64)> = pour_point::Entity::find()
+            .select_only()
+            .column(pour_point::Column::StudyId)
+            .column_as(pour_point::Column::Id.count(), "points")
+            .filter(pour_point::Column::DeletedAt.is_null())
+            .group_by(pour_point::Column::StudyId)
+            .into_tuple()
+            .all(&self.db)
+            .await?;
+        Ok(found.into_iter().map(|(study, points)| (study, points as usize)).collect())
+    }
+
+    /// For each study with a package, whether nothing was done since it was written.
+    pub async fn packages(&self) -> Result<HashMap<i64, bool>> {
+        #[derive(FromQueryResult)]
+        struct Last {
+            study_id: i64,
+            stage: String,
+        }
+        let sql = "SELECT DISTINCT ON (l.study_id) l.study_id, l.stage FROM log_entry l
+            WHERE EXISTS (SELECT 1 FROM file f WHERE f.study_id = l.study_id AND f.role = 'package'
+                AND f.parked IS NULL AND f.superseded_at IS NULL)
+            ORDER BY l.study_id, l.id DESC";
+        let statement = Statement::from_string(self.db.get_database_backend(), sql);
+        let found = Last::find_by_statement(statement).all(&self.db).await?;
+        Ok(found.into_iter().map(|last| (last.study_id, last.stage == "Handover")).collect())
+    }
+
+    /// Deletes a study for good that was deleted before, and gives its room on the disk back.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where it is not among the deleted ones.
+    pub async fn purge_study(&self, id: i64) -> Result<()> {
+        let gone = study::Entity::delete_many()
+            .filter(study::Column::Id.eq(id))
+            .filter(study::Column::DeletedAt.is_not_null())
+            .exec(&self.db)
+            .await?;
+        if gone.rows_affected == 0 {
+            return Err(Error::NotFound("deleted study"));
+        }
+        self.give_back_room().await
+    }
+
+    /// Makes the room of deleted rows free: for what comes next, and for the disk where it lies at the end.
+    async fn give_back_room(&self) -> Result<()> {
+        self.db
+            .execute_unprepared("VACUUM (TRUNCATE) raster_block, file_chunk, layer, backdrop, trial")
+            .await?;
+        // What was deleted stands in the log of the database until this.
+        self.db.execute_unprepared("CHECKPOINT").await?;
+        Ok(())
+    }
+
+    /// All that is kept of a study as text, for one that cannot be read any more: JSON of its rows, without rasters
+    /// and files.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where there is no such study.
+    pub async fn raw_study(&self, id: i64) -> Result<String> {
+        let sql = "SELECT jsonb_pretty(jsonb_build_object(
+                'study', to_jsonb(s),
+                'pour_points', (SELECT jsonb_agg(to_jsonb(p)) FROM pour_point p WHERE p.study_id = s.id),
+                'barriers', (SELECT jsonb_agg(to_jsonb(b)) FROM barrier b WHERE b.study_id = s.id),
+                'trials', (SELECT jsonb_agg(to_jsonb(t) - 'lines') FROM trial t WHERE t.study_id = s.id),
+                'layers', (SELECT jsonb_agg(to_jsonb(l) - 'data') FROM layer l WHERE l.study_id = s.id),
+                'log', (SELECT jsonb_agg(to_jsonb(e) ORDER BY e.id) FROM log_entry e WHERE e.study_id = s.id),
+                'files', (SELECT jsonb_agg(to_jsonb(f)) FROM file f WHERE f.study_id = s.id))) AS text
+            FROM study s WHERE s.id = $1 AND s.deleted_at IS NULL";
+        #[derive(FromQueryResult)]
+        struct Raw {
+            text: String,
+        }
+        let statement = Statement::from_sql_and_values(self.db.get_database_backend(), sql, [id.into()]);
+        let found = Raw::find_by_statement(statement).one(&self.db).await?;
+        Ok(found.ok_or(Error::NotFound("study"))?.text)
     }
 
     /// Studies that were deleted and can still be restored, the last deleted first.
@@ -93,14 +250,14 @@ impl Store {
     }
 
     /// Makes a study.
-    pub async fn create_study(&self, name: &str, description: &str, source: Option<Json>) -> Result<Study> {
+    pub async fn create_study(&self, name: &str, description: &str, source: Option<Kept>) -> Result<Study> {
         let row = study::ActiveModel {
             name: Set(name.into()),
             description: Set(description.into()),
             created_at: Set(now()),
             updated_at: Set(now()),
             deleted_at: Set(None),
-            source: Set(source),
+            source: Set(source.map(Kept::into_json)),
             terrain: Set(None),
             review: Set(None),
             routing: Set(None),
@@ -128,22 +285,20 @@ impl Store {
         Ok(())
     }
 
-    /// Keeps what is known of the network of a study, where flow has not been routed again since: its accumulation is
-    /// still the raster of that number. With `first` only where none is kept yet.
+    /// Keeps what is known of the network of a study, and what is written beside it, where flow has not been routed again
+    /// since: its accumulation is still the raster of that number.
     pub async fn keep_network(
         &self,
         id: i64,
         accumulation: i64,
-        network: Json,
-        first: bool,
+        network: Kept,
+        record: Record,
     ) -> Result<KeptNetwork> {
         let begun = self.db.begin().await?;
-        let row = locked(&begun, id).await?;
-        if first && row.network.is_some() {
-            return Ok(KeptNetwork::Taken);
-        }
+        locked(&begun, id).await?;
         let current = raster::Entity::find()
             .filter(raster::Column::StudyId.eq(id))
+            .filter(raster::Column::SupersededAt.is_null())
             .filter(raster::Column::Parked.is_null())
             .filter(raster::Column::Role.eq(RasterRole::Accumulation.name()))
             .one(&begun)
@@ -154,6 +309,7 @@ impl Store {
         let mut row = study::ActiveModel { id: Set(id), ..Default::default() };
         apply(&mut row, vec![(StudyPart::Network, Some(network))]);
         row.update(&begun).await?;
+        record.write(&begun, id).await?;
         begun.commit().await?;
         Ok(KeptNetwork::Kept)
     }
@@ -163,30 +319,19 @@ impl Store {
     pub async fn change_settings<T: Send, E: From<Error>>(
         &self,
         id: i64,
-        change: impl FnOnce(Json) -> std::result::Result<(Json, T), E> + Send,
+        change: impl FnOnce(Json) -> std::result::Result<(Kept, T), E> + Send,
     ) -> std::result::Result<T, E> {
         let begun = self.db.begin().await.map_err(Error::from)?;
         let (settings, answer) = change(locked(&begun, id).await?.settings)?;
         let row = study::ActiveModel {
             id: Set(id),
-            settings: Set(settings),
+            settings: Set(settings.into_json()),
             updated_at: Set(now()),
             ..Default::default()
         };
         row.update(&begun).await.map_err(Error::from)?;
         begun.commit().await.map_err(Error::from)?;
         Ok(answer)
-    }
-
-    /// Puts some choices of a study back to what they were, by their names; the others stay as they are.
-    pub async fn put_back_settings(&self, id: i64, earlier: Json) -> Result<()> {
-        let put_back = |mut now: Json| {
-            if let (Json::Object(now), Json::Object(earlier)) = (&mut now, earlier) {
-                now.extend(earlier);
-            }
-            Ok::<_, Error>((now, ()))
-        };
-        self.change_settings(id, put_back).await
     }
 
     /// Deletes a study; it can be restored until it is purged.
@@ -213,13 +358,22 @@ impl Store {
         let before = ChronoDateTimeUtc::from(std::time::SystemTime::now() - age);
         let gone =
             study::Entity::delete_many().filter(study::Column::DeletedAt.lt(before)).exec(&self.db).await?;
+        if gone.rows_affected > 0 {
+            self.give_back_room().await?;
+        }
         Ok(gone.rows_affected)
     }
 
     /// A copy of a study with all it holds but its jobs, its undo list and its parked DEMs.
     pub async fn duplicate_study(&self, id: i64, name: &str) -> Result<Study> {
-        let original = self.study(id).await?;
-        let transaction = self.db.begin().await?;
+        // All of it as it is at one moment, whatever is written meanwhile.
+        let moment = Some(IsolationLevel::RepeatableRead);
+        let transaction = self.db.begin_with_config(moment, None).await?;
+        let original = study::Entity::find_by_id(id)
+            .filter(study::Column::DeletedAt.is_null())
+            .one(&transaction)
+            .await?;
+        let original = original.ok_or(Error::NotFound("study"))?;
         let mut row: study::ActiveModel = original.into();
         row.id = sea_orm::ActiveValue::NotSet;
         row.name = Set(name.into());
@@ -247,18 +401,14 @@ impl Store {
                 WHERE study_id = {id} AND parked IS NULL ORDER BY id"),
             format!("INSERT INTO raster (study_id, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y)
                 SELECT {new}, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y
-                FROM raster WHERE study_id = {id} AND parked IS NULL"),
+                FROM raster WHERE study_id = {id} AND parked IS NULL AND superseded_at IS NULL"),
             format!("INSERT INTO raster_block SELECT n.id, b.level, b.row, b.col, b.data
                 FROM raster o JOIN raster n ON n.role = o.role AND n.study_id = {new}
-                JOIN raster_block b ON b.raster_id = o.id WHERE o.study_id = {id} AND o.parked IS NULL"),
-            format!("INSERT INTO file (study_id, role, name, bytes, sha256, created_at)
-                SELECT {new}, role, name, bytes, sha256, created_at FROM file WHERE study_id = {id} AND parked IS NULL"),
-            format!("INSERT INTO file_chunk SELECT n.id, c.sequence, c.data
-                FROM file o JOIN file n ON n.role = o.role AND n.sha256 = o.sha256 AND n.study_id = {new}
-                JOIN file_chunk c ON c.file_id = o.id WHERE o.study_id = {id} AND o.parked IS NULL"),
+                JOIN raster_block b ON b.raster_id = o.id WHERE o.study_id = {id} AND o.parked IS NULL AND o.superseded_at IS NULL"),
         ] {
             transaction.execute_unprepared(&sql).await?;
         }
+        copy_files(&transaction, id, new).await?;
         transaction.commit().await?;
         Ok(copy)
     }
@@ -274,11 +424,32 @@ impl Store {
     }
 }
 
+/// Copies the files of a study, each for itself: two may have the same contents.
+async fn copy_files(transaction: &DatabaseTransaction, from: i64, to: i64) -> Result<()> {
+    let files = file::Entity::find()
+        .filter(file::Column::StudyId.eq(from))
+        .filter(file::Column::Parked.is_null())
+        .filter(file::Column::SupersededAt.is_null())
+        .order_by_asc(file::Column::Id);
+    for original in files.all(transaction).await? {
+        let id = original.id;
+        let mut row: file::ActiveModel = original.into();
+        row.id = sea_orm::ActiveValue::NotSet;
+        (row.study_id, row.read_until) = (Set(to), Set(None));
+        let copy = file::Entity::insert(row).exec(transaction).await?.last_insert_id;
+        let chunks = format!(
+            "INSERT INTO file_chunk SELECT {copy}, sequence, data FROM file_chunk WHERE file_id = {id}"
+        );
+        transaction.execute_unprepared(&chunks).await?;
+    }
+    Ok(())
+}
+
 impl RasterWriter {
-    /// What is kept of the study's network now; nobody changes it until the writer is done.
-    pub async fn network(&self) -> Result<Option<Json>> {
+    /// The study as it is now; nobody changes it until the writer is done.
+    pub async fn study(&self) -> Result<Study> {
         let (transaction, study) = self.transaction();
-        Ok(locked(transaction, study).await?.network)
+        locked(transaction, study).await
     }
 
     /// Changes parts of the study together with its rasters.

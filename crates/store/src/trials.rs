@@ -11,7 +11,7 @@ use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 
 use crate::entity::trial;
-use crate::{Error, Result, Store};
+use crate::{Error, Kept, Result, Store};
 
 /// A trial without its lines.
 #[derive(Debug, Clone, PartialEq, FromQueryResult)]
@@ -73,14 +73,14 @@ impl Store {
         &self,
         study: i64,
         name: &str,
-        facts: Json,
+        facts: Kept,
         remark: &str,
         lines: &[T],
     ) -> Result<i64> {
         let row = trial::ActiveModel {
             study_id: Set(study),
             name: Set(name.into()),
-            facts: Set(facts),
+            facts: Set(facts.into_json()),
             remark: Set(remark.into()),
             justification: Set(None),
             lines: Set(zstd::bulk::compress(&serde_json::to_vec(lines)?, 3)?),

@@ -1,12 +1,14 @@
 //! Changes that can be undone, newest first.
 
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, ModelTrait, QueryFilter, QueryOrder,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, ModelTrait, QueryFilter,
+    QueryOrder,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use crate::entity::undo_entry;
+use crate::kept::{self, Kept, Versioned};
 use crate::{Result, Store};
 
 /// How a change is undone.
@@ -125,6 +127,10 @@ pub enum Inverse {
     },
 }
 
+impl Versioned for Inverse {
+    const WHAT: &'static str = "what undoes the last change";
+}
+
 /// What was undone.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Undone {
@@ -134,17 +140,26 @@ pub struct Undone {
     pub inverse: Inverse,
 }
 
+pub(crate) async fn insert(
+    db: &impl ConnectionTrait,
+    study: i64,
+    label: &str,
+    inverse: &Inverse,
+) -> Result<()> {
+    let row = undo_entry::ActiveModel {
+        study_id: Set(study),
+        label: Set(label.into()),
+        inverse: Set(Kept::of(inverse)?.into_json()),
+        ..Default::default()
+    };
+    row.insert(db).await?;
+    Ok(())
+}
+
 impl Store {
     /// Remembers how a change is undone.
     pub async fn remember(&self, study: i64, label: &str, inverse: &Inverse) -> Result<()> {
-        let row = undo_entry::ActiveModel {
-            study_id: Set(study),
-            label: Set(label.into()),
-            inverse: Set(serde_json::to_value(inverse)?),
-            ..Default::default()
-        };
-        row.insert(&self.db).await?;
-        Ok(())
+        insert(&self.db, study, label, inverse).await
     }
 
     /// Takes the last change off the list, to be undone by the caller.
@@ -157,8 +172,7 @@ impl Store {
         else {
             return Ok(None);
         };
-        let undone =
-            Undone { label: last.label.clone(), inverse: serde_json::from_value(last.inverse.clone())? };
+        let undone = Undone { label: last.label.clone(), inverse: kept::read(last.inverse.clone())? };
         last.delete(&self.db).await?;
         Ok(Some(undone))
     }

@@ -12,6 +12,19 @@ use serde_json::json;
 static SERVER: LazyLock<LocalServer> = LazyLock::new(|| LocalServer::temporary().expect("PostgreSQL starts"));
 static NEXT: AtomicUsize = AtomicUsize::new(0);
 
+/// Any document.
+#[derive(serde::Serialize, serde::Deserialize)]
+#[serde(transparent)]
+struct Any(serde_json::Value);
+
+impl Versioned for Any {
+    const WHAT: &'static str = "a test's document";
+}
+
+fn kept(document: serde_json::Value) -> Kept {
+    Kept::of(&Any(document)).unwrap()
+}
+
 /// A store on a database of its own.
 async fn store() -> (Store, String) {
     let name = format!("test_{}", NEXT.fetch_add(1, Ordering::Relaxed));
@@ -75,7 +88,7 @@ async fn results_land_whole_or_not_at_all() {
 #[tokio::test(flavor = "multi_thread")]
 async fn studies_are_duplicated_deleted_and_restored() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "first", Some(json!({"k": 1}))).await.unwrap();
+    let study = store.create_study("A", "first", Some(kept(json!({"k": 1})))).await.unwrap();
     put_terrain(&store, study.id).await;
     store.log(study.id, "terrain", "read", json!({}), Duration::from_millis(5)).await.unwrap();
     let point =
@@ -92,7 +105,7 @@ async fn studies_are_duplicated_deleted_and_restored() {
     assert_eq!(store.studies().await.unwrap().len(), 1);
     assert_eq!(store.purge_deleted(Duration::from_secs(600)).await.unwrap(), 0, "not long enough ago");
     store.restore_study(study.id).await.unwrap();
-    assert_eq!(store.study(study.id).await.unwrap().source, Some(json!({"k": 1})));
+    assert_eq!(store.study(study.id).await.unwrap().source, Some(json!({"k": 1, "v": 1})));
     store.delete_study(study.id).await.unwrap();
     assert_eq!(store.purge_deleted(Duration::ZERO).await.unwrap(), 1);
     assert!(store.restore_study(study.id).await.is_err());
@@ -157,20 +170,20 @@ async fn another_connection_works_on_jobs() {
     let worker = tokio::spawn(Worker::new(elsewhere, "elsewhere").run(count, async {
         let _ = stopped.await;
     }));
-    let job = store.enqueue(study.id, JobKind::Import, json!({})).await.unwrap();
+    let job = store.enqueue(study.id, JobKind::Import, kept(json!({}))).await.unwrap();
     let job = ended(&store, job.id).await;
     assert_eq!((job.state.as_str(), job.message.as_str(), job.progress), ("done", "ten", 1.0));
     assert_eq!(job.worker.as_deref(), Some("elsewhere"));
 
-    let job = store.enqueue(study.id, JobKind::Import, json!({"how": "fail"})).await.unwrap();
+    let job = store.enqueue(study.id, JobKind::Import, kept(json!({"how": "fail"}))).await.unwrap();
     let job = ended(&store, job.id).await;
     assert_eq!((job.state.as_str(), job.message.as_str()), ("failed", "no luck"));
 
-    let job = store.enqueue(study.id, JobKind::Import, json!({"how": "panic"})).await.unwrap();
+    let job = store.enqueue(study.id, JobKind::Import, kept(json!({"how": "panic"}))).await.unwrap();
     assert_eq!(ended(&store, job.id).await.state, "failed");
 
-    let job = store.enqueue(study.id, JobKind::Import, json!({"how": "forever"})).await.unwrap();
-    let second = store.enqueue(study.id, JobKind::Route, json!({})).await;
+    let job = store.enqueue(study.id, JobKind::Import, kept(json!({"how": "forever"}))).await.unwrap();
+    let second = store.enqueue(study.id, JobKind::Route, kept(json!({}))).await;
     assert!(matches!(second, Err(Error::Busy(_))), "one at a time");
     store.cancel_job(job.id).await.unwrap();
     assert_eq!(ended(&store, job.id).await.state, "cancelled");
@@ -182,7 +195,7 @@ async fn another_connection_works_on_jobs() {
 async fn a_job_cancelled_before_it_began_is_never_begun() {
     let (store, _) = store().await;
     let study = store.create_study("A", "", None).await.unwrap();
-    let job = store.enqueue(study.id, JobKind::Import, json!({})).await.unwrap();
+    let job = store.enqueue(study.id, JobKind::Import, kept(json!({}))).await.unwrap();
     store.cancel_job(job.id).await.unwrap();
     assert_eq!(store.job(job.id).await.unwrap().state, "cancelled");
     assert!(store.active_job(study.id).await.unwrap().is_none());
@@ -192,7 +205,7 @@ async fn a_job_cancelled_before_it_began_is_never_begun() {
 async fn what_a_dead_worker_left_is_taken_up() {
     let (store, url) = store().await;
     let study = store.create_study("A", "", None).await.unwrap();
-    let job = store.enqueue(study.id, JobKind::Import, json!({})).await.unwrap();
+    let job = store.enqueue(study.id, JobKind::Import, kept(json!({}))).await.unwrap();
     let db = sea_orm::Database::connect(&url).await.unwrap();
     let dead = |attempts: i32| {
         format!(
@@ -288,7 +301,7 @@ async fn layers_are_drawn_changed_deleted_and_copied() {
 async fn decisions_about_barriers_outlive_a_search() {
     let (store, _) = store().await;
     let study = store.create_study("A", "", None).await.unwrap().id;
-    let new = |x: f64, score: f64| NewBarrier { x, y: 50.0, score, facts: json!({ "x": x }) };
+    let new = |x: f64, score: f64| NewBarrier { x, y: 50.0, score, facts: kept(json!({ "x": x })) };
     store.keep_barriers(study, vec![new(0.0, 0.7), new(100.0, 0.9), new(500.0, 0.8)], 20.0).await.unwrap();
     let all = store.barriers(study).await.unwrap();
     assert_eq!(all.iter().map(|b| b.x).collect::<Vec<_>>(), [100.0, 500.0, 0.0], "the likeliest first");
@@ -352,7 +365,7 @@ async fn a_raster_whose_blocks_are_damaged_or_missing_is_an_error() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn choices_are_changed_one_after_the_other_and_put_back_alone() {
+async fn choices_are_changed_one_after_the_other() {
     let (store, _) = store().await;
     let study = store.create_study("A", "", None).await.unwrap().id;
     // Forty at once: each reads what the one before has written.
@@ -364,7 +377,7 @@ async fn choices_are_changed_one_after_the_other_and_put_back_alone() {
                     let count = kept["count"].as_u64().unwrap_or(0) + 1;
                     kept["count"] = count.into();
                     kept[format!("of {n}")] = n.into();
-                    Ok::<_, Error>((kept, count))
+                    Ok::<_, Error>((self::kept(kept), count))
                 })
                 .await
                 .unwrap()
@@ -379,11 +392,8 @@ async fn choices_are_changed_one_after_the_other_and_put_back_alone() {
     let failed = store.change_settings(study, |_| Err::<(_, ()), _>(Error::NotFound("choice"))).await;
     assert!(failed.is_err());
     assert_eq!(store.study(study).await.unwrap().settings, kept);
-    store.put_back_settings(study, json!({ "count": 3 })).await.unwrap();
-    let now = store.study(study).await.unwrap().settings;
-    assert_eq!((&now["count"], &now["of 7"]), (&json!(3), &json!(7)));
     // A study that is not there has none.
-    let gone = store.change_settings(study + 99, |kept| Ok::<_, Error>((kept, ()))).await;
+    let gone = store.change_settings(study + 99, |settings| Ok::<_, Error>((self::kept(settings), ()))).await;
     assert!(matches!(gone, Err(Error::NotFound("study"))));
 }
 
@@ -399,28 +409,36 @@ async fn choices_do_not_wait_for_rasters_that_are_written_and_networks_know_thei
         // Somebody chooses while the rasters are on their way.
         let choose = store.change_settings(study, |mut kept| {
             kept["chosen"] = true.into();
-            Ok::<_, Error>((kept, ()))
+            Ok::<_, Error>((self::kept(kept), ()))
         });
         tokio::time::timeout(Duration::from_secs(5), choose).await.expect("nobody waits").unwrap();
         if network {
-            assert_eq!(writer.network().await.unwrap(), Some(json!({ "threshold": 7 })));
+            assert_eq!(writer.study().await.unwrap().network, Some(json!({ "threshold": 7, "v": 1 })));
             writer.change_study(vec![(StudyPart::Network, None)]).await.unwrap();
         }
         writer.commit().await.unwrap();
         store.raster(study, RasterRole::Accumulation).await.unwrap().unwrap().id
     };
     let first = route(false).await;
-    let keep = async |of, cells: u32, only_first| {
-        store.keep_network(study, of, json!({ "threshold": cells }), only_first).await.unwrap()
+    let keep = async |of, cells: u32| {
+        let inverse = Inverse::SetThreshold { cells };
+        let log = LogLine { stage: "Network", text: "set".into(), settings: json!({}), took: Duration::ZERO };
+        let record = Record { undo: Some(("threshold".into(), inverse)), log: Some(log) };
+        store.keep_network(study, of, kept(json!({ "threshold": cells })), record).await.unwrap()
     };
-    assert_eq!(keep(first, 5, true).await, KeptNetwork::Kept);
-    assert_eq!(keep(first, 6, true).await, KeptNetwork::Taken);
-    assert_eq!(keep(first, 7, false).await, KeptNetwork::Kept);
+    assert_eq!(keep(first, 7).await, KeptNetwork::Kept);
     let second = route(true).await;
-    // What was measured on the flow before is not kept, and nothing else is lost by it.
-    assert_eq!(keep(first, 8, false).await, KeptNetwork::Outdated);
+    // What was measured on the flow before is not kept, nor what would be written beside it.
+    assert_eq!(keep(first, 8).await, KeptNetwork::Outdated);
     assert_eq!(store.study(study).await.unwrap().network, None);
-    assert_eq!(keep(second, 8, true).await, KeptNetwork::Kept);
+    assert_eq!(store.log_entries(study).await.unwrap().len(), 1);
+    assert_eq!(keep(second, 8).await, KeptNetwork::Kept);
+    assert_eq!(store.log_entries(study).await.unwrap().len(), 2);
+    let undone = store.take_last_change(study).await.unwrap().unwrap();
+    assert_eq!(undone.inverse, Inverse::SetThreshold { cells: 8 });
     let kept = store.study(study).await.unwrap();
-    assert_eq!((kept.network, &kept.settings["chosen"]), (Some(json!({ "threshold": 8 })), &json!(true)));
+    assert_eq!(
+        (kept.network, &kept.settings["chosen"]),
+        (Some(json!({ "threshold": 8, "v": 1 })), &json!(true))
+    );
 }

@@ -1,7 +1,9 @@
 // The start page: dropping a DEM, and its upload with progress.
 import { hearErrors, notice, token } from './common.js';
+import { listenToServer } from './events.js';
 
 hearErrors();
+listenToServer();
 document.body.addEventListener('study-changed', () => location.reload());
 document.addEventListener('keydown', (e) => {
   if (e.key === '?' && !e.target.closest('input, textarea, select')) window.htmx.ajax('GET', '/help/start', '#help');

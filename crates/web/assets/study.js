@@ -4,6 +4,7 @@ import { Conditioning } from './conditioning.js';
 import { Terrain } from './terrain.js';
 import { Backdrops } from './backdrops.js';
 import { Threshold } from './threshold.js';
+import { hear, listenToServer } from './events.js';
 import { DRAWN_AT, StudyMap, area, keyOf } from './map.js';
 
 const shell = document.getElementById('study');
@@ -277,10 +278,10 @@ desk.addEventListener('submit', (e) => { if (e.target.id === 'compare-form') { e
 // ---- jobs ----
 let progressed = null;
 function listen() {
-  const events = new EventSource(`${base}/events`);
-  events.addEventListener('message', (m) => {
-    const e = JSON.parse(m.data);
-    if (!e.job) return;
+  hear((e) => {
+    // A server that starts again may have moved on meanwhile.
+    if (e.state === 'missed') { refreshAll(); return; }
+    if (!e.job || e.study !== Number(study)) return;
     if (e.state === 'queued' || e.state === 'running') {
       const bar = document.getElementById('job-progress');
       if (!bar) { if (progressed !== e.job) { progressed = e.job; refreshParts(); fetchDesk(); } return; }
@@ -300,10 +301,7 @@ function listen() {
     if (e.state === 'cancelled') notice('Cancelled; nothing was changed.');
     refreshAll();
   });
-  // A server that starts again may have moved on meanwhile.
-  let lost = false;
-  events.addEventListener('error', () => { lost = true; });
-  events.addEventListener('open', () => { if (lost) { lost = false; refreshAll(); } });
+  listenToServer();
 }
 let told = null;
 

@@ -1,19 +1,20 @@
 //! What a person does to a study. Each answers with nothing but a nod, or with one clear message;
 //! the page then fetches anew what has changed.
 
-use axum::extract::{Form, Path, State};
+use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
 use bothros_formats::VerticalUnit;
-use bothros_store::{Inverse, JobKind, NewPourPoint};
-use bothros_work::{Facts, PourPointPlace, change_settings};
+use bothros_store::{Inverse, JobKind, Kept};
+use bothros_work::{Facts, PourPointPlace, change_settings, put_back_settings};
 use serde::Deserialize;
 use serde_json::json;
 
 use crate::App;
 use crate::error::{Result, WebError};
+use crate::form::{Coordinate, Form, number, number_within};
 use crate::map_data::read_place;
 
 /// The page is told what has changed by an event of htmx.
@@ -42,11 +43,6 @@ pub async fn describe(
     if name.is_empty() {
         return Err(WebError::refused("a study needs a name"));
     }
-    if name.chars().count() > 80 {
-        return Err(WebError::refused(
-            "the name is longer than 80 characters; put the rest into the description",
-        ));
-    }
     app.store.describe_study(study, name, form.description.trim()).await?;
     Ok(changed(STUDY))
 }
@@ -62,6 +58,11 @@ pub async fn delete(State(app): State<App>, Path(study): Path<i64>) -> Result<Re
         app.store.cancel_job(job.id).await?;
     }
     app.store.delete_study(study).await?;
+    Ok(changed(STUDY))
+}
+
+pub async fn purge(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    app.store.purge_study(study).await?;
     Ok(changed(STUDY))
 }
 
@@ -112,17 +113,9 @@ pub async fn vertical_unit(
     Ok(changed(STUDY))
 }
 
-pub(crate) fn number(text: &str, what: &str) -> Result<f64> {
-    let value = text.trim().replace(['\u{202F}', ' '], "").parse::<f64>();
-    value
-        .ok()
-        .filter(|v| v.is_finite())
-        .ok_or_else(|| WebError::refused(format!("{what} must be a number, not “{}”", text.trim())))
-}
-
 pub async fn reread(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
     app.store.study(study).await?;
-    app.store.enqueue(study, JobKind::Import, json!({})).await?;
+    app.store.enqueue(study, JobKind::Import, Kept::empty()).await?;
     Ok(changed(STUDY))
 }
 
@@ -131,7 +124,7 @@ pub async fn route(State(app): State<App>, Path(study): Path<i64>) -> Result<Res
     if facts.terrain.is_none() {
         return Err(WebError::refused("the DEM is not ready yet: see the findings of the Terrain stage"));
     }
-    app.store.enqueue(study, JobKind::Route, json!({})).await?;
+    app.store.enqueue(study, JobKind::Route, Kept::empty()).await?;
     Ok(changed(STUDY))
 }
 
@@ -159,7 +152,7 @@ pub async fn threshold(
             Threshold::cells(cells.round() as u32)
         }
         (None, Some(area)) => {
-            let area = number(area, "the threshold")?;
+            let area = number_within(area, "the threshold", -1e9..=1e9, "")?;
             let area = match form.unit.as_str() {
                 "m2" => Area::m2(area),
                 "ha" => Area::m2(area * 1e4),
@@ -187,10 +180,7 @@ pub async fn snapping(
     Path(study): Path<i64>,
     Form(form): Form<Snapping>,
 ) -> Result<Response> {
-    let snap_m = number(&form.snap_m, "the snapping distance")?;
-    if !(0.0..=10_000.0).contains(&snap_m) {
-        return Err(WebError::refused("the snapping distance must lie between 0 and 10 000 m"));
-    }
+    let snap_m = number_within(&form.snap_m, "the snapping distance", 0.0..=10_000.0, "m")?;
     change_settings(&app.store, study, |settings| {
         (settings.snap_m, settings.snap_to) = (snap_m, form.snap_to);
         Ok(())
@@ -227,8 +217,8 @@ pub async fn style(
 /// A place, by coordinates or as typed.
 #[derive(Deserialize)]
 pub struct NewPoint {
-    x: Option<f64>,
-    y: Option<f64>,
+    x: Option<Coordinate>,
+    y: Option<Coordinate>,
     place: Option<String>,
     #[serde(default)]
     name: String,
@@ -236,7 +226,7 @@ pub struct NewPoint {
 
 async fn place(app: &App, study: i64, form: &NewPoint) -> Result<(f64, f64)> {
     match (form.x, form.y, &form.place) {
-        (Some(x), Some(y), _) => Ok((x, y)),
+        (Some(x), Some(y), _) => Ok((x.0, y.0)),
         (_, _, Some(text)) => read_place(&Facts::of(&app.store.study(study).await?)?, text),
         _ => Err(WebError::refused("give the coordinates of the pour point")),
     }
@@ -253,24 +243,14 @@ pub async fn add_pour_point(
     Form(form): Form<NewPoint>,
 ) -> Result<Response> {
     let (x, y) = place(&app, study, &form).await?;
-    let name = match point_name(&form.name) {
-        Some(name) => name,
-        None => {
-            let names: Vec<String> =
-                app.store.pour_points(study).await?.into_iter().map(|p| p.name).collect();
-            (1..).map(|n| format!("Pour point {n}")).find(|n| !names.contains(n)).unwrap_or_default()
-        }
-    };
-    let new = bothros_work::place_pour_point(
-        &app.store,
-        &app.grids,
-        study,
-        PourPointPlace { name: name.clone(), x, y },
-    )
-    .await?;
-    let text = format!("Placed {name} at {x:.1}, {y:.1}");
-    let settings = new.catchment.clone().unwrap_or_default();
+    // One without a name is named when it is kept.
+    let name = point_name(&form.name).unwrap_or_default();
+    let new =
+        bothros_work::place_pour_point(&app.store, &app.grids, study, PourPointPlace { name, x, y }).await?;
+    let settings = new.catchment.clone().map(Kept::into_json).unwrap_or_default();
     let added = app.store.add_pour_point(study, new).await?;
+    let name = added.name;
+    let text = format!("Placed {name} at {x:.1}, {y:.1}");
     app.store.remember(study, &format!("{name} placed"), &Inverse::RemovePourPoint { id: added.id }).await?;
     app.store.log(study, "Catchments", &text, settings, Default::default()).await?;
     Ok(changed(POINTS))
@@ -290,15 +270,7 @@ pub async fn rename_pour_point(
     let before = app.store.pour_point(study, point).await?;
     let inverse = Inverse::ChangePourPoint { id: point, name: before.name.clone(), x: before.x, y: before.y };
     let text = format!("{} renamed {name}", before.name);
-    let new = NewPourPoint {
-        name,
-        x: before.x,
-        y: before.y,
-        catchment: before.catchment,
-        outline: before.outline,
-        problem: before.problem,
-    };
-    app.store.change_pour_point(study, point, new).await?;
+    app.store.rename_pour_point(study, point, &name).await?;
     app.store.remember(study, &text, &inverse).await?;
     Ok(changed(POINTS))
 }
@@ -352,7 +324,9 @@ pub async fn undo(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
         Inverse::RestoreLayer { id } => app.store.set_layer_deleted(study, id, false).await?,
         Inverse::RemoveBackdrop { id } => app.store.set_backdrop_deleted(study, id, true).await?,
         Inverse::RestoreBackdrop { id } => app.store.set_backdrop_deleted(study, id, false).await?,
-        Inverse::PlaceBackdrop { id, placing } => app.store.place_backdrop(study, id, placing).await?,
+        Inverse::PlaceBackdrop { id, placing } => {
+            bothros_work::put_backdrop_back(&app.store, study, id, placing).await?
+        }
         Inverse::RemoveFeature { layer, feature } => {
             app.store.remove_feature(study, layer, feature).await?;
         }
@@ -363,14 +337,14 @@ pub async fn undo(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
             app.store.decide(study, barrier, decision.as_deref(), line).await?;
         }
         Inverse::SetSettings { settings } => {
-            app.store.put_back_settings(study, settings).await?;
+            put_back_settings(&app.store, study, settings).await?;
             // Changes of streams by hand are among the settings: the network's figures follow.
             if let Some(network) = Facts::of(&app.store.study(study).await?)?.network {
                 bothros_work::set_threshold(&app.store, &app.grids, study, network.threshold, false).await?;
             }
         }
         Inverse::Prepare { preparing } => {
-            bothros_work::prepare(&app.store, study, serde_json::from_value(preparing)?, false).await?;
+            bothros_work::prepare(&app.store, study, bothros_store::kept::read(preparing)?, false).await?;
         }
         Inverse::SetSource { source } => {
             bothros_work::restore_source(&app.store, study, source).await?;
@@ -406,7 +380,7 @@ pub async fn package(State(app): State<App>, Path(study): Path<i64>) -> Result<R
     if facts.network.is_none() {
         return Err(WebError::refused("there is nothing to hand over yet: fill sinks and route flow first"));
     }
-    app.store.enqueue(study, JobKind::Package, json!({})).await?;
+    app.store.enqueue(study, JobKind::Package, Kept::empty()).await?;
     Ok(changed(STUDY))
 }
 

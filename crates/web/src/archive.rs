@@ -1,7 +1,7 @@
 //! Beginning from a boundary: what an elevation archive has around it, and fetching it.
 
 use axum::Json;
-use axum::extract::{Form, Multipart, Path, State};
+use axum::extract::{Multipart, Path, State};
 use axum::response::Response;
 use bothros_archive::{Archive, Collection};
 use bothros_formats::{Crs, Geometry, Wanted, read_features};
@@ -10,8 +10,9 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::App;
-use crate::actions::{STUDY, changed, number};
+use crate::actions::{STUDY, changed};
 use crate::error::{Result, WebError};
+use crate::form::{Form, NAME, check, number_within};
 use crate::numbers;
 use crate::upload::receive_layer;
 
@@ -78,6 +79,11 @@ async fn collection(app: &App, id: &str) -> Result<Collection> {
 }
 
 async fn fetch(app: &App, wish: &Wish) -> Result<Fetch> {
+    for (key, text) in
+        [("name", &wish.name), ("description", &wish.description), ("name", &wish.boundary.name)]
+    {
+        check(key, text)?;
+    }
     Ok(Fetch {
         archive: archive(app)?.to_owned(),
         collection: collection(app, &wish.collection).await?,
@@ -131,8 +137,8 @@ pub async fn plan(State(app): State<App>, Json(wish): Json<Wish>) -> Result<Json
 pub async fn begin(State(app): State<App>, Json(wish): Json<Wish>) -> Result<Json<Value>> {
     let fetch = fetch(&app, &wish).await?;
     let name: String = match wish.name.trim() {
-        "" => wish.boundary.name.chars().take(80).collect(),
-        name => name.chars().take(80).collect(),
+        "" => wish.boundary.name.chars().take(NAME).collect(),
+        name => name.chars().take(NAME).collect(),
     };
     let (study, _) =
         bothros_work::begin_from_boundary(&app.store, &name, wish.description.trim(), &fetch).await?;
@@ -140,7 +146,7 @@ pub async fn begin(State(app): State<App>, Json(wish): Json<Wish>) -> Result<Jso
 }
 
 pub async fn again(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
-    bothros_work::fetch_again(&app.store, study).await?;
+    bothros_work::fetch_again(&app.store, study, archive(&app)?).await?;
     Ok(changed(STUDY))
 }
 
@@ -160,7 +166,7 @@ pub async fn candidate(
     let collection = collection(&app, &form.collection).await?;
     let margin_m = match form.margin_m.trim() {
         "" => 0.0,
-        text => number(text, "the margin")?,
+        text => number_within(text, "the margin", 0.0..=1e6, "m")?,
     };
     bothros_work::fetch_candidate(&app.store, study, archive(&app)?, collection, margin_m).await?;
     Ok(changed(STUDY))

@@ -6,7 +6,7 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bothros_core::{TiePoint, place_picture};
 use bothros_store::Inverse;
-use bothros_work::{Facts, NewPicture, PicturePlace, Provenance};
+use bothros_work::{NewPicture, PicturePlace, Provenance};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -14,6 +14,7 @@ use crate::App;
 use crate::actions::{STUDY, changed};
 use crate::conditioning::prepared;
 use crate::error::{Result, WebError};
+use crate::form::text_of;
 use crate::upload::{broken_off, given_name, keep, told};
 
 /// The name on disk of a picture or its world file; what the user calls it never becomes a path.
@@ -41,7 +42,7 @@ pub async fn add(State(app): State<App>, Path(study): Path<i64>, mut form: Multi
         let key = field.name().unwrap_or_default().to_owned();
         let given = given_name(&field);
         if given.is_empty() {
-            let text = field.text().await.map_err(broken_off)?;
+            let text = text_of(field, &key).await?;
             match key.as_str() {
                 "source" => provenance.source = text,
                 "date" => provenance.date = text,
@@ -69,7 +70,7 @@ pub async fn add(State(app): State<App>, Path(study): Path<i64>, mut form: Multi
 
 /// The pictures, with their extents on the map where they are placed.
 pub async fn list(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let mut out = Vec::new();
     for backdrop in app.store.backdrops(study).await? {
         let place = PicturePlace::of(&backdrop)?;
@@ -103,8 +104,8 @@ pub async fn laid(
     asked: HeaderMap,
 ) -> Result<Response> {
     let backdrop = app.store.backdrop(study, id).await?;
-    let facts = Facts::of(&app.store.study(study).await?)?;
-    let crs = facts.terrain.map_or(String::new(), |t| t.crs.label());
+    let facts = app.facts(study).await?;
+    let crs = facts.terrain.as_ref().map_or(String::new(), |t| t.crs.label());
     let crs: String = crs.chars().filter(char::is_ascii_alphanumeric).collect();
     let Some(headers) = headers(&asked, format!("\"backdrop-{id}-{}-{crs}\"", backdrop.version)) else {
         return Ok(StatusCode::NOT_MODIFIED.into_response());

@@ -1,6 +1,6 @@
 //! What a person does to calibrate the network.
 
-use axum::extract::{Form, Path, State};
+use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::calibration::Side;
 use bothros_core::network::Edit;
@@ -11,8 +11,9 @@ use serde::Deserialize;
 use serde_json::json;
 
 use crate::App;
-use crate::actions::{changed, number};
+use crate::actions::changed;
 use crate::error::{Result, WebError};
+use crate::form::{Coordinate, Form, are_coordinates, number_within};
 
 const THRESHOLD: &str = "threshold-changed";
 const TRIALS: &str = "trials-changed";
@@ -28,15 +29,20 @@ pub async fn tolerance(
     Path(study): Path<i64>,
     Form(form): Form<Tolerance>,
 ) -> Result<Response> {
-    bothros_work::set_tolerance(&app.store, study, number(&form.tolerance, "the tolerance")?).await?;
+    bothros_work::set_tolerance(
+        &app.store,
+        study,
+        number_within(&form.tolerance, "the tolerance", 0.0..=100_000.0, "m")?,
+    )
+    .await?;
     Ok(changed(THRESHOLD))
 }
 
 #[derive(Deserialize)]
 pub struct Mark {
     side: Side,
-    x: f64,
-    y: f64,
+    x: Coordinate,
+    y: Coordinate,
     #[serde(default)]
     verdict: String,
     #[serde(default)]
@@ -54,7 +60,7 @@ pub async fn mark(
         "" => None,
         other => return Err(WebError::refused(format!("“{other}” is no verdict"))),
     };
-    bothros_work::mark_shortfall(&app.store, study, form.side, &[[form.x, form.y]], said).await?;
+    bothros_work::mark_shortfall(&app.store, study, form.side, &[[form.x.0, form.y.0]], said).await?;
     Ok(changed(SHORTFALLS))
 }
 
@@ -76,7 +82,7 @@ pub async fn keep(
     Path(study): Path<i64>,
     Form(form): Form<Remark>,
 ) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let of = (threshold_of(&facts)?, tolerance_m(&facts));
     bothros_work::keep_trial(&app.store, &app.grids, &app.calibration, study, of, &short(&form.remark)?)
         .await?;
@@ -156,12 +162,16 @@ pub async fn edit(
         kind => {
             let points: Vec<[f64; 2]> = serde_json::from_str(&form.line)
                 .map_err(|_| WebError::refused("the place of the edit cannot be read"))?;
+            if !are_coordinates(points.iter().flatten()) {
+                return Err(WebError::refused("the place of the edit lies nowhere on the earth"));
+            }
             let first = *points.first().ok_or_else(|| WebError::refused("the edit has no place"))?;
             let edit = match kind {
                 "prune" => Edit::Prune { at: first, area: None },
                 "head" => Edit::Head { at: first },
                 "within" => {
-                    let area = Area::m2(number(&form.hectares, "the threshold")? * 1e4);
+                    let area =
+                        Area::m2(number_within(&form.hectares, "the threshold", 0.0..=1e9, "ha")? * 1e4);
                     Edit::Within { ring: points, area }
                 }
                 other => return Err(WebError::refused(format!("there is no edit called “{other}”"))),

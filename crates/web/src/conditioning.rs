@@ -1,27 +1,30 @@
 //! What a person does on the Conditioning stage: the review of barriers, choices, weights. Layers and what is drawn are in
 //! `layers.rs`, the ground along lines in `ground.rs`.
 
+use std::sync::Arc;
+
 use axum::Json;
-use axum::extract::{Form, Multipart, Path, State};
+use axum::extract::{Multipart, Path, State};
 use axum::response::Response;
 use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
 use bothros_core::routing::Method;
-use bothros_store::{Inverse, JobKind};
+use bothros_store::{Inverse, JobKind, Kept};
 use bothros_work::{BarrierFacts, Choices, Decision, Facts, Settings, change_settings};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::App;
-use crate::actions::{STUDY, changed, number};
+use crate::actions::{STUDY, changed};
 use crate::error::{Result, WebError};
+use crate::form::{Form, number_within};
 use crate::ground::{falls, read_line};
 use crate::upload::receive;
 
 /// The page then fetches the barriers anew, but not the whole map.
 pub const BARRIERS: &str = "barriers-changed";
 
-pub(crate) async fn prepared(app: &App, study: i64) -> Result<Facts> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+pub(crate) async fn prepared(app: &App, study: i64) -> Result<Arc<Facts>> {
+    let facts = app.facts(study).await?;
     if facts.terrain.is_none() {
         return Err(WebError::refused("the DEM is not ready yet: see the findings of the Terrain stage"));
     }
@@ -30,7 +33,7 @@ pub(crate) async fn prepared(app: &App, study: i64) -> Result<Facts> {
 
 pub async fn review(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
     prepared(&app, study).await?;
-    app.store.enqueue(study, JobKind::Review, json!({})).await?;
+    app.store.enqueue(study, JobKind::Review, Kept::empty()).await?;
     Ok(changed(STUDY))
 }
 
@@ -61,33 +64,37 @@ pub struct ChoicesForm {
     rebuild_blend_m: String,
 }
 
+/// No length or depth of a choice is larger, metres.
+const LARGEST: f64 = 100_000.0;
+/// No trench is deeper, metres.
+const DEEPEST: f64 = 1_000.0;
+
 fn limit(text: &str, what: &str) -> Result<Option<f64>> {
     if text.trim().is_empty() {
         return Ok(None);
     }
-    let value = number(text, what)?;
-    if value < 0.0 {
-        return Err(WebError::refused(format!("{what} must not be below 0; leave it empty for no limit")));
-    }
-    Ok(Some(value))
+    Ok(Some(number_within(text, what, 0.0..=LARGEST, "m")?))
 }
 
 fn positive(text: &str, what: &str) -> Result<f64> {
-    let value = number(text, what)?;
+    let value = number_within(text, what, 0.0..=LARGEST, "m")?;
     if value > 0.0 { Ok(value) } else { Err(WebError::refused(format!("{what} must be greater than 0"))) }
 }
 
 impl ChoicesForm {
     /// The choices; what the form does not show stays as it was.
     fn read(self, before: &Choices) -> Result<Choices> {
-        let depth = || positive(&self.burn_depth_m, "the depth of burning");
+        let deep = |text: &str, what: &str| {
+            number_within(text, what, 0.0..=DEEPEST, "m").and_then(|_| positive(text, what))
+        };
+        let depth = || deep(&self.burn_depth_m, "the depth of burning");
         let burn = match self.burn.as_str() {
             "" => None,
             "trench" => Some(Burn::Trench { depth_m: depth()? }),
             "graded" => Some(Burn::Graded {
                 depth_m: depth()?,
                 buffer_m: positive(&self.burn_buffer_m, "the buffer")?,
-                buffer_depth_m: positive(&self.burn_buffer_depth_m, "the depth of the buffer")?,
+                buffer_depth_m: deep(&self.burn_buffer_depth_m, "the depth of the buffer")?,
             }),
             "normalised" => Some(Burn::Normalised),
             "carve" => Some(Burn::Carve),
@@ -102,10 +109,7 @@ impl ChoicesForm {
                     "contours" => OwnGround::Contours { interval_m: step()? },
                     _ => OwnGround::Nothing,
                 };
-                let tension = number(&self.rebuild_tension, "the tension")?;
-                if !(0.0..=1.0).contains(&tension) {
-                    return Err(WebError::refused("the tension must lie between 0 and 1"));
-                }
+                let tension = number_within(&self.rebuild_tension, "the tension", 0.0..=1.0, "")?;
                 (own, tension, limit(&self.rebuild_blend_m, "the blending")?.unwrap_or(0.0))
             }
         };

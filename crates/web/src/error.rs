@@ -5,7 +5,7 @@ use axum::response::{IntoResponse, Response};
 use bothros_work::Error as WorkError;
 
 /// An error on its way to the browser: one sentence and a status.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct WebError {
     pub status: StatusCode,
     pub message: String,
@@ -28,6 +28,11 @@ impl<E: Into<WorkError>> From<E> for WebError {
         let status = match &error {
             WorkError::Store(bothros_store::Error::NotFound(_)) => StatusCode::NOT_FOUND,
             WorkError::Store(bothros_store::Error::Busy(_)) => StatusCode::CONFLICT,
+            WorkError::Store(bothros_store::Error::Away) => StatusCode::SERVICE_UNAVAILABLE,
+            WorkError::Store(bothros_store::Error::DiskFull) => StatusCode::INSUFFICIENT_STORAGE,
+            WorkError::Io(e) if e.kind() == std::io::ErrorKind::StorageFull => {
+                return Self { status: StatusCode::INSUFFICIENT_STORAGE, message: NO_ROOM.into() };
+            }
             error if error.is_users() => StatusCode::UNPROCESSABLE_ENTITY,
             _ => StatusCode::INTERNAL_SERVER_ERROR,
         };
@@ -43,5 +48,7 @@ impl IntoResponse for WebError {
         (self.status, self.message).into_response()
     }
 }
+
+const NO_ROOM: &str = "the disk for uploads is full; nothing was kept. Make room on it, or start the server with another --data directory";
 
 pub type Result<T> = std::result::Result<T, WebError>;

@@ -4,7 +4,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use bothros_core::Threshold;
 use bothros_core::calibration::Scores;
-use bothros_work::{Facts, tolerance_m};
+use bothros_work::tolerance_m;
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -28,7 +28,7 @@ pub async fn figures(
     Path(study): Path<i64>,
     Query(of): Query<Of>,
 ) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let tolerance = tolerance_m(&facts);
     let found = app.calibration.evidence(&app.store, &app.grids, study, tolerance).await?;
     let rows: Vec<Value> = match of.cells {

@@ -11,6 +11,7 @@ use serde::Deserialize;
 use crate::App;
 use crate::conditioning::prepared;
 use crate::error::{Result, WebError};
+use crate::form::are_coordinates;
 
 /// Where a burned stream is looked at across.
 #[derive(Deserialize)]
@@ -48,7 +49,7 @@ pub async fn burn_section(
 pub(crate) fn read_line(text: &str) -> Result<Line> {
     let line: Line = serde_json::from_str(text).map_err(|_| WebError::refused("the line cannot be read"))?;
     let long = line.windows(2).any(|w| w[0] != w[1]);
-    if !long || line.iter().flatten().any(|v| !v.is_finite()) || line.len() > 10_000 {
+    if !long || !are_coordinates(line.iter().flatten()) || line.len() > 10_000 {
         return Err(WebError::refused("a line needs two different points"));
     }
     Ok(line)

@@ -1,7 +1,7 @@
 //! Layers: added from files, shown, drawn, reshaped, deleted.
 
 use axum::Json;
-use axum::extract::{Form, Multipart, Path, Query, State};
+use axum::extract::{Multipart, Path, Query, State};
 use axum::response::Response;
 use bothros_core::conditioning::Line;
 use bothros_store::{Inverse, Layer, LayerRole, LayerShape, Shape};
@@ -10,9 +10,10 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::App;
-use crate::actions::{STUDY, changed, number};
+use crate::actions::{STUDY, changed};
 use crate::conditioning::prepared;
 use crate::error::{Result, WebError};
+use crate::form::{Form, are_coordinates, number_within};
 use crate::ground::{falls, read_line};
 use crate::upload::{receive_layer, told};
 
@@ -67,7 +68,7 @@ pub async fn layers(
     Path(study): Path<i64>,
     Query(view): Query<View>,
 ) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let layers = app.store.layers(study).await?;
     // What the analyst gave comes before what was computed.
     let given = |l: &&Layer| l.role != LayerRole::Provisional;
@@ -128,7 +129,7 @@ pub async fn draw(
     let facts = prepared(&app, study).await?;
     let role = LayerRole::from_name(&form.role).ok_or_else(|| WebError::refused("say what is drawn"))?;
     let elevation = match role.has_elevation() {
-        true => Some(number(&form.elevation, "the elevation")?),
+        true => Some(number_within(&form.elevation, "the elevation", -12_000.0..=10_000.0, "m")?),
         false => None,
     };
     let crs = facts.terrain.as_ref().map_or(String::new(), |t| t.crs.wkt.clone());
@@ -143,7 +144,11 @@ pub async fn draw(
         }
         LayerShape::Points | LayerShape::PointsOrPolygons => {
             let place: Line = serde_json::from_str(&form.line).unwrap_or_default();
-            Shape::Point(*place.first().ok_or_else(|| WebError::refused("click where it is"))?)
+            let place = *place.first().ok_or_else(|| WebError::refused("click where it is"))?;
+            if !are_coordinates(place.iter()) {
+                return Err(WebError::refused("the place lies nowhere on the earth"));
+            }
+            Shape::Point(place)
         }
         LayerShape::Polygons => Shape::Polygons(vec![vec![read_ring(&form.line)?]]),
     };
@@ -202,7 +207,7 @@ pub async fn reshape(
 
 /// Refuses a shape that its role cannot have.
 async fn check_shape(app: &App, facts: &Facts, role: LayerRole, shape: &Shape) -> Result<()> {
-    let finite = |points: &[[f64; 2]]| points.iter().flatten().all(|v| v.is_finite());
+    let finite = |points: &[[f64; 2]]| are_coordinates(points.iter().flatten());
     let fits = match (role.shape(), shape) {
         (LayerShape::Points | LayerShape::PointsOrPolygons, Shape::Point(p)) => finite(&[*p]),
         (LayerShape::Lines, Shape::Line(line)) => finite(line) && line.windows(2).any(|w| w[0] != w[1]),

@@ -12,8 +12,11 @@ mod download;
 mod error;
 mod events;
 mod figures;
+mod form;
 mod ground;
+mod health;
 mod layers;
+mod listen;
 mod map_data;
 mod numbers;
 mod pages;
@@ -24,16 +27,19 @@ mod tiles;
 mod upload;
 mod views;
 
-use std::net::SocketAddr;
 use std::sync::Arc;
 
 use axum::Router;
 use axum::routing::{get, post};
 use bothros_store::{Event, Store};
-use bothros_work::{Calibration, GridCache};
+use bothros_work::{Calibration, Facts, GridCache};
 use tokio::sync::broadcast;
-use tower_http::compression::CompressionLayer;
-use tower_http::compression::CompressionLevel;
+use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
+use tower_http::compression::{CompressionLayer, CompressionLevel};
+use tower_http::timeout::RequestBodyTimeoutLayer;
+
+pub use form::{fields, typed_number};
+pub use health::Health;
 
 /// What the server is told at its start.
 #[derive(Debug, Clone)]
@@ -42,13 +48,16 @@ pub struct Options {
     pub upload_limit: u64,
     /// address of the elevation archive that studies can begin from
     pub archive: Option<String>,
-    /// whether requests must name a loopback host, which keeps pages of other sites out
+    /// whether requests must name a loopback host, which keeps pages of other sites out; where not, everybody who
+    /// reaches the address may do everything, and every page says so
     pub loopback_only: bool,
+    /// most connections at a time
+    pub connections: usize,
 }
 
 impl Default for Options {
     fn default() -> Self {
-        Self { upload_limit: 4 << 30, archive: None, loopback_only: true }
+        Self { upload_limit: 4 << 30, archive: None, loopback_only: true, connections: 4096 }
     }
 }
 
@@ -61,38 +70,131 @@ pub struct App {
     calibration: Calibration,
     events: broadcast::Sender<Event>,
     options: Arc<Options>,
-    /// the task that hears events
-    hearing: tokio::task::AbortHandle,
+    health: Health,
+    /// what is known of studies, with the revision that it was read at
+    facts: moka::future::Cache<i64, (i64, Arc<Facts>)>,
+    /// tiles that were drawn last, by address
+    tiles: moka::future::Cache<String, tiles::Tile>,
+    /// one for each processor: what is drawn at a time
+    drawing: Arc<tokio::sync::Semaphore>,
+}
+
+/// Texts are compressed; pictures and packages are already.
+fn compression() -> CompressionLayer<impl Predicate> {
+    let zipped = NotForContentType::const_new("application/zip");
+    CompressionLayer::new()
+        .quality(CompressionLevel::Fastest)
+        .compress_when(DefaultPredicate::new().and(zipped).and(NotForContentType::const_new("image/png")))
 }
 
 impl App {
-    /// Begins to hear events of all processes that share the database.
-    pub async fn new(store: Store, grids: GridCache, options: Options) -> Result<Self, bothros_store::Error> {
+    /// An application on a store. It hears of events once [`App::hear`] runs.
+    pub fn new(store: Store, grids: GridCache, options: Options, health: Health) -> Self {
         let (events, _) = broadcast::channel(256);
-        let mut heard = store.events().await?;
-        let sender = events.clone();
-        let hearing = tokio::spawn(async move {
-            loop {
-                match heard.next().await {
-                    // Nobody may be listening; that is no fault.
-                    Ok(event) => drop(sender.send(event)),
-                    Err(error) => {
-                        tracing::warn!(%error, "events are not heard at the moment");
-                        tokio::time::sleep(std::time::Duration::from_secs(1)).await;
-                    }
-                }
-            }
-        });
-        let hearing = hearing.abort_handle();
-        Ok(Self {
+        Self {
             store,
             grids,
             layers: Default::default(),
             calibration: Default::default(),
             events,
             options: Arc::new(options),
-            hearing,
-        })
+            health,
+            facts: moka::future::Cache::new(1000),
+            // By size: 128 MiB.
+            tiles: moka::future::Cache::builder()
+                .weigher(|key: &String, (_, bytes): &tiles::Tile| (key.len() + bytes.len()) as u32)
+                .max_capacity(128 << 20)
+                .build(),
+            drawing: Arc::new(tokio::sync::Semaphore::new(
+                std::thread::available_parallelism().map_or(2, Into::into),
+            )),
+        }
+    }
+
+    /// What is known of many studies, or why one cannot be read; those of which nothing is in memory are read at once.
+    async fn facts_of(
+        &self,
+        heads: &[bothros_store::StudyHead],
+    ) -> error::Result<std::collections::HashMap<i64, Result<Arc<Facts>, String>>> {
+        let mut known = std::collections::HashMap::new();
+        let mut wanted = Vec::new();
+        for head in heads {
+            match self.facts.get(&head.id).await {
+                Some((revision, facts)) if revision == head.revision => {
+                    drop(known.insert(head.id, Ok(facts)))
+                }
+                _ => wanted.push(head.id),
+            }
+        }
+        let rows = self.store.studies_of(wanted).await?;
+        let read = bothros_work::blocking(move || {
+            Ok(rows.into_iter().map(|row| (row.id, row.revision, Facts::of(&row))).collect::<Vec<_>>())
+        });
+        for (id, revision, facts) in read.await? {
+            match facts {
+                Ok(facts) => {
+                    let facts = Arc::new(facts);
+                    self.facts.insert(id, (revision, Arc::clone(&facts))).await;
+                    known.insert(id, Ok(facts));
+                }
+                Err(error) => drop(known.insert(id, Err(error.to_string()))),
+            }
+        }
+        Ok(known)
+    }
+
+    /// What is known of a study as it is now.
+    async fn facts(&self, study: i64) -> error::Result<Arc<Facts>> {
+        let revision = self.store.revision(study).await?;
+        if let Some((known, facts)) = self.facts.get(&study).await
+            && known == revision
+        {
+            return Ok(facts);
+        }
+        let row = self.store.study(study).await?;
+        let facts = Arc::new(Facts::of(&row)?);
+        self.facts.insert(study, (row.revision, Arc::clone(&facts))).await;
+        Ok(facts)
+    }
+
+    /// Hears events of all processes that share the database, for as long as it is there.
+    ///
+    /// # Errors
+    /// [`bothros_store::Error`] where the database cannot be heard any more; to be called again then.
+    pub async fn hear(&self) -> Result<(), bothros_store::Error> {
+        let mut heard = self.store.events().await?;
+        // What happened before is not known.
+        self.missed();
+        loop {
+            let event = heard.next().await?;
+            if event.study == 0 {
+                self.missed();
+            } else {
+                // Nobody may be listening; that is no fault.
+                let _ = self.events.send(event);
+            }
+        }
+    }
+
+    /// Forgets what was read, since the database may be another one now, and tells all pages to look anew.
+    fn missed(&self) {
+        self.store.forget();
+        self.grids.forget();
+        self.facts.invalidate_all();
+        self.tiles.invalidate_all();
+        let _ = self.events.send(Event::missed());
+    }
+
+    /// Removes for good what was deleted or replaced long enough ago, again and again.
+    ///
+    /// # Errors
+    /// [`bothros_store::Error`] where the database cannot be reached; to be called again then.
+    pub async fn purge(&self) -> Result<(), bothros_store::Error> {
+        loop {
+            self.store.purge_deleted(pages::RESTORE_WITHIN).await?;
+            self.store.purge_superseded(SUPERSEDED_FOR).await?;
+            tokio::time::sleep(std::time::Duration::from_secs(10)).await;
+        }
     }
 
     /// All addresses of the application.
@@ -107,6 +209,8 @@ impl App {
             .route("/duplicate", post(actions::duplicate))
             .route("/delete", post(actions::delete))
             .route("/restore", post(actions::restore))
+            .route("/purge", post(actions::purge))
+            .route("/raw.json", get(download::raw))
             .route("/band", post(actions::band))
             .route("/source-crs", post(actions::source_crs))
             .route("/vertical-unit", post(actions::vertical_unit))
@@ -165,7 +269,6 @@ impl App {
             .route("/package", post(actions::package))
             .route("/package.zip", get(download::package))
             .route("/cancel/{job}", post(actions::cancel))
-            .route("/events", get(events::stream))
             .route("/map", get(map_data::map))
             .route("/cell", get(map_data::cell))
             .route("/cells", get(map_data::cells))
@@ -190,6 +293,8 @@ impl App {
             .layer(axum::extract::DefaultBodyLimit::max(usize::try_from(limit).unwrap_or(usize::MAX)));
         Router::new()
             .route("/", get(pages::start))
+            .route("/events", get(events::stream))
+            .route("/health", get(pages::health))
             .route("/begin", get(pages::begin))
             .route("/archive", get(archive::collections))
             .route("/archive/plan", post(archive::plan))
@@ -203,35 +308,18 @@ impl App {
             .nest("/studies/{study}", study)
             .fallback(pages::nowhere)
             .layer(axum::middleware::from_fn_with_state(self.clone(), security::guard))
-            .layer(CompressionLayer::new().quality(CompressionLevel::Fastest))
+            .layer(compression())
+            .layer(RequestBodyTimeoutLayer::new(listen::BODY))
             .with_state(self)
     }
 
     /// Answers requests on `listener` until `stop` is ready.
-    pub async fn serve(
-        self,
-        listener: tokio::net::TcpListener,
-        stop: impl Future<Output = ()> + Send + 'static,
-    ) -> std::io::Result<()> {
-        let purge = self.store.clone();
-        let purging = tokio::spawn(async move {
-            loop {
-                if let Err(error) = purge.purge_deleted(pages::RESTORE_WITHIN).await {
-                    tracing::warn!(%error, "deleted studies could not be purged");
-                }
-                tokio::time::sleep(std::time::Duration::from_secs(60)).await;
-            }
-        });
-        let hearing = self.hearing.clone();
-        let service = self.router().into_make_service_with_connect_info::<SocketAddr>();
-        let answering = axum::serve(listener, service);
+    pub async fn serve(self, listener: tokio::net::TcpListener, stop: impl Future<Output = ()> + Send) {
+        let most = self.options.connections;
         // Streams of events never end by themselves, so that requests are not waited for.
-        let ended = tokio::select! {
-            ended = answering => ended,
-            () = stop => Ok(()),
-        };
-        purging.abort();
-        hearing.abort();
-        ended
+        listen::answer(listener, self.router(), most, stop).await;
     }
 }
+
+/// How long a raster or a package stays after another has taken its place, for those who are reading it.
+const SUPERSEDED_FOR: std::time::Duration = std::time::Duration::from_secs(60);

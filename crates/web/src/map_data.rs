@@ -11,6 +11,7 @@ use serde_json::{Value, json};
 
 use crate::App;
 use crate::error::{Result, WebError};
+use crate::form::are_coordinates;
 
 fn raster(meta: &RasterMeta) -> Value {
     json!({
@@ -21,7 +22,7 @@ fn raster(meta: &RasterMeta) -> Value {
 
 /// The rasters of a study and what is needed to draw them.
 pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let mut rasters = serde_json::Map::new();
     for role in [
         RasterRole::Source,
@@ -128,16 +129,14 @@ pub async fn cell(
     Path(study): Path<i64>,
     Query(place): Query<Place>,
 ) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let geographic = crs_of(&facts)
         .cloned()
         .and_then(|crs| Transform::to_wgs84(&crs).and_then(|t| t.point(place.x, place.y)).ok());
     let mut told =
         json!({ "x": place.x, "y": place.y, "lon": geographic.map(|g| g.0), "lat": geographic.map(|g| g.1) });
-    let Some(dem) = (match app.store.raster(study, RasterRole::Dem).await? {
-        Some(dem) => Some(dem),
-        None => app.store.raster(study, RasterRole::Source).await?,
-    }) else {
+    let there = app.store.rasters(study).await?;
+    let Some(dem) = there.get(&RasterRole::Dem).or(there.get(&RasterRole::Source)) else {
         return Ok(Json(told));
     };
     let (col, row) =
@@ -148,39 +147,39 @@ pub async fn cell(
     let at = (row as isize, col as isize);
     told["row"] = json!(row as usize);
     told["col"] = json!(col as usize);
-    let z = app.store.read_window::<f32>(&dem, 0, at, (1, 1)).await?.values()[0];
+    let z = app.store.read_window::<f32>(dem, 0, at, (1, 1)).await?.values()[0];
     told["elevation_m"] = json!(z.is_finite().then_some(z));
-    if let Some(depth) = app.store.raster(study, RasterRole::FillDepth).await? {
-        let depth = app.store.read_window::<f32>(&depth, 0, at, (1, 1)).await?.values()[0];
+    if let Some(depth) = there.get(&RasterRole::FillDepth) {
+        let depth = app.store.read_window::<f32>(depth, 0, at, (1, 1)).await?.values()[0];
         told["fill_m"] = json!(if depth.is_finite() { depth } else { 0.0 });
     }
-    if let (Some(area), Some(direction), Some(terrain)) = (
-        app.store.raster(study, RasterRole::Accumulation).await?,
-        app.store.raster(study, RasterRole::Direction).await?,
-        &facts.terrain,
-    ) {
-        let cells = app.store.read_window::<u32>(&area, 0, at, (1, 1)).await?.values()[0];
-        let code = app.store.read_window::<u8>(&direction, 0, at, (1, 1)).await?.values()[0];
-        if cells != u32::MAX {
-            if let Some(sums) = app.store.raster(study, RasterRole::Weighted).await? {
-                let sum = app.store.read_window::<f32>(&sums, 0, at, (1, 1)).await?.values()[0];
-                told["weighted"] = json!(sum.is_finite().then_some(sum));
-                told["weighted_of"] = json!(facts.settings.weights.as_ref().map(|w| &w.meaning));
-            }
-            told["accumulation"] = json!(cells);
-            let method = facts.routing.as_ref().map(|r| r.method).filter(|&m| m != Method::D8);
-            told["method"] = json!(method.map(Method::title));
-            told["area_m2"] = json!(terrain.frame.area_of(cells as u64 + 1).as_m2());
-            told["direction"] = json!(code);
-            let index = (row as usize * dem.cols + col as usize) as u32;
-            let streams = app.grids.streams(&app.store, &facts).await?;
-            if let Some(network) = facts.network.filter(|n| streams.is_stream(n.threshold, index as usize)) {
-                let network = app.grids.network(&app.store, &facts, network.threshold).await?;
-                if let Some(reach) = network.reaches.iter().find(|r| r.cells.contains(&index)) {
-                    told["order"] = json!(reach.strahler);
-                    told["reach"] = json!(reach.id);
-                }
-            }
+    let routed = there.contains_key(&RasterRole::Accumulation);
+    let (Some(terrain), true) = (&facts.terrain, routed) else { return Ok(Json(told)) };
+    let index = row as usize * dem.cols + col as usize;
+    let grids = app.grids.get(&app.store, &facts).await?;
+    let (Some(&cells), Some(&code)) =
+        (grids.accumulation.values().get(index), grids.directions.values().get(index))
+    else {
+        return Ok(Json(told));
+    };
+    if cells == u32::MAX {
+        return Ok(Json(told));
+    }
+    if let Some(sums) = there.get(&RasterRole::Weighted) {
+        let sum = app.store.read_window::<f32>(sums, 0, at, (1, 1)).await?.values()[0];
+        told["weighted"] = json!(sum.is_finite().then_some(sum));
+        told["weighted_of"] = json!(facts.settings.weights.as_ref().map(|w| &w.meaning));
+    }
+    told["accumulation"] = json!(cells);
+    let method = facts.routing.as_ref().map(|r| r.method).filter(|&m| m != Method::D8);
+    told["method"] = json!(method.map(Method::title));
+    told["area_m2"] = json!(terrain.frame.area_of(cells as u64 + 1).as_m2());
+    told["direction"] = json!(code);
+    if let Some(network) = &facts.network {
+        let (network, by_cell) = app.grids.indexed(&app.store, &facts, network.threshold).await?;
+        if let Some(reach) = by_cell.reach_at(index as u32).and_then(|at| network.reaches.get(at)) {
+            told["order"] = json!(reach.strahler);
+            told["reach"] = json!(reach.id);
         }
     }
     Ok(Json(told))
@@ -299,6 +298,9 @@ pub fn read_place(facts: &Facts, text: &str) -> Result<(f64, f64)> {
         }
     }
     let [first, second] = numbers[..] else { return Err(refused()) };
+    if !are_coordinates(numbers.iter()) {
+        return Err(refused());
+    }
     let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
     let degrees = lettered
         || (first.abs() <= 90.0 && second.abs() <= 180.0 && terrain.frame.cell_at(first, second).is_none());

@@ -12,7 +12,17 @@ const HEADER: &str = "x-bothros-token";
 
 /// The token of a visitor, for the page that is made for them.
 #[derive(Debug, Clone)]
-pub struct Token(pub String);
+pub struct Token {
+    text: String,
+    /// whether everybody who reaches the server may do everything, which each page says
+    pub open_to_all: bool,
+}
+
+impl std::fmt::Display for Token {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.text)
+    }
+}
 
 const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; \
     font-src 'self'; connect-src 'self'; worker-src 'self' blob:; form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
@@ -53,8 +63,20 @@ pub async fn guard(State(app): State<App>, mut request: Request, next: Next) -> 
         }
     }
     let token = known.clone().unwrap_or_else(|| uuid::Uuid::new_v4().simple().to_string());
-    request.extensions_mut().insert(Token(token.clone()));
-    let mut response = next.run(request).await;
+    let open_to_all = !app.options.loopback_only;
+    request.extensions_mut().insert(Token { text: token.clone(), open_to_all });
+    let mut response = match changes {
+        // What somebody began is done to its end, even where they are gone before the answer.
+        true => match tokio::spawn(next.run(request)).await {
+            Ok(response) => response,
+            Err(error) => {
+                tracing::error!(%error, "a request ended unexpectedly");
+                (StatusCode::INTERNAL_SERVER_ERROR, "the server could not do this; nothing is known of why")
+                    .into_response()
+            }
+        },
+        false => next.run(request).await,
+    };
     let headers = response.headers_mut();
     if known.is_none()
         && let Ok(cookie) =

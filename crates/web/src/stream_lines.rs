@@ -2,11 +2,14 @@
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
 use bothros_core::calibration::Side;
-use bothros_core::{Cell, Threshold};
+use bothros_core::network::Network;
+use bothros_core::{Cell, Frame, Threshold};
 use bothros_store::{LayerRole, Shape};
-use bothros_work::{Facts, TrialLine, tolerance_m};
-use serde::Deserialize;
+use bothros_work::{Index, TrialLine, tolerance_m};
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use crate::App;
@@ -63,7 +66,7 @@ pub async fn agreement(
     Path(study): Path<i64>,
     Query(view): Query<View>,
 ) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let threshold = Threshold::cells(view.cells.max(1));
     let tolerance = tolerance_m(&facts);
     let found = app.calibration.comparison(&app.store, &app.grids, study, threshold, tolerance).await?;
@@ -83,7 +86,7 @@ pub async fn way(
     Path(study): Path<i64>,
     Query(at): Query<At>,
 ) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let ways = app.grids.ways(&app.store, &facts, Threshold::cells(at.cells.max(1))).await?;
     Ok(Json(json!({ "mean_m": ways.mean_m, "most_m": ways.most_m })))
 }
@@ -104,7 +107,7 @@ pub async fn mapped(
     Path(study): Path<i64>,
     Query(view): Query<View>,
 ) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let mut all = Vec::new();
     for layer in app.store.layers(study).await?.iter().filter(|l| l.role == LayerRole::MappedStreams) {
         all.push(app.layers.get(&app.store, &facts, layer).await?);
@@ -124,34 +127,68 @@ pub async fn streams(
     State(app): State<App>,
     Path(study): Path<i64>,
     Query(view): Query<View>,
-) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+) -> Result<Response> {
+    let facts = app.facts(study).await?;
     let Some(terrain) = facts.terrain.clone() else {
-        return Ok(Json(json!({ "reaches": [], "complete": true })));
+        return Ok(Json(json!({ "reaches": [], "complete": true })).into_response());
     };
-    let network = app.grids.network(&app.store, &facts, Threshold::cells(view.cells)).await?;
+    let (network, index) = app.grids.indexed(&app.store, &facts, Threshold::cells(view.cells)).await?;
+    let _turn = app.drawing.acquire().await.map_err(std::io::Error::other)?;
     let told = bothros_work::blocking(move || {
-        let frame = terrain.frame;
-        let place = |index: u32| {
-            let cell = Cell { row: index as usize / frame.cols, col: index as usize % frame.cols };
-            <[f64; 2]>::from(frame.centre(cell))
-        };
-        let mut seen: Vec<_> = network
-            .reaches
-            .iter()
-            .filter_map(|reach| Some((reach, view.seen(&reach.line().map(place).collect::<Vec<_>>())?)))
-            .collect();
-        let complete = seen.len() <= REACHES_AT_ONCE;
-        seen.sort_by(|a, b| b.0.contributing.as_m2().total_cmp(&a.0.contributing.as_m2()));
-        seen.truncate(REACHES_AT_ONCE);
-        let reaches: Vec<Value> = seen
-            .into_iter()
-            .map(|(r, line)| json!({ "id": r.id, "order": r.strahler, "magnitude": r.shreve, "m2": r.contributing.as_m2(), "line": line }))
-            .collect();
-        Ok(json!({ "reaches": reaches, "complete": complete }))
-    })
-    .await?;
-    Ok(Json(told))
+        Ok(serde_json::to_vec(&seen_reaches(&network, &index, &terrain.frame, view))?)
+    });
+    Ok(([(header::CONTENT_TYPE, "application/json")], told.await?).into_response())
+}
+
+/// A reach as the map draws it.
+#[derive(Serialize)]
+struct SeenReach {
+    id: u32,
+    order: u8,
+    magnitude: u32,
+    m2: f64,
+    line: Vec<[f64; 2]>,
+}
+
+#[derive(Serialize)]
+struct SeenReaches {
+    reaches: Vec<SeenReach>,
+    complete: bool,
+}
+
+fn seen_reaches(network: &Network, index: &Index, frame: &Frame, view: View) -> SeenReaches {
+    let place = |index: u32| {
+        let cell = Cell { row: index as usize / frame.cols, col: index as usize % frame.cols };
+        <[f64; 2]>::from(frame.centre(cell))
+    };
+    // Rows and columns in view, those cut by its rim included.
+    let col = |x: f64| (x - frame.left) / frame.cell_size;
+    let row = |y: f64| (frame.top - y) / frame.cell_size;
+    let touches = |[r0, c0, r1, c1]: &[u32; 4]| {
+        *c0 as f64 <= col(view.east)
+            && *c1 as f64 + 1.0 >= col(view.west)
+            && *r0 as f64 <= row(view.south)
+            && *r1 as f64 + 1.0 >= row(view.north)
+    };
+    let mut near: Vec<_> = network.reaches.iter().zip(&index.boxes).filter(|(_, b)| touches(b)).collect();
+    near.sort_by(|a, b| b.0.contributing.as_m2().total_cmp(&a.0.contributing.as_m2()));
+    let mut reaches = Vec::new();
+    let mut complete = true;
+    for (reach, _) in near {
+        let Some(line) = view.seen(&reach.line().map(place).collect::<Vec<_>>()) else { continue };
+        if reaches.len() == REACHES_AT_ONCE {
+            complete = false;
+            break;
+        }
+        reaches.push(SeenReach {
+            id: reach.id,
+            order: reach.strahler,
+            magnitude: reach.shreve,
+            m2: reach.contributing.as_m2(),
+            line,
+        });
+    }
+    SeenReaches { reaches, complete }
 }
 
 #[cfg(test)]

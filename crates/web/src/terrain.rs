@@ -1,6 +1,6 @@
 //! What a person does on the Terrain stage: files, preparation, other DEMs of the same area.
 
-use axum::extract::{Form, Multipart, Path, State};
+use axum::extract::{Multipart, Path, State};
 use axum::response::Response;
 use bothros_formats::{Crs, CrsKind, Resampling, inspect};
 use bothros_store::{LayerRole, Shape};
@@ -8,8 +8,9 @@ use bothros_work::{Alignment, Clip, Facts, NewStudy, Preparing, Provenance, bloc
 use serde::Deserialize;
 
 use crate::App;
-use crate::actions::{STUDY, changed, number};
+use crate::actions::{STUDY, changed};
 use crate::error::{Result, WebError};
+use crate::form::{Form, are_coordinates, number_within};
 use crate::upload::receive;
 
 /// How the DEM is to be prepared. What a form does not send stays as it was; with `full`, a box that is not
@@ -50,7 +51,7 @@ pub(crate) async fn chosen(app: &App, facts: &Facts, form: PrepareForm) -> Resul
         how.crs = Some(crs);
     }
     if let Some(size) = form.cell_size.filter(|s| !s.trim().is_empty()) {
-        let size = number(&size, "the cell size")?;
+        let size = number_within(&size, "the cell size", 0.0..=1e6, "units of the CRS")?;
         if size <= 0.0 {
             return Err(WebError::refused("the cell size must be greater than 0"));
         }
@@ -58,12 +59,9 @@ pub(crate) async fn chosen(app: &App, facts: &Facts, form: PrepareForm) -> Resul
     }
     how.resampling = form.resampling.unwrap_or(how.resampling);
     let margin_m = match form.margin_m.filter(|m| !m.trim().is_empty()) {
-        Some(margin) => number(&margin, "the margin")?,
+        Some(margin) => number_within(&margin, "the margin", 0.0..=1e6, "m")?,
         None => 0.0,
     };
-    if margin_m < 0.0 {
-        return Err(WebError::refused("the margin must not be below 0"));
-    }
     match form.clip.as_deref() {
         None | Some("keep") => {
             if let Some(clip) = how.clip.as_mut().filter(|_| full) {
@@ -111,6 +109,11 @@ fn extent(facts: &Facts, text: &str, margin_m: f64) -> Result<Clip> {
     let &[west, south, east, north] = sides.as_slice() else {
         return Err(WebError::refused("the map’s extent is not known; move the map and try again"));
     };
+    if !are_coordinates(sides.iter()) {
+        return Err(WebError::refused(
+            "the map’s extent lies nowhere on the earth; move the map and try again",
+        ));
+    }
     let ring = vec![[west, north], [east, north], [east, south], [west, south], [west, north]];
     Ok(Clip { name: "the map’s extent".into(), polygons: vec![vec![ring]], crs: crs_of(facts)?, margin_m })
 }

@@ -3,6 +3,9 @@
 //! The tile grid is that of the raster's levels, so that a tile is a quarter of one block. The number
 //! of the raster is in the address: what an address gives never changes.
 
+use std::sync::Arc;
+
+use axum::body::Bytes;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
@@ -10,7 +13,6 @@ use bothros_core::terrain::Light;
 use bothros_core::{Cell, Threshold};
 use bothros_formats::encode_png;
 use bothros_store::{RasterMeta, RasterRole};
-use bothros_work::Facts;
 use serde::Deserialize;
 
 use crate::App;
@@ -72,86 +74,138 @@ pub async fn tile(
     if headers.get(header::IF_NONE_MATCH).is_some_and(|t| t.as_bytes() == tag.as_bytes()) {
         return Ok(StatusCode::NOT_MODIFIED.into_response());
     }
-    let meta = app
-        .store
-        .raster(study, role)
-        .await?
-        .filter(|m| m.id == raster && level < m.levels)
-        .ok_or_else(nothing)?;
+    let (of, meta) = app.store.raster_by_number(study, raster).await?;
+    if of != role || level >= meta.levels {
+        return Err(nothing());
+    }
     let (rows, cols) = meta.size_of_level(level);
     if row > rows / TILE || col > cols / TILE {
         return Err(nothing());
     }
-    let at = ((row * TILE) as isize, (col * TILE) as isize);
-    let size = (TILE, TILE);
-    let cached = [(header::ETAG, tag), (header::CACHE_CONTROL, "private, max-age=604800, immutable".into())];
-    let (kind, bytes) = match role {
-        _ if let Some(view) = view => {
-            let (cell_m, _) = cell_metres(&app, study, role, &meta, level).await?;
-            let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1.0));
-            ("image/png", view_tile(&app, &meta, level, at, cell_m, view, stretch.radius, range).await?)
-        }
-        RasterRole::Accumulation if what == "way" => {
-            let facts = Facts::of(&app.store.study(study).await?)?;
-            let threshold = Threshold::cells(stretch.cells.unwrap_or(1).max(1));
-            let ways = app.grids.ways(&app.store, &facts, threshold).await?;
-            let most = stretch.high.filter(|m| *m > 0.0).unwrap_or(ways.most_m as f32).max(1.0);
-            // Of a coarser level the cell in the middle of those it stands for.
-            let place = |at: usize| (at << level) + (1usize << level) / 2;
-            let pixels = (0..TILE * TILE).map(|i| {
-                let cell = Cell { row: place(row * TILE + i / TILE), col: place(col * TILE + i % TILE) };
-                match ways.far.get(cell) {
-                    Some(d) if !d.is_nan() => colour::way(d / most),
-                    _ => [0; 4],
-                }
-            });
-            ("image/png", png(TILE, TILE, pixels)?)
-        }
+    let wanted = Wanted { study, role, view, meta, level, col, row };
+    let key = format!("{study} {tag}");
+    let draw = async {
+        // As many at a time as there are processors: who came first is answered first.
+        let _turn = app.drawing.acquire().await.map_err(std::io::Error::other)?;
+        drawn(&app, &wanted, &stretch).await
+    };
+    let (kind, bytes) = match what == "way" {
+        // What it shows follows changes by hand, which its address does not tell.
+        true => way(&app, &wanted, &stretch).await?,
+        false => app.tiles.try_get_with(key, draw).await.map_err(|e: Arc<WebError>| (*e).clone())?,
+    };
+    let kept = if what == "way" { "no-cache" } else { "private, max-age=604800, immutable" };
+    let headers = [(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, kept)];
+    let mut response = (headers, bytes).into_response();
+    if what != "way"
+        && let Ok(tag) = tag.parse()
+    {
+        response.headers_mut().insert(header::ETAG, tag);
+    }
+    Ok(response)
+}
+
+/// Which tile of which raster.
+struct Wanted {
+    study: i64,
+    role: RasterRole,
+    view: Option<View>,
+    meta: RasterMeta,
+    level: usize,
+    col: usize,
+    row: usize,
+}
+
+impl Wanted {
+    fn at(&self) -> (isize, isize) {
+        ((self.row * TILE) as isize, (self.col * TILE) as isize)
+    }
+}
+
+/// A tile as it is sent: its kind, its bytes.
+pub(crate) type Tile = (&'static str, Bytes);
+
+const SIZE: (usize, usize) = (TILE, TILE);
+
+async fn coloured<T: bothros_store::CellValue>(
+    app: &App,
+    tile: &Wanted,
+    colour: impl Fn(T) -> [u8; 4] + Send + 'static,
+) -> Result<Tile> {
+    let values = app.store.read_window::<T>(&tile.meta, tile.level, tile.at(), SIZE).await?;
+    let draw = move || Ok(png(TILE, TILE, values.values().iter().map(|&v| colour(v))));
+    Ok(("image/png", bothros_work::blocking(draw).await??.into()))
+}
+
+async fn drawn(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
+    let (store, meta, level) = (&app.store, &tile.meta, tile.level);
+    if let Some(view) = tile.view {
+        let (cell_m, _) = cell_metres(app, tile.study, tile.role, meta, level).await?;
+        let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1.0));
+        let bytes = view_tile(app, meta, level, tile.at(), cell_m, view, stretch.radius, range).await?;
+        return Ok(("image/png", bytes.into()));
+    }
+    match tile.role {
         RasterRole::Accumulation => {
-            let cells = app.store.read_window::<u32>(&meta, level, at, size).await?;
+            let cells = store.read_window::<u32>(meta, level, tile.at(), SIZE).await?;
             let mut bytes = Vec::with_capacity(TILE * TILE * 4);
             for &cell in cells.values() {
                 // Contributing area in cells, the cell itself counted; 0 where there is none.
                 let area = if cell == u32::MAX { 0.0 } else { cell as f32 + 1.0 };
                 bytes.extend(area.to_le_bytes());
             }
-            ("application/octet-stream", bytes)
+            Ok(("application/octet-stream", bytes.into()))
         }
-        RasterRole::Direction => {
-            let codes = app.store.read_window::<u8>(&meta, level, at, size).await?;
-            ("image/png", png(TILE, TILE, codes.values().iter().map(|&c| colour::direction(c)))?)
-        }
+        RasterRole::Direction => coloured::<u8>(app, tile, colour::direction).await,
         RasterRole::FillDepth => {
-            let depth = app.store.read_window::<f32>(&meta, level, at, size).await?;
             let deepest = stretch.high.unwrap_or(1.0).max(0.01);
-            let pixels = depth.values().iter().map(|&d| match d.is_nan() {
-                true => [0; 4],
-                // The square root shows shallow sinks too.
-                false => colour::fill_depth((d / deepest).sqrt()),
-            });
-            ("image/png", png(TILE, TILE, pixels)?)
+            // The square root shows shallow sinks too.
+            let tint =
+                move |d: f32| if d.is_nan() { [0; 4] } else { colour::fill_depth((d / deepest).sqrt()) };
+            coloured::<f32>(app, tile, tint).await
         }
         RasterRole::CutFill => {
-            let change = app.store.read_window::<f32>(&meta, level, at, size).await?;
             let most = stretch.high.unwrap_or(1.0).max(0.01);
-            let pixels = change.values().iter().map(|&c| match c.is_nan() {
+            let tint = move |c: f32| match c.is_nan() {
                 true => [0; 4],
                 // The square root shows small changes too.
                 false => colour::cut_and_fill((c.abs() / most).sqrt().copysign(c)),
-            });
-            ("image/png", png(TILE, TILE, pixels)?)
+            };
+            coloured::<f32>(app, tile, tint).await
         }
         _ => {
-            let halo = app
-                .store
-                .read_window::<f32>(&meta, level, (at.0 - 1, at.1 - 1), (TILE + 2, TILE + 2))
-                .await?;
+            let (top, left) = tile.at();
+            let halo =
+                store.read_window::<f32>(meta, level, (top - 1, left - 1), (TILE + 2, TILE + 2)).await?;
             let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1000.0));
-            let (x, y) = cell_metres(&app, study, role, &meta, level).await?;
-            ("image/png", relief(&halo, range, x, y, stretch.light())?)
+            let (x, y) = cell_metres(app, tile.study, tile.role, meta, level).await?;
+            let light = stretch.light();
+            let bytes = bothros_work::blocking(move || Ok(relief(&halo, range, x, y, light))).await??;
+            Ok(("image/png", bytes.into()))
         }
+    }
+}
+
+/// How far water runs over land before it meets the network at a threshold.
+async fn way(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
+    let facts = app.facts(tile.study).await?;
+    let threshold = Threshold::cells(stretch.cells.unwrap_or(1).max(1));
+    let ways = app.grids.ways(&app.store, &facts, threshold).await?;
+    let most = stretch.high.filter(|m| *m > 0.0).unwrap_or(ways.most_m as f32).max(1.0);
+    let (level, row, col) = (tile.level, tile.row, tile.col);
+    let draw = move || {
+        // Of a coarser level the cell in the middle of those it stands for.
+        let place = |at: usize| (at << level) + (1usize << level) / 2;
+        let pixels = (0..TILE * TILE).map(|i| {
+            let cell = Cell { row: place(row * TILE + i / TILE), col: place(col * TILE + i % TILE) };
+            match ways.far.get(cell) {
+                Some(d) if !d.is_nan() => colour::way(d / most),
+                _ => [0; 4],
+            }
+        });
+        Ok(png(TILE, TILE, pixels))
     };
-    Ok(([(header::CONTENT_TYPE, kind)], cached, bytes).into_response())
+    Ok(("image/png", bothros_work::blocking(draw).await??.into()))
 }
 
 /// Width and height in metres of a cell of a level.
@@ -162,7 +216,7 @@ pub(crate) async fn cell_metres(
     meta: &RasterMeta,
     level: usize,
 ) -> Result<(f64, f64)> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let times = (1u64 << level) as f64;
     let unit = match (role, &facts.terrain, &facts.source) {
         (RasterRole::Source, _, Some(source)) => {
@@ -191,7 +245,7 @@ pub(crate) fn png(rows: usize, cols: usize, pixels: impl Iterator<Item = [u8; 4]
 
 /// A small picture of a study's terrain for the start page.
 pub async fn picture(State(app): State<App>, Path(study): Path<i64>, headers: HeaderMap) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let mut found = None;
     for role in [RasterRole::Dem, RasterRole::Source] {
         if found.is_none() {
@@ -206,7 +260,8 @@ pub async fn picture(State(app): State<App>, Path(study): Path<i64>, headers: He
     let level = meta.levels - 1;
     let (rows, cols) = meta.size_of_level(level);
     let halo = app.store.read_window::<f32>(&meta, level, (-1, -1), (rows + 2, cols + 2)).await?;
-    let summary = facts.terrain.map(|t| t.summary).or(facts.source.and_then(|s| s.summary));
+    let summary = facts.terrain.as_ref().map(|t| &t.summary);
+    let summary = summary.or(facts.source.as_ref().and_then(|s| s.summary.as_ref()));
     let range = summary.map_or((0.0, 1000.0), |s| (s.percentile_2_m, s.percentile_98_m));
     let (x, y) = cell_metres(&app, study, role, &meta, level).await?;
     let headers = [

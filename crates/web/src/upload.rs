@@ -5,12 +5,14 @@ use axum::extract::multipart::{Field, MultipartError};
 use axum::extract::{Multipart, State};
 use axum::http::{HeaderValue, StatusCode};
 use axum::response::Response;
-use bothros_work::{NewDemFile, NewStudy, Provenance, name_on_disk};
+use bothros_formats::{layer_file_name, unpack};
+use bothros_work::{NewDemFile, NewStudy, Provenance};
 use serde_json::{Value, json};
 use tokio::io::AsyncWriteExt;
 
 use crate::App;
 use crate::error::{Result, WebError};
+use crate::form::{NAME, text_of};
 
 pub(crate) fn broken_off(error: MultipartError) -> WebError {
     if error.status() == StatusCode::PAYLOAD_TOO_LARGE {
@@ -28,7 +30,19 @@ pub(crate) fn broken_off(error: MultipartError) -> WebError {
 /// What the user calls the file of a part, without directories; empty where it is none.
 pub(crate) fn given_name(field: &Field<'_>) -> String {
     let given = field.file_name().unwrap_or_default();
-    given.rsplit(['/', '\\']).next().unwrap_or_default().chars().take(120).collect()
+    let own = given.rsplit(['/', '\\']).next().unwrap_or_default();
+    own.chars().filter(|c| !c.is_control()).take(120).collect()
+}
+
+/// The most texts that a form has.
+const MOST_TEXTS: usize = 50;
+
+fn insert(texts: &mut std::collections::HashMap<String, String>, key: String, text: String) -> Result<()> {
+    if texts.len() >= MOST_TEXTS || key.len() > 100 {
+        return Err(WebError::refused("the form has more fields than any page of this server sends"));
+    }
+    texts.insert(key, text);
+    Ok(())
 }
 
 /// Writes a part of the request to disk, `limit` bytes at most.
@@ -86,7 +100,8 @@ pub(crate) async fn receive(mut form: Multipart, limit: u64) -> Result<Received>
     while let Some(field) = form.next_field().await.map_err(broken_off)? {
         let key = field.name().unwrap_or_default().to_owned();
         if key != "dem" && key != "prj" {
-            texts.insert(key, field.text().await.map_err(broken_off)?);
+            let text = text_of(field, &key).await?;
+            insert(&mut texts, key, text)?;
             continue;
         }
         let given = if field.file_name().is_some() { given_name(&field) } else { "dem".into() };
@@ -136,7 +151,7 @@ pub async fn create(State(app): State<App>, form: Multipart) -> Result<Json<Valu
         .ok_or_else(|| WebError::refused("choose a DEM: a GeoTIFF or an ASCII grid"))?;
     let name = match received.text("name").as_str() {
         "" => first.file.rsplit_once('.').map_or(first.file.as_str(), |(stem, _)| stem).to_owned(),
-        name => name.chars().take(80).collect(),
+        name => name.chars().take(NAME).collect(),
     };
     let projection = received.projection();
     let new = NewStudy {
@@ -150,59 +165,6 @@ pub async fn create(State(app): State<App>, form: Multipart) -> Result<Json<Valu
     };
     let (study, _) = bothros_work::begin_study(&app.store, new).await?;
     Ok(Json(json!({ "location": format!("/studies/{}/?stage=terrain", study.id) })))
-}
-
-/// The most files that an archive may hold.
-const MOST_ENTRIES: usize = 200;
-
-/// Unpacks the files of an archive that can be part of a layer, under names of our own; `limit` bytes at
-/// most in all. Answers with the name that each has in the archive, and its place.
-pub(crate) fn unpack(
-    name: &str,
-    archive: &std::path::Path,
-    dir: &std::path::Path,
-    limit: u64,
-) -> Result<Vec<(String, std::path::PathBuf)>> {
-    let damaged =
-        |_| WebError::refused(format!("{name} is no archive that can be opened: pack it again as ZIP"));
-    let mut zip = zip::ZipArchive::new(std::fs::File::open(archive)?).map_err(damaged)?;
-    if zip.len() > MOST_ENTRIES {
-        return Err(WebError::refused(format!("{name} holds {} files; a layer has a few", zip.len())));
-    }
-    let mut found = Vec::new();
-    let mut left = limit;
-    for at in 0..zip.len() {
-        let entry = zip.by_index(at).map_err(damaged)?;
-        let inside = entry.name().map_err(damaged)?.into_owned();
-        let own = inside.rsplit(['/', '\\']).next().unwrap_or_default().to_owned();
-        // What hides, and what systems add beside it, is no layer.
-        if entry.is_dir() || own.starts_with('.') || inside.starts_with("__") {
-            continue;
-        }
-        let Some(on_disk) = bothros_work::name_on_disk(&own) else { continue };
-        let path = dir.join(on_disk);
-        if path.exists() {
-            return Err(WebError::refused(format!(
-                "{name} holds several layers: choose one, and add them one by one"
-            )));
-        }
-        let mut file = std::fs::File::create(&path)?;
-        // What an archive says of its size is not believed.
-        let bytes = std::io::copy(&mut std::io::Read::take(entry, left + 1), &mut file)
-            .map_err(|_| WebError::refused(format!("{name} is damaged: pack it again")))?;
-        if bytes > left {
-            return Err(WebError::refused(format!(
-                "{name} unpacks to more than {}, the most this server accepts",
-                crate::numbers::bytes(limit)
-            )));
-        }
-        left -= bytes;
-        found.push((own, path));
-    }
-    if found.is_empty() {
-        return Err(WebError::refused(format!("{name} holds no layer that can be read")));
-    }
-    Ok(found)
 }
 
 /// A layer that came with a form, and texts.
@@ -230,7 +192,8 @@ pub(crate) async fn receive_layer(mut form: Multipart, limit: u64) -> Result<Rec
     while let Some(field) = form.next_field().await.map_err(broken_off)? {
         let name = field.name().unwrap_or_default().to_owned();
         if name != "file" {
-            texts.insert(name, field.text().await.map_err(broken_off)?);
+            let text = text_of(field, &name).await?;
+            insert(&mut texts, name, text)?;
             continue;
         }
         let file = given_name(&field);
@@ -244,7 +207,7 @@ pub(crate) async fn receive_layer(mut form: Multipart, limit: u64) -> Result<Rec
             given.extend(unpacked.await.map_err(std::io::Error::other)??);
             continue;
         }
-        let on_disk = name_on_disk(&file).ok_or_else(|| {
+        let on_disk = layer_file_name(&file).ok_or_else(|| {
             WebError::refused(format!(
                 "{file} is no layer that can be read: choose a GeoPackage, GeoJSON, FlatGeobuf, Shapefile with all its parts or zipped, or a CSV of points"
             ))

@@ -5,7 +5,7 @@ use axum::extract::{Path, Query, State};
 use bothros_core::terrain::{Light, Radius, contours, curvatures, hillshade, slope, topographic_position};
 use bothros_core::{Frame, Grid, Silent};
 use bothros_store::{RasterMeta, RasterRole};
-use bothros_work::{Facts, blocking};
+use bothros_work::blocking;
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -148,8 +148,8 @@ pub async fn range(
     Query(asked): Query<Asked>,
 ) -> Result<Json<Value>> {
     let view = View::from_name(&what).ok_or_else(|| WebError::nothing("there is no such view"))?;
-    let facts = Facts::of(&app.store.study(study).await?)?;
-    let frame = facts.terrain.ok_or_else(|| WebError::refused("prepare the DEM first"))?.frame;
+    let facts = app.facts(study).await?;
+    let frame = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?.frame;
     let meta = app.store.raster(study, RasterRole::Dem).await?;
     let meta = meta.ok_or_else(|| WebError::refused("prepare the DEM first"))?;
     let cell_m = frame.cell_m();
@@ -203,8 +203,8 @@ pub async fn contour_lines(
     Path(study): Path<i64>,
     Query(view): Query<Contours>,
 ) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
-    let frame = facts.terrain.ok_or_else(|| WebError::refused("prepare the DEM first"))?.frame;
+    let facts = app.facts(study).await?;
+    let frame = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?.frame;
     let meta = app.store.raster(study, RasterRole::Dem).await?;
     let meta = meta.ok_or_else(|| WebError::refused("prepare the DEM first"))?;
     let sides = [view.west, view.south, view.east, view.north, view.resolution];

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use bothros_core::{Placing, TiePoint, place_picture};
 use bothros_formats::{Crs, decode_png, encode_png, laid_extent, lay_picture, read_picture};
-use bothros_store::{Backdrop, Inverse, NewBackdrop, Store};
+use bothros_store::{Backdrop, Inverse, Kept, NewBackdrop, Store, kept};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
@@ -29,7 +29,7 @@ pub struct PicturePlace {
 impl PicturePlace {
     /// Where a picture lies, if that is known.
     pub fn of(backdrop: &Backdrop) -> Result<Option<Self>> {
-        Ok(backdrop.place.clone().map(serde_json::from_value).transpose()?)
+        Ok(kept::read_some(&backdrop.place)?)
     }
 
     /// West, south, east, north of the picture north up in a CRS.
@@ -94,7 +94,7 @@ pub async fn add_backdrop(store: &Store, study: i64, new: NewPicture) -> Result<
             // A place that cannot be converted is found out now.
             let size = (picture.width, picture.height);
             laid_extent(size, geo_transform, &Crs::parse(&place.crs)?, &study_crs)?;
-            Some(serde_json::to_value(place)?)
+            Some(Kept::of(&place)?)
         }
     };
     let provenance = json!({ "file": new.file, "sha256": sha256, "source": new.provenance.source,
@@ -137,11 +137,26 @@ pub async fn place_backdrop(store: &Store, study: i64, id: i64, points: Vec<TieP
         placed.rms,
         if crs.unit_m == 1.0 { "m" } else { crs.unit.as_str() }
     );
-    store.place_backdrop(study, id, Some(serde_json::to_value(&place)?)).await?;
+    store.place_backdrop(study, id, Some(Kept::of(&place)?)).await?;
     let inverse = Inverse::PlaceBackdrop { id, placing: before.place };
     store.remember(study, &format!("{} placed", before.name), &inverse).await?;
     store.log(study, "Terrain", &text, serde_json::to_value(&place)?, Default::default()).await?;
     Ok(placed)
+}
+
+/// Puts a picture back where it lay before, or says that it is not known.
+///
+/// # Errors
+/// Those of the store.
+pub async fn put_backdrop_back(
+    store: &Store,
+    study: i64,
+    id: i64,
+    before: Option<serde_json::Value>,
+) -> Result<()> {
+    let place = kept::read_some::<PicturePlace>(&before)?;
+    let place = place.map(|place| Kept::of(&place)).transpose()?;
+    Ok(store.place_backdrop(study, id, place).await?)
 }
 
 /// A picture north up on the study's ground, as PNG.

@@ -2,7 +2,7 @@
 
 use bothros_core::catchments::{delineate, snap_to_cells};
 use bothros_core::{Cell, Threshold};
-use bothros_store::{NewPourPoint, Store};
+use bothros_store::{Kept, NewPourPoint, Store};
 use serde::{Deserialize, Serialize};
 
 use crate::{Error, Facts, GridCache, Grids, Result, Settings, blocking};
@@ -99,7 +99,7 @@ pub async fn place_pour_point(
         name: place.name,
         x: place.x,
         y: place.y,
-        catchment: Some(serde_json::to_value(found)?),
+        catchment: Some(Kept::of(&found)?),
         outline: Some(outline),
         problem: None,
     })

@@ -4,7 +4,7 @@ use bothros_core::conditioning::{
     BreachLimits, Burn, ClosedBasin, Conditioning, Line, OwnGround, Polygons, Rebuild, TreatSinks,
 };
 use bothros_core::routing::Method;
-use bothros_store::{LayerFeature, LayerRole, Shape, Store};
+use bothros_store::{Barrier, Layer, LayerFeature, LayerRole, Shape, Store};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
@@ -183,12 +183,17 @@ pub(crate) async fn conditioning_of(store: &Store, facts: &Facts) -> Result<Cond
 
 /// A mark of all that conditioning works with: while it is the same, so is the result.
 pub async fn conditioning_key(store: &Store, facts: &Facts) -> Result<String> {
+    conditioning_key_of(facts, &store.layers(facts.study).await?, &store.barriers(facts.study).await?)
+}
+
+/// As [`conditioning_key`], of the layers and barriers of the study.
+pub fn conditioning_key_of(facts: &Facts, layers: &[Layer], barriers: &[Barrier]) -> Result<String> {
     let mut hash = Sha256::new();
     hash.update(serde_json::to_vec(&facts.settings.conditioning)?);
     if let Some(weights) = &facts.settings.weights {
         hash.update(&weights.sha256);
     }
-    for layer in store.layers(facts.study).await? {
+    for layer in layers {
         let counts = !matches!(
             layer.role,
             LayerRole::Boundaries
@@ -202,7 +207,7 @@ pub async fn conditioning_key(store: &Store, facts: &Facts) -> Result<String> {
             hash.update(format!("{} {} ", layer.id, layer.version));
         }
     }
-    for barrier in store.barriers(facts.study).await? {
+    for barrier in barriers {
         if let Some(decision) = barrier.decision.as_deref().filter(|d| *d != "fill") {
             hash.update(format!("{} {decision} {:?} ", barrier.id, barrier.line));
         }

@@ -7,7 +7,7 @@ use bothros_store::Store;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
-use crate::threshold::keep_network;
+use crate::threshold::set_threshold;
 use crate::{Error, Facts, GridCache, Result, change_settings};
 
 /// A stream to prune is looked for within so many cells of the place that was clicked.
@@ -82,7 +82,7 @@ pub async fn edit_streams(
     .await?;
     store.remember(study, &told, &undo).await?;
     store.log(study, "Network", &told, json!({}), Default::default()).await?;
-    keep_network(store, grids, study, network.threshold).await?;
+    set_threshold(store, grids, study, network.threshold, false).await?;
     Ok(())
 }
 

@@ -18,6 +18,9 @@ pub enum Error {
     /// from the disk
     #[error("{0}")]
     Io(#[from] std::io::Error),
+    /// more memory than a step may take
+    #[error("{0}")]
+    Memory(#[from] bothros_core::memory::TooMuch),
     /// facts that cannot be read
     #[error("what is kept of the study cannot be read: {0}")]
     Facts(#[from] serde_json::Error),
@@ -48,7 +51,11 @@ impl Error {
             Self::Formats(e) => {
                 !matches!(e, bothros_formats::Error::Library(_) | bothros_formats::Error::Io(_))
             }
-            Self::Store(e) => matches!(e, bothros_store::Error::NotFound(_) | bothros_store::Error::Busy(_)),
+            Self::Store(e) => {
+                use bothros_store::Error::{Busy, NotFound, NotKept};
+                matches!(e, NotFound(_) | Busy(_) | NotKept(_))
+            }
+            Self::Memory(_) => true,
             _ => false,
         }
     }

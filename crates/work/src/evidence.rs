@@ -316,20 +316,19 @@ impl Drawn {
 }
 
 /// The smallest threshold at which drops are constant, without edits by hand; `None` where they are at none.
-pub(crate) async fn constant_drop(
-    store: &Store,
-    cache: &GridCache,
-    facts: &Facts,
+///
+/// # Errors
+/// [`bothros_core::Error::Cancelled`].
+pub(crate) fn constant_drop(
+    grids: &Grids,
+    largest_cells: u32,
+    monitor: &dyn Monitor,
 ) -> Result<Option<Threshold>> {
-    let grids = cache.get(store, facts).await?;
-    let tried = thresholds(facts.routing.as_ref().map_or(1, |r| r.largest_cells));
-    while_wanted(move |wanted| {
-        let (codes, areas) = (&grids.directions, &grids.accumulation);
-        let counted = agreement(codes, areas, &grids.frame, &[], 1.0, &tried, &Part::new(wanted, 0.0, 0.5))?;
-        let own = drawn(&grids, areas, &counted, &Part::new(wanted, 0.5, 0.8))?;
-        Ok(smallest_constant(&own.drop_tests(&grids, areas, &counted, &Part::new(wanted, 0.8, 1.0))?))
-    })
-    .await
+    let tried = thresholds(largest_cells);
+    let (codes, areas) = (&grids.directions, &grids.accumulation);
+    let counted = agreement(codes, areas, &grids.frame, &[], 1.0, &tried, &Part::new(monitor, 0.0, 0.5))?;
+    let own = drawn(grids, areas, &counted, &Part::new(monitor, 0.5, 0.8))?;
+    Ok(smallest_constant(&own.drop_tests(grids, areas, &counted, &Part::new(monitor, 0.8, 1.0))?))
 }
 
 /// The thresholds that can be dragged to, from the smallest that is tested up.

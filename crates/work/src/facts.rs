@@ -8,6 +8,7 @@ use bothros_core::terrain::{Quality, Seam, Summary};
 use bothros_core::{Cell, Frame, Threshold};
 use bothros_formats::{Crs, MosaicPlan, Overlap, RasterInfo, VerticalUnit};
 use bothros_store::Study;
+use bothros_store::kept::{read, read_some};
 use serde::{Deserialize, Serialize};
 
 use crate::{Choices, Preparing, Result, ShortfallMark, StreamEdit, WeightFacts};
@@ -353,18 +354,15 @@ pub struct Facts {
 impl Facts {
     /// Reads what is kept with a study.
     pub fn of(study: &Study) -> Result<Self> {
-        fn read<T: serde::de::DeserializeOwned>(value: &Option<serde_json::Value>) -> Result<Option<T>> {
-            Ok(value.clone().map(serde_json::from_value).transpose()?)
-        }
         Ok(Self {
             study: study.id,
             name: study.name.clone(),
-            source: read(&study.source)?,
-            terrain: read(&study.terrain)?,
-            review: read(&study.review)?,
-            routing: read(&study.routing)?,
-            network: read(&study.network)?,
-            settings: serde_json::from_value(study.settings.clone())?,
+            source: read_some(&study.source)?,
+            terrain: read_some(&study.terrain)?,
+            review: read_some(&study.review)?,
+            routing: read_some(&study.routing)?,
+            network: read_some(&study.network)?,
+            settings: read(study.settings.clone())?,
         })
     }
 }

@@ -6,7 +6,7 @@ use bothros_archive::{Archive, Collection, Extent, Offer};
 use bothros_core::conditioning::Polygons;
 use bothros_core::{Monitor, Part};
 use bothros_formats::{Crs, CrsKind, Transform, fetch_part, utm_zone};
-use bothros_store::{Job, JobHandle, JobKind, LayerRole, Store, Study, StudyPart};
+use bothros_store::{Job, JobHandle, JobKind, Kept, LayerRole, Store, Study, StudyPart, kept};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 
@@ -149,7 +149,7 @@ pub async fn begin_from_boundary(
 ) -> Result<(Study, Job)> {
     plan_fetch(wish).await?;
     let study = store.create_study(name, description, None).await?;
-    let job = store.enqueue(study.id, JobKind::Fetch, serde_json::to_value(wish)?).await?;
+    let job = store.enqueue(study.id, JobKind::Fetch, Kept::of(wish)?).await?;
     Ok((study, job))
 }
 
@@ -171,7 +171,7 @@ pub async fn fetch_candidate(
     let boundary = Boundary { name: "the extent of the DEM before".into(), polygons: vec![vec![ring]] };
     let wish = Fetch { archive: archive.into(), collection, boundary, margin_m, candidate: true };
     plan_fetch(&wish).await?;
-    Ok(store.enqueue(study, JobKind::Fetch, serde_json::to_value(&wish)?).await?)
+    Ok(store.enqueue(study, JobKind::Fetch, Kept::of(&wish)?).await?)
 }
 
 /// The outline of a DEM in longitude and latitude.
@@ -183,19 +183,21 @@ fn outline(terrain: &TerrainFacts) -> Result<Vec<[f64; 2]>> {
     Ok(corners.into_iter().map(point).collect::<std::result::Result<_, _>>()?)
 }
 
-/// Asks once more for what could not be fetched.
+/// Asks once more for what could not be fetched, at the address where the archive is now.
 ///
 /// # Errors
 /// [`Error::Refused`] where the study's last job was none of these.
-pub async fn fetch_again(store: &Store, study: i64) -> Result<Job> {
+pub async fn fetch_again(store: &Store, study: i64, archive: &str) -> Result<Job> {
     let last = store.last_job(study).await?.filter(|j| j.kind == JobKind::Fetch.name() && !j.is_active());
     let last = last.ok_or_else(|| Error::Refused("nothing was left unfetched".into()))?;
-    Ok(store.enqueue(study, JobKind::Fetch, last.parameters).await?)
+    // The simulated archive, and a real one that has moved, answer elsewhere than before.
+    let wish = Fetch { archive: archive.into(), ..kept::read(last.parameters)? };
+    Ok(store.enqueue(study, JobKind::Fetch, Kept::of(&wish)?).await?)
 }
 
 pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
-    let wish: Fetch = serde_json::from_value(request.clone())?;
+    let wish: Fetch = kept::read(request.clone())?;
     handle.say("asking the archive");
     let plan = plan_fetch(&wish).await?;
     let dir = tempfile::tempdir()?;
@@ -263,7 +265,7 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
         margin_m: wish.margin_m,
     };
     let how = Preparing { crs, clip: (!wish.candidate).then_some(clip), ..Default::default() };
-    let source_json = serde_json::to_value(&source)?;
+    let source_json = Kept::of(&source)?;
     if wish.candidate {
         let now = Facts::of(&store.study(study).await?)?.source;
         let now = now.ok_or_else(|| Error::Refused("the study has no DEM".into()))?.title();

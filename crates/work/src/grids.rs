@@ -5,10 +5,10 @@ use std::sync::Arc;
 use bothros_core::network::{Edit, Edited, Network, edited_accumulation, extract_edited};
 use bothros_core::routing::distance_to_stream;
 use bothros_core::{Cell, Frame, Grid, Monitor, Silent, Threshold};
-use bothros_store::{RasterRole, Store};
+use bothros_store::{RasterMeta, RasterRole, Store};
 
 use crate::wanted::while_wanted;
-use crate::{Error, Facts, Result, blocking};
+use crate::{Error, Facts, Result, TerrainFacts, blocking};
 
 /// Directions, accumulation and ground surface of a study.
 pub struct Grids {
@@ -20,6 +20,44 @@ pub struct Grids {
     pub accumulation: Grid<u32>,
     /// the filled DEM, metres
     pub filled: Grid<f32>,
+}
+
+impl Grids {
+    /// The network at a threshold, with edits by hand.
+    ///
+    /// # Errors
+    /// [`bothros_core::Error::Cancelled`].
+    pub(crate) fn network(
+        &self,
+        edits: &[Edit],
+        threshold: Threshold,
+        monitor: &dyn Monitor,
+    ) -> Result<Network> {
+        let (codes, areas) = (&self.directions, &self.accumulation);
+        let edited = match edits.is_empty() {
+            true => None,
+            false => Some(edited_accumulation(codes, areas, &self.frame, edits)?),
+        };
+        let streams = edited.as_ref().map_or(areas, |e| &e.accumulation);
+        Ok(extract_edited(codes, streams, areas, &self.filled, &self.frame, threshold, monitor)?)
+    }
+}
+
+/// The prepared DEM of a study as it is kept.
+///
+/// # Errors
+/// [`Error::Refused`] where it does not lie where the study says.
+pub(crate) async fn prepared_dem(store: &Store, study: i64, terrain: &TerrainFacts) -> Result<RasterMeta> {
+    let meta = store.raster(study, RasterRole::Dem).await?.ok_or(bothros_store::Error::NotFound("DEM"))?;
+    let frame = &terrain.frame;
+    let fits = (meta.rows, meta.cols) == (frame.rows, frame.cols)
+        && (meta.left, meta.top, meta.cell_x) == (frame.left, frame.top, frame.cell_size);
+    match fits {
+        true => Ok(meta),
+        false => Err(Error::Refused(
+            "the elevations that are kept do not lie where the study says: prepare the DEM again".into(),
+        )),
+    }
 }
 
 /// What tells stream cells at any threshold: the accumulation of a study, with its edits by hand in it.
@@ -72,6 +110,38 @@ impl Ways {
     }
 }
 
+/// Where the reaches of a network lie.
+pub struct Index {
+    /// first row, first column, last row, last column of each reach
+    pub boxes: Vec<[u32; 4]>,
+    /// cells of reaches, ascending, each with the place of its reach
+    cells: Vec<(u32, u32)>,
+}
+
+impl Index {
+    fn of(network: &Network, cols: usize) -> Self {
+        let cols = cols.max(1) as u32;
+        let mut cells = Vec::new();
+        let boxes = network.reaches.iter().zip(0u32..).map(|(reach, at)| {
+            cells.extend(reach.cells.iter().map(|&cell| (cell, at)));
+            let none = [u32::MAX, u32::MAX, 0, 0];
+            reach.line().fold(none, |[r0, c0, r1, c1], cell| {
+                let (row, col) = (cell / cols, cell % cols);
+                [r0.min(row), c0.min(col), r1.max(row), c1.max(col)]
+            })
+        });
+        let boxes = boxes.collect();
+        cells.sort_unstable();
+        Self { boxes, cells }
+    }
+
+    /// The place of the reach that a cell belongs to, in the network's list.
+    pub fn reach_at(&self, cell: u32) -> Option<usize> {
+        let at = self.cells.partition_point(|c| c.0 < cell);
+        self.cells.get(at).filter(|c| c.0 == cell).map(|c| c.1 as usize)
+    }
+}
+
 /// What a network is known by: the grids, the threshold, the edits.
 type Drawn = (i64, u32, String);
 
@@ -82,6 +152,7 @@ pub struct GridCache {
     edited: moka::future::Cache<(i64, String), Arc<Edited>>,
     networks: moka::future::Cache<Drawn, Arc<Network>>,
     ways: moka::future::Cache<Drawn, Arc<Ways>>,
+    indexes: moka::future::Cache<Drawn, Arc<Index>>,
 }
 
 impl Default for GridCache {
@@ -108,8 +179,19 @@ impl Default for GridCache {
             .weigher(|_: &Drawn, w: &Arc<Ways>| (w.far.len() >> 10) as u32 * 4)
             .max_capacity(200 << 10)
             .build();
-        Self { grids, edited, networks, ways }
+        // By number of cells in reaches.
+        let indexes = moka::future::Cache::builder()
+            .weigher(|_: &Drawn, i: &Arc<Index>| (i.cells.len() + 2 * i.boxes.len()) as u32)
+            .max_capacity(20_000_000)
+            .build();
+        Self { grids, edited, networks, ways, indexes }
     }
+}
+
+/// What tells the edits by hand of a study from others.
+fn edits_key(facts: &Facts) -> Result<String> {
+    let edits: Vec<&Edit> = facts.settings.edits.iter().map(|e| &e.edit).collect();
+    Ok(serde_json::to_string(&edits)?)
 }
 
 fn shared(error: Arc<Error>) -> Error {
@@ -123,6 +205,12 @@ impl GridCache {
         self.edited.invalidate_all();
         self.networks.invalidate_all();
         self.ways.invalidate_all();
+        self.indexes.invalidate_all();
+    }
+
+    /// Takes grids into memory that are about to be kept, with the number of their accumulation.
+    pub(crate) async fn know(&self, number: i64, grids: Arc<Grids>) {
+        self.grids.insert(number, grids).await;
     }
 
     /// The grids of a study, from memory or the store.
@@ -148,10 +236,12 @@ impl GridCache {
             || Error::Refused("there are no flow directions yet: fill sinks and route flow first".into());
         let terrain = facts.terrain.as_ref().ok_or_else(not_yet)?;
         let study = facts.study;
-        let accumulation = store.raster(study, RasterRole::Accumulation).await?.ok_or_else(not_yet)?;
+        // All of one moment: flow may be routed again right now.
+        let there = store.rasters(study).await?;
+        let of = |role: RasterRole| there.get(&role).copied().ok_or_else(not_yet);
+        let accumulation = of(RasterRole::Accumulation)?;
         let load = async {
-            let directions = store.raster(study, RasterRole::Direction).await?.ok_or_else(not_yet)?;
-            let filled = store.raster(study, RasterRole::Filled).await?.ok_or_else(not_yet)?;
+            let (directions, filled) = (of(RasterRole::Direction)?, of(RasterRole::Filled)?);
             let (directions, values, filled) = tokio::try_join!(
                 store.read_raster::<u8>(&directions),
                 store.read_raster::<u32>(&accumulation),
@@ -210,14 +300,31 @@ impl GridCache {
         Ok(Streams { grids, edited: Some(edited) })
     }
 
+    /// The network of a study at a threshold, and where its reaches lie.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub async fn indexed(
+        &self,
+        store: &Store,
+        facts: &Facts,
+        threshold: Threshold,
+    ) -> Result<(Arc<Network>, Arc<Index>)> {
+        let network = self.network(store, facts, threshold).await?;
+        let (id, grids) = self.numbered(store, facts).await?;
+        let key = (id, threshold.as_cells(), edits_key(facts)?);
+        let (of, cols) = (Arc::clone(&network), grids.frame.cols);
+        let index = async { Ok::<_, Error>(Arc::new(blocking(move || Ok(Index::of(&of, cols))).await?)) };
+        Ok((network, self.indexes.try_get_with(key, index).await.map_err(shared)?))
+    }
+
     /// The network of a study at a threshold.
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
     pub async fn network(&self, store: &Store, facts: &Facts, threshold: Threshold) -> Result<Arc<Network>> {
         let (id, grids) = self.numbered(store, facts).await?;
-        let edits: Vec<&Edit> = facts.settings.edits.iter().map(|e| &e.edit).collect();
-        let key = (id, threshold.as_cells(), serde_json::to_string(&edits)?);
+        let key = (id, threshold.as_cells(), edits_key(facts)?);
         let draw = async move {
             let streams = self.streams(store, facts).await?;
             let drawn = blocking(move || {

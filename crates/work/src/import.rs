@@ -3,12 +3,16 @@
 use std::path::Path;
 use std::time::Instant;
 
+use bothros_core::memory::Step;
 use bothros_core::terrain::summarise;
 use bothros_core::{Grid, Monitor, Part};
 use bothros_formats::{Crs, CrsKind, VerticalUnit, inspect};
-use bothros_store::{FileRole, Job, JobHandle, JobKind, NewRaster, RasterRole, Store, Study, StudyPart};
+use bothros_store::{
+    FileRole, Job, JobHandle, JobKind, Kept, NewRaster, RasterRole, Store, Study, StudyPart, kept,
+};
 use serde_json::{Value as Json, json};
 
+use crate::kept_forms::Reread;
 use crate::prepare::{AFTER_TERRAIN, Made, keep, make};
 use crate::sources::{NewDemFile, look_at, read_source};
 use crate::{Error, Facts, Preparing, Provenance, Result, SourceFacts, blocking};
@@ -38,7 +42,7 @@ pub struct NewStudy<'a> {
 /// Those of [`inspect`]; then no study is made.
 pub async fn begin_study(store: &Store, new: NewStudy<'_>) -> Result<(Study, Option<Job>)> {
     let source = source_of(&new).await?;
-    let study = store.create_study(new.name, new.description, Some(serde_json::to_value(&source)?)).await?;
+    let study = store.create_study(new.name, new.description, Some(Kept::of(&source)?)).await?;
     match keep_files(store, study.id, &new, &source).await {
         Ok(job) => Ok((study, job)),
         Err(error) => {
@@ -56,7 +60,7 @@ pub async fn begin_study(store: &Store, new: NewStudy<'_>) -> Result<(Study, Opt
 pub async fn begin_candidate(store: &Store, study: i64, new: NewStudy<'_>) -> Result<Option<Job>> {
     let now = crate::sources::idle_source(store, study).await?;
     let source = source_of(&new).await?;
-    store.begin_candidate(study, &now.title(), serde_json::to_value(&source)?).await?;
+    store.begin_candidate(study, &now.title(), Kept::of(&source)?).await?;
     let text = format!("Began with another DEM, {}; {} is kept", source.title(), now.title());
     store.log(study, "Terrain", &text, json!({}), Default::default()).await?;
     keep_files(store, study, &new, &source).await
@@ -79,6 +83,7 @@ pub async fn take_up(store: &Store, grids: &crate::GridCache, study: i64, candid
 pub(crate) async fn source_of(new: &NewStudy<'_>) -> Result<SourceFacts> {
     let (path, file) = (new.path.to_owned(), new.file.to_owned());
     let info = blocking(move || Ok(inspect(&path, &file)?)).await?;
+    Step::Terrain.check(info.rows as u64 * info.cols as u64)?;
     let band = (info.bands.len() == 1).then_some(1);
     let mut source = SourceFacts {
         file: new.file.into(),
@@ -114,7 +119,7 @@ async fn keep_files(
 ) -> Result<Option<Job>> {
     put_files(store, study, new).await?;
     match source.band {
-        Some(_) => Ok(Some(store.enqueue(study, JobKind::Import, json!({})).await?)),
+        Some(_) => Ok(Some(store.enqueue(study, JobKind::Import, Kept::empty()).await?)),
         None => Ok(None),
     }
 }
@@ -142,8 +147,8 @@ async fn change_source(
     let facts = Facts::of(&store.study(study).await?)?;
     let mut source = facts.source.ok_or_else(|| Error::Refused("the study has no DEM".into()))?;
     change(&mut source)?;
-    store.change_study(study, vec![(StudyPart::Source, Some(serde_json::to_value(&source)?))]).await?;
-    Ok(store.enqueue(study, JobKind::Import, json!({})).await?)
+    store.change_study(study, vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
+    Ok(store.enqueue(study, JobKind::Import, Kept::empty()).await?)
 }
 
 /// Says which band holds the elevations, and reads it.
@@ -185,9 +190,9 @@ pub async fn set_crs(store: &Store, study: i64, crs: &str) -> Result<Job> {
 
 pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
     // Where only the files have changed, what was chosen for them stays.
-    let how = match request["keep"].as_bool() {
-        Some(true) => Facts::of(&store.study(study).await?)?.terrain.map(|t| t.prepared).unwrap_or_default(),
-        _ => Preparing::default(),
+    let how = match kept::read::<Reread>(request.clone())?.keep {
+        true => Facts::of(&store.study(study).await?)?.terrain.map(|t| t.prepared).unwrap_or_default(),
+        false => Preparing::default(),
     };
     read_in(store, study, how, handle).await
 }
@@ -261,7 +266,7 @@ async fn keep_source(
         .await?;
     writer
         .change_study(vec![
-            (StudyPart::Source, Some(serde_json::to_value(source)?)),
+            (StudyPart::Source, Some(Kept::of(source)?)),
             (StudyPart::Terrain, None),
             (StudyPart::Review, None),
             (StudyPart::Routing, None),

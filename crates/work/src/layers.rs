@@ -4,9 +4,10 @@ use std::path::Path;
 use std::time::Instant;
 
 use bothros_core::{Monitor, Part, Silent};
-use bothros_formats::{Crs, Geometry, ReadFeature, Transform, Wanted, read_features_heard};
+use bothros_formats::{Crs, Geometry, ReadFeature, Transform, Wanted, layer_file_name, read_features_heard};
+use bothros_store::kept::read;
 use bothros_store::{
-    FileRole, Inverse, JobHandle, JobKind, Layer, LayerFeature, LayerRole, LayerShape, Shape, Store,
+    FileRole, Inverse, JobHandle, JobKind, Kept, Layer, LayerFeature, LayerRole, LayerShape, Shape, Store,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
@@ -121,29 +122,28 @@ pub async fn add_layer_or_queue(store: &Store, study: i64, new: NewLayer) -> Res
     for entry in std::fs::read_dir(dir)? {
         let path = entry?.path();
         // The names are ours, so that a shapefile's parts find each other again.
-        if let Some(name) = path.file_name().and_then(|n| n.to_str()).and_then(name_on_disk) {
+        if let Some(name) = path.file_name().and_then(|n| n.to_str()).and_then(layer_file_name) {
             store.put_file(study, FileRole::LayerPart, name, &path).await?;
         }
     }
-    store.enqueue(study, JobKind::Layer, serde_json::to_value(&new)?).await?;
+    store.enqueue(study, JobKind::Layer, Kept::of(&new)?).await?;
     Ok(None)
 }
 
 pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
-    let mut new: NewLayer = serde_json::from_value(request.clone())?;
+    let mut new: NewLayer = read(request.clone())?;
     handle.say("fetching the file");
     let dir = tempfile::tempdir()?;
     for part in store.files(study, FileRole::LayerPart).await? {
-        let name = name_on_disk(&part.name).ok_or(bothros_store::Error::NotFound("layer file"))?;
+        let name = layer_file_name(&part.name).ok_or(bothros_store::Error::NotFound("layer file"))?;
         store.fetch_file(part.id, &dir.path().join(name)).await?;
     }
-    let name = new.path.file_name().and_then(|n| n.to_str()).and_then(name_on_disk);
+    let name = new.path.file_name().and_then(|n| n.to_str()).and_then(layer_file_name);
     new.path = dir.path().join(name.ok_or(bothros_store::Error::NotFound("layer file"))?);
     handle.say(&format!("reading {}", new.file));
     let added = take_layer(store, study, new, handle.clone()).await;
-    if !matches!(&added, Err(e) if e.is_cancelled()) {
-        store.drop_files(study, FileRole::LayerPart).await?;
-    }
+    // Whatever became of it, they are not needed any more; a job whose process died is begun again before this.
+    store.drop_files(study, FileRole::LayerPart).await?;
     Ok(added?.told)
 }
 
@@ -273,23 +273,6 @@ fn convert(shape: &mut Shape, transform: &Transform) -> Result<()> {
     }
 }
 
-/// The name on disk of one part of what was uploaded; what the user calls it never becomes a path.
-pub fn name_on_disk(given: &str) -> Option<&'static str> {
-    let ending = Path::new(given).extension()?.to_str()?.to_lowercase();
-    Some(match ending.as_str() {
-        "gpkg" => "layer.gpkg",
-        "geojson" | "json" => "layer.geojson",
-        "fgb" => "layer.fgb",
-        "csv" => "layer.csv",
-        "shp" => "layer.shp",
-        "shx" => "layer.shx",
-        "dbf" => "layer.dbf",
-        "prj" => "layer.prj",
-        "cpg" => "layer.cpg",
-        _ => return None,
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -300,6 +283,5 @@ mod tests {
         assert!(touches(&line, [9.0, 4.0, 20.0, 20.0]) && !touches(&line, [11.0, 0.0, 20.0, 20.0]));
         assert!(has_size(&line) && !has_size(&Shape::Line(vec![[1.0, 1.0], [1.0, 1.0]])));
         assert!(has_size(&Shape::Point([1.0, 1.0])) && !has_size(&Shape::Polygons(vec![])));
-        assert_eq!((name_on_disk("../../etc/a.SHP"), name_on_disk("a.exe")), (Some("layer.shp"), None));
     }
 }

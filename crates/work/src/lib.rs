@@ -12,6 +12,7 @@ mod fetch;
 mod findings;
 mod grids;
 mod import;
+mod kept_forms;
 mod layer_cache;
 mod layers;
 mod package;
@@ -28,9 +29,11 @@ mod trials;
 mod wanted;
 mod weights;
 
-pub use backdrops::{NewPicture, PicturePlace, add_backdrop, laid_backdrop, place_backdrop};
+pub use backdrops::{
+    NewPicture, PicturePlace, add_backdrop, laid_backdrop, place_backdrop, put_backdrop_back,
+};
 pub use catchment::{CatchmentFacts, PourPointPlace, place_pour_point};
-pub use choices::{Choices, conditioning_key};
+pub use choices::{Choices, conditioning_key, conditioning_key_of};
 pub use edits::{StreamEdit, edit_streams};
 pub use error::{Error, Result};
 pub use evidence::{Calibration, Evidence, PLACES, set_tolerance, tolerance_m};
@@ -40,18 +43,16 @@ pub use facts::{
 };
 pub use fetch::{Boundary, Fetch, FetchPlan, begin_from_boundary, fetch_again, fetch_candidate, plan_fetch};
 pub use findings::{Action, Finding, Severity, findings};
-pub use grids::{GridCache, Grids, Streams, Ways};
+pub use grids::{GridCache, Grids, Index, Streams, Ways};
 pub use import::{NewStudy, begin_candidate, begin_study, choose_band, set_crs, set_vertical_unit, take_up};
 pub use layer_cache::{LayerCache, SeenLayer};
-pub use layers::{
-    AddedLayer, NewLayer, add_layer, add_layer_or_queue, layer_features, layer_shapes, name_on_disk,
-};
+pub use layers::{AddedLayer, NewLayer, add_layer, add_layer_or_queue, layer_features, layer_shapes};
 pub use package::package_name;
 pub use prepare::prepare;
 pub use preparing::{Alignment, Clip, PreparedPlace, Preparing};
 pub use review::{BarrierFacts, Decision, Profile, profile_along};
 pub use section::{Section, SectionPlace, burn_across, section_across};
-pub use settings::change_settings;
+pub use settings::{change_settings, put_back_settings};
 pub use shortfalls::{ShortfallMark, Verdict, mark_shortfall};
 pub use sources::{
     NewDemFile, add_dem_files, level_dem_files, move_dem_file, remove_dem_file, restore_source,
@@ -84,7 +85,10 @@ pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -
     }
 }
 
-/// Runs work that keeps a processor busy, away from the threads that answer requests.
+/// Runs work that keeps a processor busy, away from the threads that answer requests; for a job, at the priority of
+/// jobs.
 pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
-    tokio::task::spawn_blocking(work).await.map_err(|e| Error::Io(std::io::Error::other(e)))?
+    let for_job = bothros_store::background::in_job();
+    let run = move || bothros_store::background::compute(for_job, work);
+    tokio::task::spawn_blocking(run).await.map_err(|e| Error::Io(std::io::Error::other(e)))?
 }

@@ -6,13 +6,14 @@ use std::time::Instant;
 
 use bothros_core::catchments::{Catchment, delineate, innermost};
 use bothros_core::conditioning::StepKind;
+use bothros_core::memory::Step;
 use bothros_core::network::{Network, main_stem_of_cells};
 use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA, Method};
 use bothros_core::{Grid, Monitor, Threshold};
 use bothros_formats::{
     Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, Value, VectorFormat, write_cog, write_layers,
 };
-use bothros_store::{FileRole, JobHandle, LayerRole, LogEntry, PourPoint, RasterRole, Store};
+use bothros_store::{FileRole, JobHandle, LayerRole, LogEntry, PourPoint, RasterRole, Store, kept};
 use serde_json::{Value as Json, json};
 
 use crate::{
@@ -59,6 +60,9 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     let row = store.study(study).await?;
     let facts = Facts::of(&row)?;
     handle.say("gathering the results");
+    if let Some(terrain) = &facts.terrain {
+        Step::Package.check(terrain.frame.cells() as u64)?;
+    }
     let grids = cache.get(store, &facts).await?;
     let terrain = facts.terrain.clone().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
     let threshold = facts.network.ok_or_else(|| Error::Refused("choose a threshold first".into()))?.threshold;
@@ -66,7 +70,7 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     let mut points = Vec::new();
     for point in store.pour_points(study).await? {
         if let Some(found) = point.catchment.clone() {
-            let found: CatchmentFacts = serde_json::from_value(found)?;
+            let found: CatchmentFacts = kept::read(found)?;
             let catchment = delineate(&grids.directions, found.cell)?;
             points.push((point, found, catchment));
         }
@@ -376,8 +380,12 @@ fn pour_points(from: &Ingredients) -> Layer {
     }
 }
 
-/// RFC 4180: quoted where it must be.
+/// RFC 4180: quoted where it must be. A text that a spreadsheet would take for a formula begins with an apostrophe.
 fn cell(text: &str) -> String {
+    let text = &match text.starts_with(['=', '+', '-', '@', '\t', '\r']) {
+        true => format!("'{text}"),
+        false => text.to_owned(),
+    };
     if text.contains([',', '"', '\n', '\r']) {
         format!("\"{}\"", text.replace('"', "\"\""))
     } else {

@@ -8,7 +8,7 @@ use bothros_core::terrain::{
 };
 use bothros_core::{Frame, Grid, Monitor, Part};
 use bothros_formats::{Placed, plan_warp, warp_onto};
-use bothros_store::{Inverse, Job, JobHandle, JobKind, NewRaster, RasterRole, Store, StudyPart};
+use bothros_store::{Inverse, Job, JobHandle, JobKind, Kept, NewRaster, RasterRole, Store, StudyPart, kept};
 use serde_json::{Value as Json, json};
 
 use crate::preparing::kept_cells;
@@ -32,7 +32,7 @@ pub async fn prepare(store: &Store, study: i64, how: Preparing, remember: bool) 
         let inverse = Inverse::Prepare { preparing: serde_json::to_value(before)? };
         store.remember(study, "how the DEM is prepared", &inverse).await?;
     }
-    Ok(store.enqueue(study, JobKind::Prepare, serde_json::to_value(how)?).await?)
+    Ok(store.enqueue(study, JobKind::Prepare, Kept::of(&how)?).await?)
 }
 
 /// A prepared DEM.
@@ -175,8 +175,8 @@ pub(crate) async fn keep(
         .await?;
     writer
         .change_study(vec![
-            (StudyPart::Source, Some(serde_json::to_value(source)?)),
-            (StudyPart::Terrain, Some(serde_json::to_value(&made.facts)?)),
+            (StudyPart::Source, Some(Kept::of(source)?)),
+            (StudyPart::Terrain, Some(Kept::of(&made.facts)?)),
             (StudyPart::Review, None),
             (StudyPart::Routing, None),
             (StudyPart::Network, None),
@@ -188,7 +188,7 @@ pub(crate) async fn keep(
 
 pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
-    let how: Preparing = serde_json::from_value(request.clone())?;
+    let how: Preparing = kept::read(request.clone())?;
     let facts = Facts::of(&store.study(study).await?)?;
     let mut source = facts.source.ok_or_else(|| crate::Error::Refused("the study has no DEM".into()))?;
     let values = read_source(store, study, &mut source, handle, 0.25).await?;

@@ -1,6 +1,7 @@
 //! How a DEM is prepared: the choices, and the grid that they lead to.
 
 use bothros_core::conditioning::Polygons;
+use bothros_core::memory::Step;
 use bothros_core::{Frame, cells_within};
 use bothros_formats::{Crs, CrsKind, Resampling, Transform, frame_of, plan_warp, widen};
 use serde::{Deserialize, Serialize};
@@ -107,7 +108,8 @@ impl Preparing {
     /// Finds the grid that these choices lead to, from the source's place alone.
     ///
     /// # Errors
-    /// [`Error::Refused`] where the CRS is not projected or not known, or the clip lies outside the DEM.
+    /// [`Error::Refused`] where the CRS is not projected or not known, or the clip lies outside the DEM;
+    /// [`Error::Memory`].
     pub fn place(&self, source: &SourceFacts) -> Result<PreparedPlace> {
         let (rows, cols, geo_transform, from) = source.grid();
         let from = from.ok_or_else(|| Error::Refused("choose the CRS of the file first".into()))?;
@@ -156,6 +158,7 @@ impl Preparing {
                 (frame_of(plan.extent, size.unwrap_or(plan.sensible_cell_size), &to)?, true)
             }
         };
+        Step::Terrain.check(frame.cells() as u64)?;
         let clip = self.clip.as_ref().map(|clip| clip_in(clip, &to)).transpose()?;
         let window = match (&clip, &self.clip) {
             (Some(polygons), Some(named)) => Some(window_of(polygons, &frame).ok_or_else(|| {

@@ -6,17 +6,20 @@ use bothros_core::conditioning::{
     Barrier, BarrierSearch, Line, Sink, SinkReport, StreamFit, find_barriers, list_sinks, lower_along,
     sink_hierarchy_and_fill, stream_fits,
 };
+use bothros_core::memory::Step;
 use bothros_core::network::{Astray, extract, leaves_low_ground};
 use bothros_core::routing::{downstream, flow_accumulation, flow_directions};
 use bothros_core::terrain::{Radius, topographic_position};
 use bothros_core::{Cell, Connection, Frame, Grid, Monitor, Part, Threshold, cells_along};
 use bothros_store::{
-    Barrier as Row, JobHandle, LayerFeature, LayerRole, NewBarrier, RasterRole, Shape, Store, StudyPart,
+    Barrier as Row, JobHandle, Kept, LayerFeature, LayerRole, NewBarrier, Shape, Store, StudyPart, kept,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
 use crate::choices::{lines, places};
+use crate::grids::prepared_dem;
+use crate::kept_forms::KeptBarrier;
 use crate::{Error, Facts, Result, ReviewFacts, blocking, layer_features};
 
 /// Sinks kept in the list, the largest by volume.
@@ -89,7 +92,7 @@ pub struct BarrierFacts {
 impl BarrierFacts {
     /// Reads what is kept of a barrier.
     pub fn of(row: &Row) -> Result<Self> {
-        let barrier: Barrier = serde_json::from_value(row.facts.clone())?;
+        let barrier = kept::read::<KeptBarrier>(row.facts.clone())?.0;
         let line = match &row.line {
             Some(line) => serde_json::from_value(line.clone())?,
             None => barrier.line.clone(),
@@ -261,7 +264,8 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
     let terrain = facts.terrain.clone().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
-    let meta = store.raster(study, RasterRole::Dem).await?.ok_or(bothros_store::Error::NotFound("DEM"))?;
+    Step::Review.check(terrain.frame.cells() as u64)?;
+    let meta = prepared_dem(store, study, &terrain).await?;
     handle.say("reading elevations");
     let dem = store.read_raster::<f32>(&meta).await?;
     let search = BarrierSearch {
@@ -324,7 +328,7 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
     let new = barriers
         .into_iter()
         .map(|b| {
-            Ok(NewBarrier { x: b.crest[0], y: b.crest[1], score: b.score, facts: serde_json::to_value(&b)? })
+            Ok(NewBarrier { x: b.crest[0], y: b.crest[1], score: b.score, facts: Kept::of(&KeptBarrier(b))? })
         })
         .collect::<Result<Vec<_>>>()?;
     if handle.is_cancelled() {
@@ -333,7 +337,7 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
     // A barrier that lies so near one known before is the same one.
     store.replace_layer(study, LayerRole::Provisional, provisional.lines).await?;
     store.keep_barriers(study, new, 30.0 / terrain.frame.unit_m).await?;
-    store.change_study(study, vec![(StudyPart::Review, Some(serde_json::to_value(&review)?))]).await?;
+    store.change_study(study, vec![(StudyPart::Review, Some(Kept::of(&review)?))]).await?;
     store.log(study, "Conditioning", &text, json!({}), begun.elapsed()).await?;
     Ok(text)
 }

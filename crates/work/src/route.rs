@@ -1,23 +1,29 @@
 //! Conditioning, flow directions and flow accumulation, as one job.
 
+use std::sync::Arc;
 use std::time::Instant;
 
 use bothros_core::conditioning::{
     Conditioned, Conditioning, bed_below_banks, condition, cut_and_fill, difference, list_sinks,
 };
+use bothros_core::memory::Step;
+use bothros_core::network::Edit;
 use bothros_core::routing::{
     ACCUMULATION_NODATA, DIRECTION_NODATA, Method, accumulate_by, flow_directions_to_outlets,
     weighted_accumulation,
 };
-use bothros_core::{Cell, Frame, Grid, Monitor, Part};
-use bothros_store::{JobHandle, NewRaster, RasterRole, Store, StudyPart};
+use bothros_core::{Cell, Frame, Grid, Monitor, Part, Threshold};
+use bothros_store::{JobHandle, Kept, NewRaster, RasterRole, Store, StudyPart};
 use serde_json::json;
 
 use crate::catchment::delineate_again;
 use crate::choices::{conditioning_key, conditioning_of};
+use crate::evidence::constant_drop;
+use crate::grids::prepared_dem;
 use crate::review::SINKS_LISTED;
+use crate::threshold::figures_of;
 use crate::weights::read_weights;
-use crate::{ConditionedFacts, Error, Facts, GridCache, NetworkFacts, Result, RoutingFacts, blocking};
+use crate::{ConditionedFacts, Error, Facts, GridCache, Grids, Result, RoutingFacts, blocking};
 
 struct Routed {
     ground: Grid<f32>,
@@ -112,6 +118,13 @@ fn needs_more_than_filling(how: &Conditioning) -> bool {
     how.fill_voids || !how.rebuild.is_empty() || !how.lakes.is_empty() || !how.breach_lines.is_empty()
 }
 
+/// The first threshold offered: the smallest at which the drops of streams are constant, or, where they are at
+/// none, 1 % of the largest contributing area.
+fn first_threshold(grids: &Grids, largest_cells: u32, monitor: &dyn Monitor) -> Result<Threshold> {
+    let constant = constant_drop(grids, largest_cells, monitor)?;
+    Ok(constant.unwrap_or(Threshold::cells((largest_cells / 100).max(1))))
+}
+
 /// Classes of the histogram of cut and fill.
 const CLASSES: usize = 24;
 
@@ -170,8 +183,9 @@ fn log_percentiles(accumulation: &Grid<u32>) -> (f64, f64) {
 pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
-    let terrain = facts.terrain.ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
-    let meta = store.raster(study, RasterRole::Dem).await?.ok_or(bothros_store::Error::NotFound("DEM"))?;
+    let terrain = facts.terrain.clone().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
+    Step::Route.check(terrain.frame.cells() as u64)?;
+    let meta = prepared_dem(store, study, &terrain).await?;
     handle.say("reading elevations");
     let dem = store.read_raster::<f32>(&meta).await?;
     handle.progress(0.05);
@@ -185,6 +199,23 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     let weights = read_weights(store, &facts, &terrain.crs, &frame, &Quiet(handle.clone())).await?;
     let routed = blocking(move || compute(dem, &frame, (&how, method), weights, key, &monitor)).await?;
 
+    handle.say("drawing the network");
+    let Routed { ground, depth, change, directions, accumulation, weighted, facts: found } = routed;
+    let drawn_on = Arc::new(Grids { frame, directions, accumulation, filled: ground });
+    let chosen = facts.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
+    let (on, monitor, largest) = (Arc::clone(&drawn_on), handle.clone(), found.largest_cells);
+    let edits: Vec<Edit> = facts.settings.edits.iter().map(|e| e.edit.clone()).collect();
+    let of = terrain.clone();
+    let (threshold, mut network) = blocking(move || {
+        let threshold = match chosen {
+            Some(chosen) => chosen,
+            None => first_threshold(&on, largest, &Part::new(&monitor, 0.65, 0.68))?,
+        };
+        let network = on.network(&edits, threshold, &Part::new(&monitor, 0.68, 0.7))?;
+        Ok((threshold, figures_of(&network, &of, threshold)))
+    })
+    .await?;
+
     handle.say("keeping the results");
     let writer = store.write(study).await?;
     let keep = |from: f64, to: f64| {
@@ -193,38 +224,39 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
             !handle.is_cancelled()
         }
     };
-    writer.put(NewRaster::at(RasterRole::Filled, &frame), &routed.ground, &keep(0.65, 0.75)).await?;
-    writer.put(NewRaster::at(RasterRole::FillDepth, &frame), &routed.depth, &keep(0.75, 0.79)).await?;
-    writer.put(NewRaster::at(RasterRole::CutFill, &frame), &routed.change, &keep(0.79, 0.82)).await?;
-    writer.put(NewRaster::at(RasterRole::Direction, &frame), &routed.directions, &keep(0.82, 0.87)).await?;
-    writer
-        .put(NewRaster::at(RasterRole::Accumulation, &frame), &routed.accumulation, &keep(0.87, 0.97))
-        .await?;
-    match &routed.weighted {
+    writer.put(NewRaster::at(RasterRole::Filled, &frame), &drawn_on.filled, &keep(0.7, 0.79)).await?;
+    writer.put(NewRaster::at(RasterRole::FillDepth, &frame), &depth, &keep(0.79, 0.82)).await?;
+    writer.put(NewRaster::at(RasterRole::CutFill, &frame), &change, &keep(0.82, 0.84)).await?;
+    writer.put(NewRaster::at(RasterRole::Direction, &frame), &drawn_on.directions, &keep(0.84, 0.88)).await?;
+    let new = NewRaster::at(RasterRole::Accumulation, &frame);
+    let number = writer.put(new, &drawn_on.accumulation, &keep(0.88, 0.97)).await?;
+    match &weighted {
         Some(sums) => {
             writer.put(NewRaster::at(RasterRole::Weighted, &frame), sums, &keep(0.97, 0.98)).await?;
         }
         None => writer.remove(&[RasterRole::Weighted]).await?,
     }
-    // The threshold may have been moved in the meantime.
-    let kept: Option<NetworkFacts> = writer.network().await?.map(serde_json::from_value).transpose()?;
-    let chosen = kept.map(|n| n.threshold);
+    // Threshold and edits may have been changed in the meantime; from here on nobody changes them.
+    let now = Facts::of(&writer.study().await?)?;
+    let moved = now.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
+    let threshold = moved.unwrap_or(threshold);
+    if threshold != network.threshold || now.settings.edits != facts.settings.edits {
+        let edits: Vec<Edit> = now.settings.edits.iter().map(|e| e.edit.clone()).collect();
+        let (on, of, monitor) = (Arc::clone(&drawn_on), terrain.clone(), Quiet(handle.clone()));
+        network = blocking(move || Ok(figures_of(&on.network(&edits, threshold, &monitor)?, &of, threshold)))
+            .await?;
+    }
     writer
         .change_study(vec![
-            (StudyPart::Routing, Some(serde_json::to_value(&routed.facts)?)),
-            (StudyPart::Network, None),
+            (StudyPart::Routing, Some(Kept::of(&found)?)),
+            (StudyPart::Network, Some(Kept::of(&network)?)),
         ])
         .await?;
+    grids.know(number, drawn_on).await;
     writer.commit().await?;
 
-    handle.say("drawing the network");
-    let threshold = match chosen.filter(|t| t.as_cells() <= routed.facts.largest_cells) {
-        Some(chosen) => chosen,
-        None => crate::threshold::first_threshold(store, grids, study).await?,
-    };
-    crate::threshold::keep_unless_set(store, grids, study, threshold).await?;
     delineate_again(store, grids, study).await?;
-    let sinks = &routed.facts.sinks;
+    let sinks = &found.sinks;
     let burned = if burned { "Burned mapped streams; " } else { "" };
     let lowered = match lines {
         0 => String::new(),

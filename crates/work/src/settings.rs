@@ -1,6 +1,7 @@
 //! Choices of the analyst: changed one at a time, each for itself.
 
-use bothros_store::{Inverse, Store};
+use bothros_store::kept::read;
+use bothros_store::{Inverse, Kept, Store};
 use serde_json::Value;
 
 use crate::{Error, Result, Settings};
@@ -9,24 +10,36 @@ use crate::{Error, Result, Settings};
 /// undoes it: only what was changed, so that other choices made since stay.
 ///
 /// # Errors
-/// Those of `change`, and [`Error::Refused`] for numbers that cannot be kept; then nothing is changed.
+/// Those of `change`, and [`bothros_store::Error::NotKept`] for numbers that cannot be kept; then nothing is changed.
 pub async fn change_settings(
     store: &Store,
     study: i64,
     change: impl FnOnce(&mut Settings) -> Result<()> + Send,
 ) -> Result<(Settings, Inverse)> {
     let changed = store.change_settings(study, |kept| {
-        let mut settings: Settings = serde_json::from_value(kept)?;
+        let mut settings: Settings = read(kept)?;
         let before = serde_json::to_value(&settings)?;
         change(&mut settings)?;
         let after = serde_json::to_value(&settings)?;
-        // JSON knows no infinite numbers, and what is kept must be read again.
-        let settings: Settings = serde_json::from_value(after.clone())
-            .map_err(|_| Error::Refused("a number in it is no number that can be kept".into()))?;
+        let kept = Kept::of(&settings)?;
         let undo = Inverse::SetSettings { settings: differing(before, &after) };
-        Ok::<_, Error>((after, (settings, undo)))
+        Ok::<_, Error>((kept, (settings, undo)))
     });
     changed.await
+}
+
+/// Puts some choices of a study back to what they were, by their names; the others stay as they are.
+///
+/// # Errors
+/// Those of the store.
+pub async fn put_back_settings(store: &Store, study: i64, earlier: Value) -> Result<()> {
+    let put_back = |mut now: Value| {
+        if let (Value::Object(now), Value::Object(earlier)) = (&mut now, earlier) {
+            now.extend(earlier);
+        }
+        Ok::<_, Error>((Kept::of(&read::<Settings>(now)?)?, ()))
+    };
+    store.change_settings(study, put_back).await
 }
 
 /// What of an object another has otherwise.

@@ -1,13 +1,15 @@
 //! The files that a DEM is put together from: added, ordered, removed, read.
 
+use bothros_core::memory::Step;
 use bothros_core::terrain::{seam_lines, seams};
 use bothros_core::{Grid, Monitor, Part};
-use bothros_formats::{Mosaic, Piece, Resampling, Wish, inspect, plan_mosaic, read_mosaic};
-use bothros_store::{FileRole, Inverse, Job, JobHandle, JobKind, Store, StudyPart};
+use bothros_formats::{Mosaic, MosaicPlan, Piece, Resampling, Wish, inspect, plan_mosaic, read_mosaic};
+use bothros_store::{FileRole, Inverse, Job, JobHandle, JobKind, Kept, Store, StudyPart, kept};
 use serde_json::json;
 use sha2::{Digest, Sha256};
 use std::path::{Path, PathBuf};
 
+use crate::kept_forms::Reread;
 use crate::{Error, Facts, PlacedSeam, Provenance, Result, SourceFacts, SourceFile, blocking};
 
 /// More straight pieces of seams are not drawn.
@@ -92,7 +94,7 @@ pub async fn add_dem_files(store: &Store, study: i64, new: Vec<NewDemFile>) -> R
         looked.push(file);
     }
     let pieces = pieces(&source, &mut |_| PathBuf::new())?;
-    plan_mosaic(&pieces, &Wish::default())?;
+    check_mosaic(&plan_mosaic(&pieces, &Wish::default())?)?;
     for (one, file) in new.iter().zip(&looked) {
         if store.dem_part(study, &file.sha256).await?.is_none() {
             store.put_file(study, FileRole::DemPart, &one.file, &one.path).await?;
@@ -163,18 +165,18 @@ async fn changed(
     before: serde_json::Value,
     what: &str,
 ) -> Result<Job> {
-    store.change_study(study, vec![(StudyPart::Source, Some(serde_json::to_value(&source)?))]).await?;
+    store.change_study(study, vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
     store.remember(study, what, &Inverse::SetSource { source: before }).await?;
     store.log(study, "Terrain", what, json!({ "files": source.names() }), Default::default()).await?;
-    Ok(store.enqueue(study, JobKind::Import, json!({ "keep": true })).await?)
+    Ok(store.enqueue(study, JobKind::Import, Kept::of(&Reread { keep: true })?).await?)
 }
 
 /// Puts the files of a DEM back as they were, and reads it anew.
 pub async fn restore_source(store: &Store, study: i64, source: serde_json::Value) -> Result<Job> {
     idle_source(store, study).await?;
-    let source: SourceFacts = serde_json::from_value(source)?;
-    store.change_study(study, vec![(StudyPart::Source, Some(serde_json::to_value(&source)?))]).await?;
-    Ok(store.enqueue(study, JobKind::Import, json!({ "keep": true })).await?)
+    let source: SourceFacts = kept::read(source)?;
+    store.change_study(study, vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
+    Ok(store.enqueue(study, JobKind::Import, Kept::of(&Reread { keep: true })?).await?)
 }
 
 /// The files of a DEM in their order, at the paths that `path` gives for their numbers.
@@ -202,6 +204,11 @@ fn pieces(source: &SourceFacts, path: &mut dyn FnMut(usize) -> PathBuf) -> Resul
         },
     };
     Ok(source.order().into_iter().map(piece).collect())
+}
+
+/// Refuses a mosaic of more cells than memory allows.
+fn check_mosaic(plan: &MosaicPlan) -> Result<()> {
+    Ok(Step::Terrain.check(plan.rows as u64 * plan.cols as u64)?)
 }
 
 fn name_of(format: &str) -> &'static str {
@@ -248,6 +255,7 @@ pub(crate) async fn read_source(
         }
         let pieces = pieces(&now, &mut |number| paths[number].clone())?;
         let plan = plan_mosaic(&pieces, &Wish::default())?;
+        check_mosaic(&plan)?;
         let Mosaic { values, origin, overlaps, notes } =
             read_mosaic(&pieces, &plan, Resampling::Bilinear, now.level, &part)?;
         drop(dir);
@@ -301,7 +309,7 @@ pub async fn set_provenance(store: &Store, study: i64, place: usize, provenance:
             source.file.clone()
         }
     };
-    store.change_study(study, vec![(StudyPart::Source, Some(serde_json::to_value(&source)?))]).await?;
+    store.change_study(study, vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
     let text = format!("Said where {name} comes from");
     store.log(study, "Terrain", &text, serde_json::to_value(provenance)?, Default::default()).await?;
     Ok(())

@@ -3,58 +3,27 @@
 use std::time::Instant;
 
 use bothros_core::Threshold;
-use bothros_store::{Inverse, KeptNetwork, Store};
+use bothros_core::network::Network;
+use bothros_store::{Inverse, Kept, KeptNetwork, LogLine, Record, Store};
 use serde_json::json;
 
-use crate::evidence::constant_drop;
-use crate::{Error, Facts, GridCache, NetworkFacts, Result};
-
-/// Draws the network at a threshold and keeps its figures.
-pub(crate) async fn keep_network(
-    store: &Store,
-    grids: &GridCache,
-    study: i64,
-    threshold: Threshold,
-) -> Result<NetworkFacts> {
-    keep(store, grids, study, threshold, false).await?.ok_or_else(Error::not_routed)
-}
-
-/// Keeps the figures of the network at a threshold, unless somebody has set one in the meantime: that one is theirs.
-pub(crate) async fn keep_unless_set(
-    store: &Store,
-    grids: &GridCache,
-    study: i64,
-    threshold: Threshold,
-) -> Result<()> {
-    keep(store, grids, study, threshold, true).await?;
-    Ok(())
-}
-
-/// Where flow is routed again before the figures are kept, they are measured again.
-async fn keep(
-    store: &Store,
-    grids: &GridCache,
-    study: i64,
-    threshold: Threshold,
-    first: bool,
-) -> Result<Option<NetworkFacts>> {
-    loop {
-        let number = grids.number(store, &Facts::of(&store.study(study).await?)?).await?;
-        let found = figures(store, grids, study, threshold).await?;
-        match store.keep_network(study, number, serde_json::to_value(found)?, first).await? {
-            KeptNetwork::Kept => return Ok(Some(found)),
-            KeptNetwork::Taken => return Ok(None),
-            KeptNetwork::Outdated => {}
-        }
-    }
-}
+use crate::{Error, Facts, GridCache, NetworkFacts, Result, TerrainFacts};
 
 /// Draws the network at a threshold and measures it.
-async fn figures(store: &Store, grids: &GridCache, study: i64, threshold: Threshold) -> Result<NetworkFacts> {
-    let facts = Facts::of(&store.study(study).await?)?;
-    let network = grids.network(store, &facts, threshold).await?;
-    let terrain = facts.terrain.ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
-    Ok(NetworkFacts {
+pub(crate) async fn figures(
+    store: &Store,
+    grids: &GridCache,
+    facts: &Facts,
+    threshold: Threshold,
+) -> Result<NetworkFacts> {
+    let network = grids.network(store, facts, threshold).await?;
+    let terrain = facts.terrain.as_ref().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
+    Ok(figures_of(&network, terrain, threshold))
+}
+
+/// The figures of a network.
+pub(crate) fn figures_of(network: &Network, terrain: &TerrainFacts, threshold: Threshold) -> NetworkFacts {
+    NetworkFacts {
         threshold,
         reaches: network.reaches.len(),
         headwaters: network.headwaters(),
@@ -62,16 +31,7 @@ async fn figures(store: &Store, grids: &GridCache, study: i64, threshold: Thresh
         highest_order: network.highest_order(),
         density_km: network.length_m() / 1000.0 / terrain.frame.area_of(terrain.summary.cells).as_km2(),
         stream_cells: network.stream_cells,
-    })
-}
-
-/// The first threshold offered: the smallest at which the drops of streams are constant, or, where they are at
-/// none, 1 % of the largest contributing area.
-pub(crate) async fn first_threshold(store: &Store, grids: &GridCache, study: i64) -> Result<Threshold> {
-    let facts = Facts::of(&store.study(study).await?)?;
-    let largest = facts.routing.as_ref().map_or(1, |r| r.largest_cells);
-    let constant = constant_drop(store, grids, &facts).await?;
-    Ok(constant.unwrap_or(Threshold::cells((largest / 100).max(1))))
+    }
 }
 
 /// Sets the threshold of a study; it can be undone.
@@ -99,21 +59,31 @@ pub async fn set_threshold(
             routing.largest_cells
         )));
     }
-    let before = facts.network.map(|n| n.threshold);
-    let found = keep_network(store, grids, study, threshold).await?;
-    if let Some(before) = before.filter(|b| remember && *b != threshold) {
-        let label = format!("threshold {} → {} cells", before.as_cells(), threshold.as_cells());
-        store.remember(study, &label, &Inverse::SetThreshold { cells: before.as_cells() }).await?;
+    // Where flow is routed again before the figures are kept, they are measured again.
+    loop {
+        let facts = Facts::of(&store.study(study).await?)?;
+        let number = grids.number(store, &facts).await?;
+        let before = facts.network.map(|n| n.threshold);
+        let found = figures(store, grids, &facts, threshold).await?;
+        let mut record = Record::default();
+        if let Some(before) = before.filter(|b| remember && *b != threshold) {
+            let label = format!("threshold {} → {} cells", before.as_cells(), threshold.as_cells());
+            record.undo = Some((label, Inverse::SetThreshold { cells: before.as_cells() }));
+        }
+        if before != Some(threshold) {
+            let text = format!(
+                "Threshold {:.4} km² ({} cells): {} reaches, {:.1} km",
+                threshold.as_area(&terrain.frame).as_km2(),
+                threshold.as_cells(),
+                found.reaches,
+                found.length_m / 1000.0
+            );
+            let settings = json!({ "cells": threshold.as_cells() });
+            record.log = Some(LogLine { stage: "Network", text, settings, took: begun.elapsed() });
+        }
+        match store.keep_network(study, number, Kept::of(&found)?, record).await? {
+            KeptNetwork::Kept => return Ok(found),
+            KeptNetwork::Outdated => {}
+        }
     }
-    if before != Some(threshold) {
-        let text = format!(
-            "Threshold {:.4} km² ({} cells): {} reaches, {:.1} km",
-            threshold.as_area(&terrain.frame).as_km2(),
-            threshold.as_cells(),
-            found.reaches,
-            found.length_m / 1000.0
-        );
-        store.log(study, "Network", &text, json!({ "cells": threshold.as_cells() }), begun.elapsed()).await?;
-    }
-    Ok(found)
 }

@@ -6,7 +6,7 @@ use bothros_core::Threshold;
 use bothros_core::calibration::{Scores, Side, agreement};
 use bothros_core::network::extract;
 use bothros_core::routing::{Method, flow_accumulation};
-use bothros_store::{Inverse, LayerRole, Store, Trial};
+use bothros_store::{Inverse, Kept, LayerRole, Store, Trial, kept};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sha2::{Digest, Sha256};
@@ -168,7 +168,7 @@ pub async fn trials(store: &Store, study: i64) -> Result<Vec<KeptTrial>> {
     let facts = Facts::of(&store.study(study).await?)?;
     let now = surface_of(&facts)?;
     let read = |trial: Trial| {
-        let known: TrialFacts = serde_json::from_value(trial.facts.clone())?;
+        let known: TrialFacts = kept::read(trial.facts.clone())?;
         let outdated = outdated(&known, &facts, &now);
         Ok(KeptTrial { trial, facts: known, outdated })
     };
@@ -268,7 +268,7 @@ pub async fn keep_trial(
         })
         .await?;
     }
-    let id = store.add_trial(study, &name, serde_json::to_value(&found)?, remark.trim(), &drawn).await?;
+    let id = store.add_trial(study, &name, Kept::of(&found)?, remark.trim(), &drawn).await?;
     let text = format!("Trial {name} kept");
     store.remember(study, &text, &Inverse::RemoveTrial { id }).await?;
     store.log(study, "Network", &text, serde_json::to_value(&found)?, begun.elapsed()).await?;

@@ -52,7 +52,8 @@ async fn site(dir: &Path) -> (Site, String) {
         resolution_m: 10.0,
         items: sheets(dir),
     };
-    let elevations = Elevations::Simulated(Arc::new(move || Ok(vec![collection.clone()])));
+    let elevations =
+        Elevations::Simulated { prepare: Arc::new(move || Ok(vec![collection.clone()])), port: None };
     let address = elevations.start(std::future::pending()).await.unwrap();
     (Site::with(&database().await, Elevations::At(address.clone())).await, address)
 }

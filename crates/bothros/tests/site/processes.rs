@@ -10,9 +10,8 @@ use bothros_demo::fractal_terrain;
 use bothros_formats::{RasterKind, write_cog};
 use bothros_store::{JobKind, Store};
 use bothros_work::{NewStudy, begin_study};
-use serde_json::json;
 
-fn rough_file(dir: &std::path::Path, size: usize) -> std::path::PathBuf {
+pub fn rough_file(dir: &std::path::Path, size: usize) -> std::path::PathBuf {
     let path = dir.join("rough.tif");
     let frame = Frame { rows: size, cols: size, ..FRAME };
     let dem: Grid<f32> = fractal_terrain(size, 9);
@@ -20,7 +19,7 @@ fn rough_file(dir: &std::path::Path, size: usize) -> std::path::PathBuf {
     path
 }
 
-struct Process(Child);
+pub struct Process(pub Child);
 
 impl Drop for Process {
     fn drop(&mut self) {
@@ -30,26 +29,33 @@ impl Drop for Process {
     }
 }
 
-fn bothros(arguments: &[&str]) -> Process {
+pub fn bothros(arguments: &[&str]) -> Process {
     let child =
         Command::new(env!("CARGO_BIN_EXE_bothros")).args(arguments).stdout(Stdio::piped()).spawn().unwrap();
     Process(child)
 }
 
+pub fn serve(url: &str) -> (Process, String) {
+    address(bothros(&["serve", "--port", "0", "--database", url]))
+}
+
 /// The server's address as it tells it.
-fn serve(url: &str) -> (Process, String) {
-    let mut process = bothros(&["serve", "--port", "0", "--database", url]);
+pub fn address(mut process: Process) -> (Process, String) {
     let lines = BufReader::new(process.0.stdout.take().unwrap()).lines();
     let line =
         lines.map_while(Result::ok).find(|l| l.contains("http://")).expect("the server tells its address");
     (process, line.split_whitespace().last().unwrap().trim_end_matches('/').to_owned())
 }
 
-async fn ended(store: &Store, study: i64) -> bothros_store::Job {
+pub async fn ended(store: &Store, study: i64) -> bothros_store::Job {
     wait(store, study, |job| !job.is_active()).await
 }
 
-async fn wait(store: &Store, study: i64, ready: impl Fn(&bothros_store::Job) -> bool) -> bothros_store::Job {
+pub async fn wait(
+    store: &Store,
+    study: i64,
+    ready: impl Fn(&bothros_store::Job) -> bool,
+) -> bothros_store::Job {
     let mut events = store.events().await.unwrap();
     loop {
         let job = store.last_job(study).await.unwrap().unwrap();
@@ -63,7 +69,7 @@ async fn wait(store: &Store, study: i64, ready: impl Fn(&bothros_store::Job) -> 
     }
 }
 
-async fn begin(store: &Store, path: &std::path::Path) -> i64 {
+pub async fn begin(store: &Store, path: &std::path::Path) -> i64 {
     let new = NewStudy {
         name: "rough",
         description: "",
@@ -86,7 +92,7 @@ async fn a_worker_of_its_own_runs_jobs() {
     let job = ended(&store, study).await;
     assert_eq!(job.state, "done", "{}", job.message);
     assert!(job.worker.unwrap().starts_with("worker-"));
-    store.enqueue(study, JobKind::Route, json!({})).await.unwrap();
+    store.enqueue(study, JobKind::Route, bothros_store::Kept::empty()).await.unwrap();
     assert_eq!(ended(&store, study).await.state, "done");
     assert!(store.study(study).await.unwrap().network.is_some());
 }
@@ -99,7 +105,7 @@ async fn a_server_killed_in_the_middle_of_a_job() {
     let dir = tempfile::tempdir().unwrap();
     let study = begin(&store, &rough_file(dir.path(), 2400)).await;
     assert_eq!(ended(&store, study).await.state, "done");
-    store.enqueue(study, JobKind::Route, json!({})).await.unwrap();
+    store.enqueue(study, JobKind::Route, bothros_store::Kept::empty()).await.unwrap();
     wait(&store, study, |job| job.state == "running" && job.progress > 0.0).await;
     server.0.kill().unwrap();
     server.0.wait().unwrap();

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::around::Around;
 use super::mapped::{Mapped, Work, in_cells};
+use crate::grid::pieces_within;
 use crate::monitor::check;
 use crate::routing::{DIRECTION_NODATA, downstream, largest_inflow_of_row};
 use crate::{Frame, Grid, Monitor, Result, Threshold};
@@ -330,11 +331,12 @@ fn found(
                 let pieces = (length * 4.0).ceil().max(1.0);
                 let piece = (length / pieces * frame.cell_m() * MICRO).round() as u64;
                 places.clear();
-                let place = |at: usize| {
+                let place = |at: u64| {
                     let t = (at as f64 + 0.5) / pieces;
                     [pair[0][0] + dx * t, pair[0][1] + dy * t]
                 };
-                places.extend((0..pieces as usize).map(place).filter(|&[x, y]| around.holds(x, y)));
+                let near = pieces_within(pair[0], pair[1], pieces, (frame.rows, frame.cols));
+                places.extend(near.map(place).filter(|&[x, y]| around.holds(x, y)));
                 around.areas(&places, &mut areas);
                 for &area in &areas {
                     all += piece;

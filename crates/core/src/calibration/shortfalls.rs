@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::around::Around;
 use super::mapped::{in_cells, near};
 use crate::conditioning::stream_fits;
+use crate::grid::pieces_within;
 use crate::monitor::check;
 use crate::network::Network;
 use crate::routing::downstream;
@@ -272,7 +273,12 @@ impl Compared<'_> {
         for pair in line.windows(2) {
             let (dx, dy) = (pair[1][0] - pair[0][0], pair[1][1] - pair[0][1]);
             let pieces = (dx.hypot(dy) * 4.0).ceil().max(1.0);
-            for at in 0..pieces as usize {
+            let near = pieces_within(pair[0], pair[1], pieces, (self.frame.rows, self.frame.cols));
+            if near.start > 0 || near.is_empty() {
+                // It comes from beyond the grid.
+                end(&mut run, &mut most, last.take());
+            }
+            for at in near {
                 let point = |share: f64| [pair[0][0] + dx * share / pieces, pair[0][1] + dy * share / pieces];
                 let [x, y] = point(at as f64 + 0.5);
                 if !around.holds(x, y) || streams.any([x, y]) {
@@ -286,7 +292,7 @@ impl Compared<'_> {
                 most = most.max(areas[0]);
                 last = Some(point(at as f64 + 1.0));
                 // One point a cell is enough, and the line's own corners.
-                if at % 4 == 3 || at + 1 == pieces as usize {
+                if at % 4 == 3 || at + 1 == pieces as u64 {
                     run.push(point(at as f64 + 1.0));
                 }
             }

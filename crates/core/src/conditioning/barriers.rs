@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use super::hierarchy::Depression;
 use super::lines::Line;
 use super::way_out::{WayLimits, WayOut};
+use crate::grid::share_within;
 use crate::monitor::SharedPace;
 use crate::routing::ACCUMULATION_NODATA;
 use crate::{Area, Cell, Frame, Grid, Monitor, Result};
@@ -403,15 +404,48 @@ impl<'a> Nearby<'a> {
         }
         for line in &search.streams {
             for ends in line.windows(2) {
-                let (a, b) = (all.place(ends[0]), all.place(ends[1]));
-                for i in a.0.min(b.0)..=a.0.max(b.0) {
-                    for j in a.1.min(b.1)..=a.1.max(b.1) {
-                        all.streams.entry((i, j)).or_default().push([ends[0], ends[1]]);
-                    }
+                // Only what lies near the grid: a line may come from the other end of the world.
+                let Some((from, to)) = all.near_the_grid(ends, frame) else { continue };
+                for place in all.places_along(from, to) {
+                    all.streams.entry(place).or_default().push([ends[0], ends[1]]);
                 }
             }
         }
         all
+    }
+
+    /// The part of a segment that lies within the grid, or near it.
+    fn near_the_grid(&self, ends: &[[f64; 2]], frame: &Frame) -> Option<([f64; 2], [f64; 2])> {
+        let in_cells =
+            |p: [f64; 2]| [(p[0] - frame.left) / frame.cell_size, (frame.top - p[1]) / frame.cell_size];
+        let margin = 2.0 * self.near / frame.cell_size;
+        let (a, b) = (ends[0], ends[1]);
+        let (from, to) = share_within(in_cells(a), in_cells(b), (frame.rows, frame.cols), margin)?;
+        let on = |t: f64| [a[0] + t * (b[0] - a[0]), a[1] + t * (b[1] - a[1])];
+        Some((on(from), on(to)))
+    }
+
+    /// The places that a segment passes: as many as it is long.
+    fn places_along(&self, from: [f64; 2], to: [f64; 2]) -> Vec<(i64, i64)> {
+        let (a, b) = if from[0] <= to[0] { (from, to) } else { (to, from) };
+        let (first, last) = (self.place(a).0, self.place(b).0);
+        let slope = (b[1] - a[1]) / (b[0] - a[0]);
+        let y_at = |x: f64| {
+            if x <= a[0] {
+                a[1]
+            } else if x >= b[0] {
+                b[1]
+            } else {
+                a[1] + (x - a[0]) * slope
+            }
+        };
+        let mut passed = Vec::new();
+        for i in first..=last {
+            let (y0, y1) = (y_at(i as f64 * self.near), y_at((i + 1) as f64 * self.near));
+            let (j0, j1) = ((y0.min(y1) / self.near).floor() as i64, (y0.max(y1) / self.near).floor() as i64);
+            passed.extend((j0..=j1).map(|j| (i, j)));
+        }
+        passed
     }
 
     fn place(&self, p: [f64; 2]) -> (i64, i64) {
@@ -506,6 +540,24 @@ mod tests {
         let b2 = &found(&dem, &known)[0];
         assert_eq!((b2.culvert_m, b2.stream_m), (Some(12.0), Some(30.0)));
         assert!(b2.score > b.score || b2.score == 1.0);
+    }
+
+    #[test]
+    fn a_line_across_the_world_costs_no_more_than_the_grid() {
+        let across = vec![[FRAME.left + 100.0, FRAME.top - 100.0], [-3e8, 9e8], [4e8, -7e8], [0.0, 0.0]];
+        let search = BarrierSearch { streams: vec![across.clone(); 50], ..small() };
+        let nearby = Nearby::new(&search, &FRAME);
+        assert!(nearby.streams.len() < 500, "{} places", nearby.streams.len());
+        // What passes a place is known there, as by looking at all of it.
+        let line = vec![[FRAME.left - 900.0, FRAME.top + 70.0], [FRAME.left + 600.0, FRAME.top - 500.0]];
+        let search = BarrierSearch { streams: vec![line.clone()], ..small() };
+        let nearby = Nearby::new(&search, &FRAME);
+        for (x, y) in [(3.0, 5.0), (100.0, 320.0), (250.0, 360.0), (151.0, 299.0)] {
+            let at = [FRAME.left + x, FRAME.top - y];
+            let far = to_segment(at, &[line[0], line[1]]) * FRAME.unit_m;
+            let known = nearby.nearest(&nearby.streams, at, |ends| to_segment(at, ends));
+            assert_eq!(known, Some(far).filter(|&m| m <= search.near_m), "{x} {y}");
+        }
     }
 
     #[test]

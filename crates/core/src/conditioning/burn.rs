@@ -134,7 +134,9 @@ fn distances(dem: &Grid<f32>, streams: &[u32], most: f64, monitor: &dyn Monitor)
     for &cell in streams {
         away[cell as usize] = 0.0;
     }
-    let mut lists: Vec<Vec<u32>> = vec![Vec::new(); most.max(0.0).ceil() as usize + 3];
+    // No way over the grid is longer than all of its cells.
+    let most = most.clamp(0.0, 1.5 * dem.len() as f64);
+    let mut lists: Vec<Vec<u32>> = vec![Vec::new(); most.ceil() as usize + 3];
     lists[0] = streams.to_vec();
     let mut seen = 0usize;
     for at in 0..lists.len() {

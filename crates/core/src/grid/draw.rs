@@ -61,16 +61,33 @@ pub fn cells_along(line: &[[f64; 2]], frame: &Frame, connection: Connection) -> 
     cells
 }
 
-/// The part of a segment that lies within one cell of the grid (Liang and Barsky 1984), so that a
-/// line across the world costs no more than the grid.
+/// The part of a segment that lies within one cell of the grid, so that a line across the world costs no more than the
+/// grid.
 fn clipped(a: (f64, f64), b: (f64, f64), frame: &Frame) -> Option<((f64, f64), (f64, f64))> {
-    if ![a.0, a.1, b.0, b.1].iter().all(|v| v.is_finite()) {
+    let (from, to) = share_within([a.0, a.1], [b.0, b.1], (frame.rows, frame.cols), 1.0)?;
+    let on = |t: f64| (a.0 + t * (b.0 - a.0), a.1 + t * (b.1 - a.1));
+    Some((if from > 0.0 { on(from) } else { a }, if to < 1.0 { on(to) } else { b }))
+}
+
+/// Which share of a segment, from 0 at `a` to 1 at `b`, lies within a grid of rows and columns and `margin` around it.
+/// All is in cells from the north-west corner: column, then row. `None` where the segment does not come near, or is no
+/// line between numbers.
+///
+/// # Source
+/// Liang and Barsky 1984, A new concept and method for line clipping, ACM Transactions on Graphics 3(1).
+pub(crate) fn share_within(
+    a: [f64; 2],
+    b: [f64; 2],
+    (rows, cols): (usize, usize),
+    margin: f64,
+) -> Option<(f64, f64)> {
+    if !a.iter().chain(&b).all(|v| v.is_finite()) {
         return None;
     }
-    let (dx, dy) = (b.0 - a.0, b.1 - a.1);
+    let (dx, dy) = (b[0] - a[0], b[1] - a[1]);
     let (mut from, mut to) = (0.0f64, 1.0f64);
-    let (right, bottom) = (frame.cols as f64 + 1.0, frame.rows as f64 + 1.0);
-    for (p, q) in [(-dx, a.0 + 1.0), (dx, right - a.0), (-dy, a.1 + 1.0), (dy, bottom - a.1)] {
+    let (right, bottom) = (cols as f64 + margin, rows as f64 + margin);
+    for (p, q) in [(-dx, a[0] + margin), (dx, right - a[0]), (-dy, a[1] + margin), (dy, bottom - a[1])] {
         if p == 0.0 {
             if q < 0.0 {
                 return None;
@@ -81,8 +98,23 @@ fn clipped(a: (f64, f64), b: (f64, f64), frame: &Frame) -> Option<((f64, f64), (
             to = to.min(q / p);
         }
     }
-    let on = |t: f64| (a.0 + t * dx, a.1 + t * dy);
-    (from <= to).then(|| (if from > 0.0 { on(from) } else { a }, if to < 1.0 { on(to) } else { b }))
+    (from <= to).then_some((from, to))
+}
+
+/// Those of `pieces` equal pieces of a segment that may lie within a grid; arguments as for [`share_within`]. A segment
+/// across the world has no more of them than the grid.
+pub(crate) fn pieces_within(
+    a: [f64; 2],
+    b: [f64; 2],
+    pieces: f64,
+    size: (usize, usize),
+) -> std::ops::Range<u64> {
+    match share_within(a, b, size, 2.0) {
+        Some((from, to)) => {
+            (from * pieces).floor().max(0.0) as u64..((to * pieces).ceil().min(pieces)) as u64
+        }
+        None => 0..0,
+    }
 }
 
 /// The largest whole number that is not above a value; casts cut off, and are faster than rounding.

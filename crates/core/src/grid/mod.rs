@@ -9,6 +9,7 @@ mod raster;
 
 pub(crate) use away::{Away, Work};
 pub use draw::{Connection, cells_along, cells_within};
+pub(crate) use draw::{pieces_within, share_within};
 pub use frame::Frame;
 pub(crate) use pages::Pages;
 pub use placing::{Placing, TiePoint, place_picture};

@@ -23,6 +23,10 @@ pub struct Model {
     pub created_at: ChronoDateTimeUtc,
     /// the candidate DEM it belongs to; none for the DEM at work
     pub parked: Option<i64>,
+    /// when another took its place; it goes when nobody reads it any more
+    pub superseded_at: Option<ChronoDateTimeUtc>,
+    /// until when somebody reads it, if nothing more is heard of them
+    pub read_until: Option<ChronoDateTimeUtc>,
 }
 
 /// Joins are written where they are needed.

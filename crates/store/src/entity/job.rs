@@ -23,6 +23,8 @@ pub struct Model {
     pub message: String,
     /// whether somebody asked to stop it
     pub cancel_requested: bool,
+    /// whether it is worked on in a process of its own, since another ended while it was at it
+    pub apart: bool,
     /// how often it was begun
     pub attempts: i32,
     /// which process works on it

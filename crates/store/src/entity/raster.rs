@@ -31,6 +31,8 @@ pub struct Model {
     pub cell_y: f64,
     /// the candidate DEM it belongs to; none for the DEM at work
     pub parked: Option<i64>,
+    /// when another took its place; it goes soon after
+    pub superseded_at: Option<ChronoDateTimeUtc>,
 }
 
 /// Joins are written where they are needed.

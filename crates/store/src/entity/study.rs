@@ -29,6 +29,8 @@ pub struct Model {
     pub routing: Option<Json>,
     /// the network at the chosen threshold
     pub network: Option<Json>,
+    /// counts the changes of this row
+    pub revision: i64,
     /// choices: threshold, snapping, style
     pub settings: Json,
 }

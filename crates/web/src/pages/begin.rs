@@ -15,11 +15,11 @@ use crate::security::Token;
 #[derive(Template)]
 #[template(path = "begin.html")]
 struct Begin {
-    token: String,
+    token: Token,
 }
 
 pub async fn begin(Extension(token): Extension<Token>) -> Result<Response> {
-    page(&Begin { token: token.0 })
+    page(&Begin { token })
 }
 
 #[derive(Template)]

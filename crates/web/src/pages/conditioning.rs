@@ -521,7 +521,7 @@ struct BarrierCard {
 
 /// One barrier: why it is thought so, the ground along its line, and what can be decided.
 pub async fn barrier(State(app): State<App>, Path((study, id)): Path<(i64, i64)>) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let rows = app.store.barriers(study).await?;
     let at =
         rows.iter().position(|b| b.id == id).ok_or_else(|| WebError::nothing("there is no such barrier"))?;

@@ -4,7 +4,6 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::network::{Ending, Piece, pieces};
-use bothros_work::Facts;
 
 use super::page;
 use crate::App;
@@ -27,7 +26,7 @@ const PIECES_LISTED: usize = 20;
 
 /// How a network hangs together: in a sentence, and the places where a piece ends inside the footprint.
 pub async fn continuity_part(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let network = app.grids.network(&app.store, &facts, threshold_of(&facts)?).await?;
     let grids = app.grids.get(&app.store, &facts).await?;
     let found = pieces(&network, &grids.directions);

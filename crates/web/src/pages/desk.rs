@@ -208,13 +208,13 @@ async fn handover(app: &App, study: i64, facts: Facts) -> Result<Response> {
         busy,
         file: file.map(|f| (f.name, numbers::bytes(f.bytes))),
         fresh,
-        has_points: !app.store.pour_points(study).await?.is_empty(),
+        has_points: app.store.pour_point_count(study).await? > 0,
         short: bothros_work::package_name(&facts.name),
     })
 }
 
 pub async fn desk(State(app): State<App>, Path((study, stage)): Path<(i64, String)>) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = Facts::clone(&*app.facts(study).await?);
     match stage.as_str() {
         "terrain" => terrain(&app, study, facts).await,
         "conditioning" => conditioning(&app, study, facts).await,

@@ -194,10 +194,10 @@ pub async fn help(Path(topic): Path<String>) -> Result<Response> {
 #[derive(Template)]
 #[template(path = "licences.html")]
 struct Licences {
-    token: String,
+    token: Token,
     licences: Vec<(String, String)>,
 }
 
 pub async fn licences(Extension(token): Extension<Token>) -> Result<Response> {
-    page(&Licences { token: token.0, licences: crate::assets::licences() })
+    page(&Licences { token, licences: crate::assets::licences() })
 }

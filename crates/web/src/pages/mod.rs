@@ -24,7 +24,7 @@ pub use help::{help, licences};
 pub use rail::{log, rail};
 pub use reaches::reaches;
 pub use shortfalls::shortfalls_part;
-pub use start::{RESTORE_WITHIN, nowhere, start};
+pub use start::{RESTORE_WITHIN, health, nowhere, start};
 pub use study::study;
 pub use terrain::{crs_list, prepare_plan, warp_plan};
 pub use trials::{compare, justify, trials_part};

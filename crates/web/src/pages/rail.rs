@@ -134,19 +134,26 @@ pub async fn package(app: &App, study: i64) -> Result<Option<bool>> {
     if app.store.file(study, bothros_store::FileRole::Package).await?.is_none() {
         return Ok(None);
     }
-    let log = app.store.log_entries(study).await?;
-    Ok(Some(log.first().is_some_and(|e| e.stage == "Handover")))
+    Ok(Some(app.store.last_logged_stage(study).await?.as_deref() == Some("Handover")))
 }
 
 /// The stages of a study as they stand now.
 async fn current(app: &App, study: i64) -> Result<Vec<Stage>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let last = app.store.last_job(study).await?;
-    let points = app.store.pour_points(study).await?.len();
+    let points = app.store.pour_point_count(study).await?;
     let (active, ended): (Vec<_>, Vec<_>) = last.into_iter().partition(Job::is_active);
     let failed = ended.first().filter(|j| j.state == "failed");
     let stale = is_stale(&app.store, &facts).await?;
     Ok(stages(&facts, points, active.first(), failed, package(app, study).await?, stale))
+}
+
+/// Whether flow was routed with other choices, layers or decisions than those that `key` marks.
+pub fn is_stale_by(facts: &Facts, key: impl FnOnce() -> bothros_work::Result<String>) -> Result<bool> {
+    match facts.routing.as_ref().and_then(|r| r.conditioned.as_ref()) {
+        Some(done) => Ok(done.key != key()?),
+        None => Ok(false),
+    }
 }
 
 /// Whether choices, layers or decisions have changed since flow was routed.

@@ -5,14 +5,13 @@ use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use bothros_core::network::{Network, OrderTotals, Reach, horton_ratios, totals_by_order};
 use bothros_core::{Cell, Frame};
-use bothros_work::Facts;
 use serde::Deserialize;
 
 use super::page;
 use crate::App;
-use crate::actions::number;
 use crate::calibration::threshold_of;
 use crate::error::{Result, WebError};
+use crate::form::number;
 use crate::numbers;
 
 /// What is asked for.
@@ -227,7 +226,7 @@ pub async fn reaches(
     Path(study): Path<i64>,
     Query(mut asked): Query<Asked>,
 ) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let threshold = threshold_of(&facts)?;
     let network = app.grids.network(&app.store, &facts, threshold).await?;
     let frame = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?.frame;

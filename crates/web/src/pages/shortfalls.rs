@@ -4,7 +4,7 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::calibration::{Reason, Shortfall, Side};
-use bothros_work::{Facts, Verdict, tolerance_m};
+use bothros_work::{Verdict, tolerance_m};
 
 use super::page;
 use crate::App;
@@ -68,7 +68,7 @@ fn reason(shortfall: &Shortfall) -> String {
 
 /// The list for the network at the study's threshold.
 pub async fn shortfalls_part(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let (threshold, tolerance) = (threshold_of(&facts)?, tolerance_m(&facts));
     let found = app.calibration.comparison(&app.store, &app.grids, study, threshold, tolerance).await?;
     let unit_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.unit_m);

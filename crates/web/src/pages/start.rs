@@ -1,16 +1,20 @@
 //! The start page: the studies, and a place to drop a DEM.
 
+use std::collections::HashMap;
 use std::time::Duration;
 
 use askama::Template;
 use axum::Extension;
+use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
-use bothros_work::Facts;
+use bothros_store::{Barrier, Job, Layer, Store};
+use bothros_work::{Facts, conditioning_key_of};
+use serde_json::{Value, json};
 
 use super::page;
-use super::rail::{is_stale, package, stages};
+use super::rail::{is_stale_by, stages};
 use crate::App;
 use crate::error::Result;
 use crate::numbers;
@@ -23,14 +27,24 @@ struct Card {
     id: i64,
     name: String,
     description: String,
-    size: String,
-    state: String,
-    running: bool,
-    waiting: bool,
-    stage: &'static str,
     changed: String,
-    has_picture: bool,
-    destroys: String,
+    shown: Shown,
+}
+
+/// What is told of a study.
+enum Shown {
+    /// how far it is
+    Known {
+        size: String,
+        state: String,
+        running: bool,
+        waiting: bool,
+        stage: &'static str,
+        has_picture: bool,
+        destroys: String,
+    },
+    /// why it cannot be read
+    Unreadable(String),
 }
 
 struct Gone {
@@ -42,22 +56,48 @@ struct Gone {
 #[derive(Template)]
 #[template(path = "start.html")]
 struct Start {
-    token: String,
+    token: Token,
     studies: Vec<Card>,
     deleted: Vec<Gone>,
     limit: String,
     limit_bytes: u64,
 }
 
-pub async fn start(State(app): State<App>, Extension(token): Extension<Token>) -> Result<Response> {
-    let mut studies = Vec::new();
-    for study in app.store.studies().await? {
-        let facts = Facts::of(&study)?;
-        let job = app.store.active_job(study.id).await?;
-        let points = app.store.pour_points(study.id).await?.len();
-        let stale = is_stale(&app.store, &facts).await?;
-        let all = stages(&facts, points, job.as_ref(), None, package(&app, study.id).await?, stale);
-        let running = job.as_ref().map(|j| j.title().to_owned());
+/// What is told of all studies, asked for at once.
+struct Gathered {
+    jobs: HashMap<i64, Job>,
+    points: HashMap<i64, usize>,
+    layers: HashMap<i64, Vec<Layer>>,
+    barriers: HashMap<i64, Vec<Barrier>>,
+    packages: HashMap<i64, bool>,
+}
+
+impl Gathered {
+    async fn of(store: &Store) -> Result<Self> {
+        let (jobs, points, layers, barriers, packages) = tokio::try_join!(
+            store.active_jobs(),
+            store.pour_point_counts(),
+            store.all_layers(),
+            store.decided_barriers(),
+            store.packages(),
+        )?;
+        Ok(Self {
+            jobs: jobs.into_iter().map(|j| (j.study_id, j)).collect(),
+            points,
+            layers,
+            barriers,
+            packages,
+        })
+    }
+
+    fn told(&self, facts: &Facts) -> Result<Shown> {
+        let job = self.jobs.get(&facts.study);
+        let points = self.points.get(&facts.study).copied().unwrap_or(0);
+        let layers = self.layers.get(&facts.study).map_or(&[][..], Vec::as_slice);
+        let barriers = self.barriers.get(&facts.study).map_or(&[][..], Vec::as_slice);
+        let stale = is_stale_by(facts, || conditioning_key_of(facts, layers, barriers))?;
+        let all = stages(facts, points, job, None, self.packages.get(&facts.study).copied(), stale);
+        let running = job.map(|j| j.title().to_owned());
         let last = all.iter().rev().find(|s| s.state == "done").unwrap_or(&all[0]);
         let size = match (&facts.terrain, &facts.source) {
             (Some(t), _) => format!(
@@ -74,21 +114,40 @@ pub async fn start(State(app): State<App>, Extension(token): Extension<Token>) -
             ),
             _ => "no DEM".into(),
         };
-        studies.push(Card {
-            id: study.id,
+        Ok(Shown::Known {
             has_picture: facts.source.as_ref().is_some_and(|s| s.summary.is_some()),
             destroys: format!(
                 "its DEM, {}{points} pour points and its log",
                 if facts.routing.is_some() { "its network, " } else { "" }
             ),
-            name: study.name,
-            description: study.description,
             size,
             running: running.is_some(),
             waiting: last.state != "done",
             state: running.unwrap_or_else(|| format!("{}: {}", last.name, last.fact)),
             stage: last.key,
-            changed: study.updated_at.format("%-d %b %Y, %H:%M UTC").to_string(),
+        })
+    }
+}
+
+pub async fn start(State(app): State<App>, Extension(token): Extension<Token>) -> Result<Response> {
+    let heads = app.store.study_heads().await?;
+    let gathered = Gathered::of(&app.store).await?;
+    let known = app.facts_of(&heads).await?;
+    let mut studies = Vec::new();
+    for head in heads {
+        // One study that cannot be read takes no other along.
+        let shown = match known.get(&head.id) {
+            Some(Ok(facts)) => gathered.told(facts).unwrap_or_else(|e| Shown::Unreadable(e.message)),
+            Some(Err(why)) => Shown::Unreadable(why.clone()),
+            // Deleted since.
+            None => continue,
+        };
+        studies.push(Card {
+            id: head.id,
+            name: head.name,
+            description: head.description,
+            changed: head.updated_at.format("%-d %b %Y, %H:%M UTC").to_string(),
+            shown,
         });
     }
     let deleted = app
@@ -105,15 +164,20 @@ pub async fn start(State(app): State<App>, Extension(token): Extension<Token>) -
         })
         .collect();
     let limit = app.options.upload_limit;
-    page(&Start { token: token.0, studies, deleted, limit: numbers::bytes(limit), limit_bytes: limit })
+    page(&Start { token, studies, deleted, limit: numbers::bytes(limit), limit_bytes: limit })
 }
 
 #[derive(Template)]
 #[template(path = "nowhere.html")]
 struct Nowhere {
-    token: String,
+    token: Token,
 }
 
 pub async fn nowhere(Extension(token): Extension<Token>) -> Result<Response> {
-    Ok((StatusCode::NOT_FOUND, page(&Nowhere { token: token.0 })?).into_response())
+    Ok((StatusCode::NOT_FOUND, page(&Nowhere { token })?).into_response())
+}
+
+/// What does not work at the moment.
+pub async fn health(State(app): State<App>) -> Json<Value> {
+    Json(json!({ "troubles": app.health.told() }))
 }

@@ -16,7 +16,7 @@ use crate::security::Token;
 #[derive(Template)]
 #[template(path = "study.html")]
 struct Page {
-    token: String,
+    token: Token,
     id: i64,
     name: String,
     stage: &'static str,
@@ -55,5 +55,5 @@ pub async fn study(
             tracing::warn!(%error, "a study's grids could not be read ahead");
         }
     });
-    page(&Page { token: token.0, id: row.id, name: row.name, stage })
+    page(&Page { token, id: row.id, name: row.name, stage })
 }

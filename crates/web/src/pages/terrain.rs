@@ -2,7 +2,7 @@
 
 use askama::Template;
 use axum::Json;
-use axum::extract::{Form, Path, Query, State};
+use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use bothros_formats::{Crs, CrsEntry, plan_warp, search_crs, utm_zone};
 use bothros_store::{JobKind, LayerRole};
@@ -15,6 +15,7 @@ use super::desk::{Busy, Fact, busy, fact};
 use super::page;
 use crate::App;
 use crate::error::{Result, WebError};
+use crate::form::Form;
 use crate::numbers;
 use crate::terrain::{PrepareForm, chosen};
 
@@ -329,7 +330,7 @@ pub async fn prepare_plan(
     Path(study): Path<i64>,
     Form(form): Form<PrepareForm>,
 ) -> Result<Json<Value>> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let how = chosen(&app, &facts, form).await?;
     let source = facts.source.as_ref().ok_or_else(|| WebError::refused("the study has no DEM"))?;
     let place = how.place(source)?;
@@ -400,7 +401,7 @@ pub async fn crs_list(
     Path(study): Path<i64>,
     Query(search): Query<Search>,
 ) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let near = facts.source.as_ref().and_then(|s| s.centre_wgs84());
     let query = search.q.trim().to_owned();
     let mut entries = if query.is_empty() && near.is_none() { vec![] } else { search_crs(&query, near, 12) };
@@ -439,7 +440,7 @@ pub async fn warp_plan(
     Path(study): Path<i64>,
     Query(target): Query<Target>,
 ) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let to = Crs::parse(&target.crs)?;
     page(&OfferPart { offer: offer(&facts, &to)? })
 }

@@ -3,7 +3,7 @@
 use askama::Template;
 use axum::extract::{Extension, Path, Query, State};
 use axum::response::Response;
-use bothros_work::{Facts, KeptTrial, trials};
+use bothros_work::{KeptTrial, trials};
 use serde::Deserialize;
 
 use super::evidence::in_words;
@@ -108,7 +108,7 @@ pub async fn justify(State(app): State<App>, Path((study, trial)): Path<(i64, i6
     let text = match &kept.trial.justification {
         Some(text) => text.clone(),
         None if kept.is_current() => {
-            let facts = Facts::of(&app.store.study(study).await?)?;
+            let facts = app.facts(study).await?;
             let tolerance = kept.facts.tolerance_m;
             let found = app.calibration.evidence(&app.store, &app.grids, study, tolerance).await?;
             let chosen =
@@ -136,7 +136,7 @@ struct Frame {
 #[derive(Template)]
 #[template(path = "compare.html")]
 struct Compare {
-    token: String,
+    token: Token,
     study: i64,
     name: String,
     frames: Vec<Frame>,
@@ -150,7 +150,7 @@ pub async fn compare(
     Query(asked): Query<Compared>,
     Extension(token): Extension<Token>,
 ) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let all = trials(&app.store, study).await?;
     let wanted: Vec<&str> = asked.trials.split(',').filter(|t| !t.is_empty()).collect();
     if !(2..=4).contains(&wanted.len()) {
@@ -181,5 +181,5 @@ pub async fn compare(
     }
     let rows =
         all.into_iter().filter(|t| wanted.contains(&t.trial.id.to_string().as_str())).map(Row::of).collect();
-    page(&Compare { token: token.0, study, name: facts.name, frames, rows })
+    page(&Compare { token, study, name: facts.name.clone(), frames, rows })
 }

@@ -54,6 +54,7 @@ impl Site {
 
     /// With an elevation archive.
     pub async fn with(url: &str, elevations: Elevations) -> Self {
+        bothros::limits::read_files_with(env!("CARGO_BIN_EXE_bothros").into(), 3000);
         let running = start(url, UPLOAD_LIMIT, IpAddr::V4(Ipv4Addr::LOCALHOST), 0, elevations)
             .await
             .expect("the application starts");

@@ -157,7 +157,7 @@ fn shown(facts: &Facts, e: &Evidence) -> Result<Shown> {
 
 /// The evidence over all thresholds, at a tolerance.
 pub async fn evidence_part(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
+    let facts = app.facts(study).await?;
     let found = app.calibration.evidence(&app.store, &app.grids, study, tolerance_m(&facts)).await?;
     page(&Part { study, e: shown(&facts, &found)? })
 }

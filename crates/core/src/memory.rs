@@ -1,0 +1,112 @@
+//! Memory is reckoned before it is taken.
+//!
+//! What a step takes at its peak follows from the number of cells, and from that of corners of lines where it works
+//! on lines. A step asks [`check`] first, against a limit that the program sets once; so a DEM that is too large is
+//! refused in words, and the process that works on it is not ended by the system.
+
+use std::sync::atomic::{AtomicU64, Ordering};
+
+static LIMIT: AtomicU64 = AtomicU64::new(u64::MAX);
+
+/// Sets how much memory a step may take, bytes.
+pub fn set_limit(bytes: u64) {
+    LIMIT.store(bytes, Ordering::Relaxed);
+}
+
+/// How much memory a step may take, bytes.
+pub fn limit() -> u64 {
+    LIMIT.load(Ordering::Relaxed)
+}
+
+/// A step that would take more memory than it may.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error(
+    "{what} would take about {} of memory, and {} are allowed: use a larger cell size or a smaller area, or raise the limit (BOTHROS_MEMORY_MB) on a machine that has more",
+    size(*.needed), size(*.allowed)
+)]
+pub struct TooMuch {
+    /// the step, in words
+    pub what: String,
+    /// bytes that it would take
+    pub needed: u64,
+    /// bytes that are allowed
+    pub allowed: u64,
+}
+
+/// A number of bytes as it is said.
+fn size(bytes: u64) -> String {
+    match bytes {
+        0..=999_999_999 => format!("{:.0} MB", bytes as f64 / 1e6),
+        _ => format!("{:.1} GB", bytes as f64 / 1e9),
+    }
+}
+
+/// Refuses a step that would take more than the limit.
+///
+/// # Errors
+/// [`TooMuch`].
+pub fn check(what: &str, needed: u64) -> Result<(), TooMuch> {
+    let allowed = limit();
+    if needed <= allowed { Ok(()) } else { Err(TooMuch { what: what.to_owned(), needed, allowed }) }
+}
+
+/// A step over a whole DEM. Bytes a cell are what the process was measured to gain at its peak, rounded up; the
+/// roughest terrain counts, where one cell in eleven is the bottom of a sink.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Step {
+    /// elevations are read, put together, warped, looked at
+    Terrain,
+    /// sinks are nested and barriers sought
+    Review,
+    /// conditioning, routing, the first network
+    Route,
+    /// layers and rasters are written
+    Package,
+    /// a recipe from files to files, all of it
+    Recipe,
+}
+
+impl Step {
+    /// Bytes that a cell takes at the peak.
+    pub fn bytes_a_cell(self) -> u64 {
+        match self {
+            Self::Terrain => 24,
+            Self::Review => 72,
+            Self::Route => 48,
+            Self::Package => 24,
+            Self::Recipe => 32,
+        }
+    }
+    fn words(self) -> &'static str {
+        match self {
+            Self::Terrain => "reading this DEM",
+            Self::Review => "finding sinks and barriers",
+            Self::Route => "conditioning and routing flow",
+            Self::Package => "writing the package",
+            Self::Recipe => "this recipe",
+        }
+    }
+    /// Refuses a DEM of so many cells that the step would take more than the limit.
+    ///
+    /// # Errors
+    /// [`TooMuch`].
+    pub fn check(self, cells: u64) -> Result<(), TooMuch> {
+        check(self.words(), cells.saturating_mul(self.bytes_a_cell()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_too_much_is_told() {
+        let told = TooMuch { what: "reading this DEM".into(), needed: 103_000_000_000, allowed: 900_000_000 };
+        assert!(
+            told.to_string()
+                .starts_with("reading this DEM would take about 103.0 GB of memory, and 900 MB are")
+        );
+        // No limit is set in tests.
+        assert!(Step::Review.check(u64::MAX).is_ok());
+    }
+}
