@@ -50,6 +50,7 @@ struct Call {
 
 #[tokio::main]
 async fn main() -> anyhow::Result<ExitCode> {
+    bothros_archive::prepare_tls();
     let mut call = Call::parse();
     let short = call.kind == Kind::Short;
     if short {

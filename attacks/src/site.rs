@@ -68,7 +68,10 @@ impl Site {
             options: options.iter().map(|o| (*o).to_owned()).collect(),
             server: None,
             base: String::new(),
-            client: Client::builder().timeout(Duration::from_secs(120)).build()?,
+            client: Client::builder()
+                .timeout(Duration::from_secs(120))
+                .pool_idle_timeout(Duration::from_secs(5))
+                .build()?,
             token: String::new(),
         };
         site.begin().await?;

@@ -1,11 +1,15 @@
 //! The elevation archive that studies can begin from: a real one at an address, or the simulated one.
 
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
 use bothros_archive::{Preparing, StandIn, StandInCollection, StandInItem};
 use bothros_demo::{COARSE, FINE, Sheet, generate, read_sheets, resolution_m, write_sheets};
+use bothros_web::Health;
 use tokio::net::TcpListener;
+use tokio::task::JoinHandle;
+
+use crate::supervise::supervise;
 
 /// Where elevations come from.
 #[derive(Clone)]
@@ -37,25 +41,34 @@ impl Elevations {
         Self::Simulated { prepare, port: Some(port) }
     }
 
-    /// Starts the simulated archive, where it is wanted, and tells the address.
+    /// Starts the simulated archive, where it is wanted. Returns the address, and the task that keeps it running.
     ///
     /// # Errors
     /// Where no port is free.
-    pub async fn start(self, stop: impl Future<Output = ()> + Send + 'static) -> anyhow::Result<String> {
-        match self {
-            Self::At(address) => Ok(address),
-            Self::Simulated { prepare, port } => {
-                let listener = listen(port.as_deref()).await?;
-                let address = format!("http://{}/", listener.local_addr()?);
-                let archive = StandIn::new(&address, prepare);
-                tokio::spawn(async move {
-                    if let Err(error) = archive.serve(listener, stop).await {
-                        tracing::warn!(%error, "the simulated elevation archive has stopped");
-                    }
-                });
-                Ok(address)
+    pub async fn start(self, health: Health) -> anyhow::Result<(String, Option<JoinHandle<()>>)> {
+        let (prepare, port) = match self {
+            Self::At(address) => return Ok((address, None)),
+            Self::Simulated { prepare, port } => (prepare, port),
+        };
+        let listener = listen(port.as_deref()).await?;
+        let place = listener.local_addr()?;
+        let address = format!("http://{place}/");
+        let archive = StandIn::new(&address, prepare);
+        // The first time it is bound already; later it answers at the same place again.
+        let bound = Arc::new(Mutex::new(Some(listener)));
+        let task = move || {
+            let (archive, bound) = (archive.clone(), Arc::clone(&bound));
+            async move {
+                let first = bound.lock().ok().and_then(|mut first| first.take());
+                let listener = match first {
+                    Some(listener) => listener,
+                    None => TcpListener::bind(place).await?,
+                };
+                archive.serve(listener, std::future::pending()).await
             }
-        }
+        };
+        let what = "The simulated elevation archive does not answer at the moment.";
+        Ok((address, Some(supervise(health, "archive", what, task))))
     }
 }
 

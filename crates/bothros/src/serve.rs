@@ -177,19 +177,18 @@ const RESERVE_EVERY: u32 = 300;
 impl Running {
     /// Starts PostgreSQL again whenever it ends.
     pub fn watch(&mut self, local: Arc<LocalServer>) {
+        let health = self.health.clone();
         let task = move || {
-            let local = Arc::clone(&local);
+            let (local, health) = (Arc::clone(&local), health.clone());
             async move {
                 for look in 0u32.. {
-                    let (now, server) = (look, Arc::clone(&local));
-                    let revived = tokio::task::spawn_blocking(move || {
-                        if now.is_multiple_of(RESERVE_EVERY) {
-                            server.keep_reserve();
-                        }
-                        server.revive()
-                    });
-                    if revived.await?? {
-                        tracing::warn!("PostgreSQL had ended, and was started again");
+                    let server = Arc::clone(&local);
+                    if look.is_multiple_of(RESERVE_EVERY) {
+                        tokio::task::spawn_blocking(move || server.keep_reserve()).await?;
+                    } else if !server.is_alive() {
+                        health.trouble("PostgreSQL", "PostgreSQL has ended, and is started again.");
+                        tokio::task::spawn_blocking(move || server.revive()).await??;
+                        health.well("PostgreSQL");
                     }
                     tokio::time::sleep(LOOK_EVERY).await;
                 }
@@ -253,8 +252,9 @@ pub async fn start(
     };
     let listener = listen(host, port).await?;
     let address = listener.local_addr()?;
-    let archive = Some(elevations.start(until_stopped(stopped.clone())).await?);
+    let (archive, elevations) = elevations.start(health.clone()).await?;
     let connections = crate::limits::connections();
+    let archive = Some(archive);
     let options = Options { upload_limit, archive, loopback_only: host.is_loopback(), connections };
     let app = App::new(store.clone(), grids.clone(), options, health.clone());
     let worker = {
@@ -264,7 +264,7 @@ pub async fn start(
         }
     };
     let (hearing, purging) = (app.clone(), app.clone());
-    let supervised = vec![
+    let mut supervised = vec![
         supervise(health.clone(), "worker", "Jobs are not worked on at the moment; they wait.", worker),
         supervise(health.clone(), "events", "Progress is not shown at the moment.", move || {
             let app = hearing.clone();
@@ -275,6 +275,7 @@ pub async fn start(
             async move { app.purge().await }
         }),
     ];
+    supervised.extend(elevations);
     let pages = tokio::spawn(app.serve(listener, until_stopped(stopped)));
     Ok(Running { address, store, grids, health, stop, pages: Some(pages), supervised })
 }

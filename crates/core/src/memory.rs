@@ -50,6 +50,17 @@ pub fn check(what: &str, needed: u64) -> Result<(), TooMuch> {
     if needed <= allowed { Ok(()) } else { Err(TooMuch { what: what.to_owned(), needed, allowed }) }
 }
 
+/// Bytes that a corner of a line or polygon takes where features are read, kept and worked on.
+const BYTES_A_CORNER: u64 = 200;
+
+/// Refuses features with so many corners that work on them would take more than the limit.
+///
+/// # Errors
+/// [`TooMuch`].
+pub fn check_corners(what: &str, corners: u64) -> Result<(), TooMuch> {
+    check(what, corners.saturating_mul(BYTES_A_CORNER))
+}
+
 /// A step over a whole DEM. Bytes a cell are what the process was measured to gain at its peak, rounded up; the
 /// roughest terrain counts, where one cell in eleven is the bottom of a sink.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -71,9 +82,9 @@ impl Step {
     pub fn bytes_a_cell(self) -> u64 {
         match self {
             Self::Terrain => 24,
-            Self::Review => 72,
-            Self::Route => 48,
-            Self::Package => 24,
+            Self::Review => 60,
+            Self::Route => 40,
+            Self::Package => 16,
             Self::Recipe => 32,
         }
     }

@@ -151,17 +151,18 @@ impl LocalServer {
         directory.join("lock").exists() && matches!(lock(directory), Ok(None))
     }
 
-    /// Starts the server again where it has ended, at the same port; returns whether it had.
+    /// Whether the server runs.
+    pub fn is_alive(&self) -> bool {
+        is_alive(&self.directory.join("cluster"))
+    }
+
+    /// Starts the server again, at the same port.
     ///
     /// # Errors
     /// [`Error::Server`] where it does not start.
-    pub fn revive(&self) -> Result<bool> {
-        let cluster = self.directory.join("cluster");
-        if is_alive(&cluster) {
-            return Ok(false);
-        }
-        launch(&cluster, Some(self.port))?;
-        Ok(true)
+    pub fn revive(&self) -> Result<()> {
+        launch(&self.directory.join("cluster"), Some(self.port))?;
+        Ok(())
     }
 
     /// Keeps some room on the disk for starting with, where there is enough of it.

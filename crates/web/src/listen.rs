@@ -1,6 +1,6 @@
 //! Connections: how many there are, and how long each may wait.
 //!
-//! A visitor who opens connections and says nothing stops nobody else: a head must come within ten seconds, a body
+//! A visitor who opens connections and says nothing stops nobody else: a head must come within twenty seconds, a body
 //! must go on coming, and what is idle is closed. A connection more than allowed waits until another ends.
 
 use std::net::SocketAddr;
@@ -16,7 +16,7 @@ use tokio::sync::Semaphore;
 use tower::Service;
 
 /// How long the head of a request may take, and how long a connection may be idle.
-const HEAD: Duration = Duration::from_secs(10);
+const HEAD: Duration = Duration::from_secs(20);
 /// How long a body may stand still.
 pub(crate) const BODY: Duration = Duration::from_secs(30);
 /// Bytes of the largest head.

@@ -240,6 +240,13 @@ impl GridCache {
         let there = store.rasters(study).await?;
         let of = |role: RasterRole| there.get(&role).copied().ok_or_else(not_yet);
         let accumulation = of(RasterRole::Accumulation)?;
+        let (rows, cols) = (terrain.frame.rows, terrain.frame.cols);
+        if (accumulation.rows, accumulation.cols) != (rows, cols) {
+            return Err(Error::Refused(
+                "the flow that is kept does not lie where the study says: condition and route flow again"
+                    .into(),
+            ));
+        }
         let load = async {
             let (directions, filled) = (of(RasterRole::Direction)?, of(RasterRole::Filled)?);
             let (directions, values, filled) = tokio::try_join!(

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::time::Instant;
 
-use bothros_core::{Monitor, Part, Silent};
+use bothros_core::{Monitor, Part, Silent, memory};
 use bothros_formats::{Crs, Geometry, ReadFeature, Transform, Wanted, layer_file_name, read_features_heard};
 use bothros_store::kept::read;
 use bothros_store::{
@@ -189,6 +189,8 @@ async fn take_layer(
             new.file
         )));
     }
+    let corners: usize = sized.iter().map(|f| points(&f.shape).count()).sum();
+    memory::check_corners(&format!("working on {}", new.file), corners as u64)?;
     let (inside, outside): (Vec<_>, Vec<_>) = sized.into_iter().partition(|f| touches(&f.shape, extent));
     if inside.is_empty() {
         let why = if outside.is_empty() { "has no length or area" } else { "lies outside the DEM" };

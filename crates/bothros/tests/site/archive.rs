@@ -54,7 +54,7 @@ async fn site(dir: &Path) -> (Site, String) {
     };
     let elevations =
         Elevations::Simulated { prepare: Arc::new(move || Ok(vec![collection.clone()])), port: None };
-    let address = elevations.start(std::future::pending()).await.unwrap();
+    let (address, _) = elevations.start(bothros_web::Health::default()).await.unwrap();
     (Site::with(&database().await, Elevations::At(address.clone())).await, address)
 }
 

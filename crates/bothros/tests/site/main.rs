@@ -15,6 +15,7 @@ mod recipe;
 mod reference;
 mod resilience;
 mod support;
+mod tabs;
 mod terrain;
 mod upgrade;
 mod walk;

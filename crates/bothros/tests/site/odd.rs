@@ -5,7 +5,7 @@ use crate::support::{FRAME, Site, add_layer, geojson, valley_file};
 use reqwest::StatusCode;
 
 /// What stands in for a number, a name or a list.
-const ODD: [&str; 14] = [
+const ODD: [&str; 15] = [
     "",
     "0",
     "-1",
@@ -14,6 +14,7 @@ const ODD: [&str; 14] = [
     "NaN",
     "inf",
     "-1e308",
+    "1e39",
     "1e400",
     "4294967295",
     "99999999999999999999",
