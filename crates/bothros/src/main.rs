@@ -139,7 +139,12 @@ fn main() -> anyhow::Result<ExitCode> {
     }
     let filter = tracing_subscriber::EnvFilter::try_from_default_env()
         .or_else(|_| tracing_subscriber::EnvFilter::try_new("warn,sqlx=error,apalis=error"))?;
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    tracing_subscriber::fmt()
+        // A log on a full disk must not end what is logged.
+        .log_internal_errors(false)
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .init();
     limits::apply(cli.memory_mb, cli.reader_memory_mb)?;
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().context("starting")?;
     match cli.command {

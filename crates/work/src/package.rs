@@ -589,6 +589,15 @@ mod tests {
     use super::*;
 
     #[test]
+    fn no_cell_of_a_table_is_a_formula() {
+        for text in ["=1+1", "+1", "-2", "@SUM(A1)", "\tx"] {
+            assert!(cell(text).trim_start_matches('"').starts_with('\''), "{text}");
+        }
+        assert_eq!(cell("=HYPERLINK(\"http://a\",\"b\")"), "\"'=HYPERLINK(\"\"http://a\"\",\"\"b\"\")\"");
+        assert_eq!((cell("Mill"), cell("a, b")), ("Mill".into(), "\"a, b\"".into()));
+    }
+
+    #[test]
     fn short_names_work_in_every_format() {
         assert_eq!(package_name("Sorrel Water"), "sorrel");
         assert_eq!(package_name("Kaltenbach_2026"), "kaltenba");

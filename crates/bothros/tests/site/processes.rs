@@ -47,6 +47,20 @@ pub fn address(mut process: Process) -> (Process, String) {
     (process, line.split_whitespace().last().unwrap().trim_end_matches('/').to_owned())
 }
 
+/// Makes a study of rough ground, and waits until it is read.
+pub async fn rough_study(store: &Store, dir: &std::path::Path, size: usize) -> i64 {
+    let study = begin(store, &rough_file(dir, size)).await;
+    let job = ended(store, study).await;
+    assert_eq!(job.state, "done", "{}", job.message);
+    study
+}
+
+/// Asks for flow to be routed, and waits until it is under way.
+pub async fn routing(store: &Store, study: i64) -> bothros_store::Job {
+    store.enqueue(study, JobKind::Route, bothros_store::Kept::empty()).await.unwrap();
+    wait(store, study, |job| job.state == "running" && job.progress > 0.0).await
+}
+
 pub async fn ended(store: &Store, study: i64) -> bothros_store::Job {
     wait(store, study, |job| !job.is_active()).await
 }
@@ -103,10 +117,8 @@ async fn a_server_killed_in_the_middle_of_a_job() {
     let (mut server, _) = serve(&url);
     let store = Store::connect(&url).await.unwrap();
     let dir = tempfile::tempdir().unwrap();
-    let study = begin(&store, &rough_file(dir.path(), 2400)).await;
-    assert_eq!(ended(&store, study).await.state, "done");
-    store.enqueue(study, JobKind::Route, bothros_store::Kept::empty()).await.unwrap();
-    wait(&store, study, |job| job.state == "running" && job.progress > 0.0).await;
+    let study = rough_study(&store, dir.path(), 2400).await;
+    routing(&store, study).await;
     server.0.kill().unwrap();
     server.0.wait().unwrap();
 

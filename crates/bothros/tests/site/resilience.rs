@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
-use crate::processes::{address, begin, bothros, ended, rough_file, serve, wait};
+use crate::processes::{address, begin, bothros, ended, rough_file, rough_study, routing, serve, wait};
 use crate::support::{Site, database, valley_file};
 use bothros_store::{FileRole, JobKind, Kept, Store};
 use futures::StreamExt;
@@ -36,10 +36,8 @@ async fn a_job_that_ends_its_process_is_tried_once_more_apart_and_then_given_up(
     let (mut server, _) = serve(&url);
     let store = Store::connect(&url).await.unwrap();
     let dir = tempfile::tempdir().unwrap();
-    let study = begin(&store, &rough_file(dir.path(), 2400)).await;
-    assert_eq!(ended(&store, study).await.state, "done");
-    let job = store.enqueue(study, JobKind::Route, Kept::empty()).await.unwrap();
-    wait(&store, study, |job| job.state == "running" && job.progress > 0.0).await;
+    let study = rough_study(&store, dir.path(), 2400).await;
+    let job = routing(&store, study).await;
     server.0.kill().unwrap();
     server.0.wait().unwrap();
     let (mut server, base) = serve(&url);
@@ -63,10 +61,8 @@ async fn a_server_that_is_stopped_in_good_order_gives_its_job_back() {
     let (mut server, _) = serve(&url);
     let store = Store::connect(&url).await.unwrap();
     let dir = tempfile::tempdir().unwrap();
-    let study = begin(&store, &rough_file(dir.path(), 2400)).await;
-    assert_eq!(ended(&store, study).await.state, "done");
-    store.enqueue(study, JobKind::Route, Kept::empty()).await.unwrap();
-    wait(&store, study, |job| job.state == "running" && job.progress > 0.0).await;
+    let study = rough_study(&store, dir.path(), 2400).await;
+    routing(&store, study).await;
     let pid = nix::unistd::Pid::from_raw(server.0.id() as i32);
     nix::sys::signal::kill(pid, nix::sys::signal::SIGTERM).unwrap();
     assert!(server.0.wait().unwrap().success());
@@ -167,8 +163,7 @@ async fn a_backup_is_written_and_put_back_while_the_application_runs() {
     let url = std::fs::read_to_string(data.path().join("url")).unwrap().trim().to_owned();
     let dir = tempfile::tempdir().unwrap();
     let store = Store::connect(&url).await.unwrap();
-    let study = begin(&store, &rough_file(dir.path(), 300)).await;
-    assert_eq!(ended(&store, study).await.state, "done");
+    let study = rough_study(&store, dir.path(), 300).await;
     store.enqueue(study, JobKind::Route, Kept::empty()).await.unwrap();
     assert_eq!(ended(&store, study).await.state, "done");
     let network = store.study(study).await.unwrap().network;

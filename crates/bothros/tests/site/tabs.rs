@@ -88,8 +88,7 @@ async fn a_database_that_is_away_is_told_on_the_page_and_the_page_goes_on() {
     let dir = tempfile::tempdir().unwrap();
     let url = std::fs::read_to_string(data.path().join("url")).unwrap().trim().to_owned();
     let store = bothros_store::Store::connect(&url).await.unwrap();
-    let study = crate::processes::begin(&store, &crate::processes::rough_file(dir.path(), 300)).await;
-    crate::processes::ended(&store, study).await;
+    let study = crate::processes::rough_study(&store, dir.path(), 300).await;
     let browser = browser().await;
     let driver = &browser.driver;
     driver.goto(format!("{base}/studies/{study}/?stage=conditioning")).await.unwrap();
