@@ -34,7 +34,7 @@ impl Health {
     pub fn told(&self) -> Vec<String> {
         self.0.borrow().values().cloned().collect()
     }
-    /// Hears when that changes.
+    /// Subscribes to changes.
     pub(crate) fn changes(&self) -> watch::Receiver<BTreeMap<&'static str, String>> {
         self.0.subscribe()
     }

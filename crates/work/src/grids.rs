@@ -208,9 +208,22 @@ impl GridCache {
         self.indexes.invalidate_all();
     }
 
-    /// Takes grids into memory that are about to be kept, with the number of their accumulation.
-    pub(crate) async fn know(&self, number: i64, grids: Arc<Grids>) {
+    /// Takes grids into memory that are about to be kept, with the number of their accumulation, and the network that was
+    /// drawn on them, so that nobody waits for it to be drawn again.
+    pub(crate) async fn know(
+        &self,
+        number: i64,
+        grids: Arc<Grids>,
+        (threshold, edits): (Threshold, &[Edit]),
+        network: Arc<Network>,
+    ) -> Result<()> {
+        let key = (number, threshold.as_cells(), serde_json::to_string(edits)?);
+        let (of, cols) = (Arc::clone(&network), grids.frame.cols);
+        let index = blocking(move || Ok(Index::of(&of, cols))).await?;
         self.grids.insert(number, grids).await;
+        self.networks.insert(key.clone(), network).await;
+        self.indexes.insert(key, Arc::new(index)).await;
+        Ok(())
     }
 
     /// The grids of a study, from memory or the store.

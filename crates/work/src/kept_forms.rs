@@ -61,3 +61,19 @@ impl Versioned for ReviewFacts {
         document
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bothros_store::kept::read;
+
+    #[test]
+    fn the_first_reviews_are_read() {
+        let first = json!({
+            "sinks": { "sinks": 0, "cells_raised": 0, "cells": 0, "volume_m3": 0.0, "largest": [], "deepest": null },
+            "through_sinks": 0.0, "barriers": 0, "took_s": 1.5
+        });
+        let review: ReviewFacts = read(first).unwrap();
+        assert!(review.runoff_mm.is_empty() && review.took_s == 1.5);
+    }
+}

@@ -23,7 +23,7 @@ use crate::grids::prepared_dem;
 use crate::review::SINKS_LISTED;
 use crate::threshold::figures_of;
 use crate::weights::read_weights;
-use crate::{ConditionedFacts, Error, Facts, GridCache, Grids, Result, RoutingFacts, blocking};
+use crate::{ConditionedFacts, Error, Facts, GridCache, Grids, Result, RoutingFacts, Settings, blocking};
 
 struct Routed {
     ground: Grid<f32>,
@@ -204,17 +204,19 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     let drawn_on = Arc::new(Grids { frame, directions, accumulation, filled: ground });
     let chosen = facts.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
     let (on, monitor, largest) = (Arc::clone(&drawn_on), handle.clone(), found.largest_cells);
-    let edits: Vec<Edit> = facts.settings.edits.iter().map(|e| e.edit.clone()).collect();
-    let of = terrain.clone();
-    let (threshold, mut network) = blocking(move || {
+    let edits_of =
+        |settings: &Settings| -> Vec<Edit> { settings.edits.iter().map(|e| e.edit.clone()).collect() };
+    let mut edits = edits_of(&facts.settings);
+    let drawn_with = edits.clone();
+    let (mut threshold, network) = blocking(move || {
         let threshold = match chosen {
             Some(chosen) => chosen,
             None => first_threshold(&on, largest, &Part::new(&monitor, 0.65, 0.68))?,
         };
-        let network = on.network(&edits, threshold, &Part::new(&monitor, 0.68, 0.7))?;
-        Ok((threshold, figures_of(&network, &of, threshold)))
+        Ok((threshold, on.network(&drawn_with, threshold, &Part::new(&monitor, 0.68, 0.7))?))
     })
     .await?;
+    let mut network = Arc::new(network);
 
     handle.say("keeping the results");
     let writer = store.write(study).await?;
@@ -239,20 +241,20 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     // Threshold and edits may have been changed in the meantime; from here on nobody changes them.
     let now = Facts::of(&writer.study().await?)?;
     let moved = now.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
-    let threshold = moved.unwrap_or(threshold);
-    if threshold != network.threshold || now.settings.edits != facts.settings.edits {
-        let edits: Vec<Edit> = now.settings.edits.iter().map(|e| e.edit.clone()).collect();
-        let (on, of, monitor) = (Arc::clone(&drawn_on), terrain.clone(), Quiet(handle.clone()));
-        network = blocking(move || Ok(figures_of(&on.network(&edits, threshold, &monitor)?, &of, threshold)))
-            .await?;
+    let wanted = (moved.unwrap_or(threshold), edits_of(&now.settings));
+    if wanted != (threshold, edits.clone()) {
+        (threshold, edits) = wanted;
+        let (on, with, monitor) = (Arc::clone(&drawn_on), edits.clone(), Quiet(handle.clone()));
+        network = Arc::new(blocking(move || on.network(&with, threshold, &monitor)).await?);
     }
+    let figures = figures_of(&network, &terrain, threshold);
     writer
         .change_study(vec![
             (StudyPart::Routing, Some(Kept::of(&found)?)),
-            (StudyPart::Network, Some(Kept::of(&network)?)),
+            (StudyPart::Network, Some(Kept::of(&figures)?)),
         ])
         .await?;
-    grids.know(number, drawn_on).await;
+    grids.know(number, drawn_on, (threshold, &edits), network).await?;
     writer.commit().await?;
 
     delineate_again(store, grids, study).await?;
