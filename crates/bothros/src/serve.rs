@@ -2,7 +2,7 @@
 
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use anyhow::{Context, bail};
@@ -61,8 +61,24 @@ pub(crate) fn say(what: std::fmt::Arguments<'_>) {
     let _ = writeln!(std::io::stdout(), "{what}");
 }
 
-/// Ready when Ctrl-C is pressed, or the system asks the program to end.
+/// Ready when Ctrl-C is pressed, or the system asks the program to end; from then on at once. What is asked between two
+/// calls is not lost.
 pub async fn stop_asked() {
+    static ASKED: OnceLock<watch::Sender<bool>> = OnceLock::new();
+    let asked = ASKED.get_or_init(|| {
+        let asked = watch::Sender::new(false);
+        let tell = asked.clone();
+        tokio::spawn(async move {
+            signalled().await;
+            tell.send_replace(true);
+        });
+        asked
+    });
+    // The sender is never dropped.
+    let _ = asked.subscribe().wait_for(|asked| *asked).await;
+}
+
+async fn signalled() {
     let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).ok();
     let terminated = async {
         match &mut terminate {
@@ -88,6 +104,8 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
             settings.host
         );
     }
+    // From here on a request to end is heard.
+    tokio::spawn(stop_asked());
     let scratch = match &settings.database {
         Some(_) => None,
         None => Some(settings.data.join("tmp")),
