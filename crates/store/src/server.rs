@@ -116,7 +116,7 @@ impl LocalServer {
         }
         let password = fs::read_to_string(&secret)?.trim().to_owned();
         let reserve = Reserve::in_directory(directory);
-        let port = match running_port(&cluster) {
+        let port = match running_port(&cluster).filter(|&port| answers(&cluster, port)) {
             Some(port) => port,
             None => launch(&cluster, None).or_else(|error| {
                 // A full disk: the server cannot even write that it runs.
@@ -277,6 +277,20 @@ fn running_port(cluster: &Path) -> Option<u16> {
         return None;
     }
     fs::read_to_string(cluster.join("postmaster.pid")).ok()?.lines().nth(3)?.trim().parse().ok()
+}
+
+/// Whether a server that is there answers; one that was killed a moment ago is still there, and does not.
+fn answers(cluster: &Path, port: u16) -> bool {
+    for _ in 0..100 {
+        if std::net::TcpStream::connect(("127.0.0.1", port)).is_ok() {
+            return true;
+        }
+        if !is_alive(cluster) {
+            return false;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+    false
 }
 
 /// Whether the process that a cluster says serves it is there.
