@@ -30,6 +30,8 @@ impl Drop for Process {
 }
 
 pub fn bothros(arguments: &[&str]) -> Process {
+    // Whoever talks to it needs this, whichever test runs first.
+    bothros_archive::prepare_tls();
     let child =
         Command::new(env!("CARGO_BIN_EXE_bothros")).args(arguments).stdout(Stdio::piped()).spawn().unwrap();
     Process(child)
