@@ -80,7 +80,7 @@ impl Place {
     fn ask(&self, sql: &str) -> Result<String> {
         let out = self
             .program("psql")?
-            .args(["-X", "-A", "-t", "-w", "-v", "ON_ERROR_STOP=1", "-c", sql])
+            .args(["-X", "-A", "-t", "-q", "-w", "-v", "ON_ERROR_STOP=1", "-c", sql])
             .output()?;
         match out.status.success() {
             true => Ok(String::from_utf8_lossy(&out.stdout).trim().to_owned()),
@@ -89,8 +89,8 @@ impl Place {
     }
 }
 
-/// Rows by table of one moment.
-fn count(place: &Place) -> Result<BTreeMap<String, u64>> {
+/// Rows by table, of one moment: that of a snapshot, or now.
+fn count(place: &Place, snapshot: Option<&str>) -> Result<BTreeMap<String, u64>> {
     let tables = place.ask(
         "SELECT table_name FROM information_schema.tables
          WHERE table_schema = 'public' AND table_type = 'BASE TABLE' ORDER BY 1",
@@ -100,7 +100,13 @@ fn count(place: &Place) -> Result<BTreeMap<String, u64>> {
     if counts.is_empty() {
         return Ok(BTreeMap::new());
     }
-    let told = place.ask(&counts.join(" UNION ALL "))?;
+    let counts = counts.join(" UNION ALL ");
+    let told = place.ask(&match snapshot {
+        Some(snapshot) => format!(
+            "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET TRANSACTION SNAPSHOT '{snapshot}'; {counts}; COMMIT"
+        ),
+        None => counts,
+    })?;
     let row = |line: &str| Some((line.split_once('|')?.0.to_owned(), line.split_once('|')?.1.parse().ok()?));
     Ok(told.lines().filter_map(row).collect())
 }
@@ -177,7 +183,7 @@ fn dump(place: &Place, snapshot: &str, path: &Path) -> Result<Contents> {
     let contents = Contents {
         written: crate::studies::now().to_rfc3339(),
         version: env!("CARGO_PKG_VERSION").into(),
-        rows: count_in(place, snapshot)?,
+        rows: count(place, Some(snapshot))?,
         sha256: hash.finalize().iter().map(|b| format!("{b:02x}")).collect(),
     };
     let trailer = serde_json::to_vec(&contents)?;
@@ -186,25 +192,6 @@ fn dump(place: &Place, snapshot: &str, path: &Path) -> Result<Contents> {
     let file = file.into_inner().map_err(|e| e.into_error())?;
     file.sync_all()?;
     Ok(contents)
-}
-
-/// Rows by table as a snapshot sees them.
-fn count_in(place: &Place, snapshot: &str) -> Result<BTreeMap<String, u64>> {
-    let tables: Vec<String> = count(place)?.into_keys().collect();
-    let counts: Vec<String> =
-        tables.iter().map(|t| format!("SELECT '{t}', count(*) FROM public.\"{t}\"")).collect();
-    let sql = format!(
-        "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET TRANSACTION SNAPSHOT '{snapshot}'; {}; COMMIT",
-        counts.join(" UNION ALL ")
-    );
-    let mut psql = place.program("psql")?;
-    let out = psql.args(["-X", "-A", "-t", "-q", "-w", "-v", "ON_ERROR_STOP=1", "-c", &sql]).output()?;
-    if !out.status.success() {
-        return Err(failed(String::from_utf8_lossy(&out.stderr).trim()));
-    }
-    let told = String::from_utf8_lossy(&out.stdout).into_owned();
-    let row = |line: &str| Some((line.split_once('|')?.0.to_owned(), line.split_once('|')?.1.parse().ok()?));
-    Ok(told.lines().filter_map(row).collect())
 }
 
 /// Looks whether a file is a whole backup; returns what it holds, and the length of the part before the trailer.
@@ -328,7 +315,7 @@ async fn fill_and_check(new: &Place, path: &Path, length: u64, contents: &Conten
         });
     }
     copied?;
-    let found = count(new)?;
+    let found = count(new, None)?;
     for (table, rows) in &contents.rows {
         let there = found.get(table).copied().unwrap_or(0);
         if there != *rows {
