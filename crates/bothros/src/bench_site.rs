@@ -10,7 +10,7 @@ use bothros_demo::fractal_terrain;
 use bothros_formats::{Crs, RasterKind, write_cog};
 use bothros_store::server::LocalServer;
 use bothros_store::{JobKind, LayerFeature, LayerRole, RasterRole, Shape};
-use bothros_work::{Facts, NewStudy, PourPointPlace, begin_study, place_pour_point};
+use bothros_workflow::{Facts, NewStudy, PourPointPlace, begin_study, place_pour_point};
 use serde_json::json;
 
 use crate::bench::shifted;

@@ -8,7 +8,7 @@ use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
 use bothros_demo::{Scenario, generate, write_files, write_sheets};
 use bothros_store::{JobKind, Kept, LayerRole, Store, Study};
-use bothros_work::{
+use bothros_workflow::{
     Facts, GridCache, NewLayer, NewPicture, NewStudy, PourPointPlace, Provenance, add_backdrop, add_layer,
     begin_study, change_settings, place_pour_point, set_threshold,
 };

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::Context;
 
-const PREFIX: &str = "bothros-work-";
+const PREFIX: &str = "bothros-workflow-";
 
 /// The directory of this process; it goes when this goes.
 pub struct Scratch(PathBuf);
@@ -66,7 +66,7 @@ mod tests {
     #[test]
     fn what_the_dead_left_is_removed_and_nothing_else() {
         let dir = tempfile::tempdir().unwrap();
-        for name in ["bothros-work-7", "bothros-work-8", "bothros-work-x", "mine"] {
+        for name in ["bothros-workflow-7", "bothros-workflow-8", "bothros-workflow-x", "mine"] {
             std::fs::create_dir_all(dir.path().join(name).join("deep")).unwrap();
         }
         clear(dir.path(), &|pid| pid == 8);
@@ -75,7 +75,7 @@ mod tests {
             .map(|e| e.unwrap().file_name().into_string().unwrap())
             .collect();
         left.sort();
-        assert_eq!(left, ["bothros-work-8", "bothros-work-x", "mine"]);
+        assert_eq!(left, ["bothros-workflow-8", "bothros-workflow-x", "mine"]);
         assert!(is_running(std::process::id() as i32));
     }
 }

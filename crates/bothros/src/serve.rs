@@ -9,7 +9,7 @@ use anyhow::{Context, bail};
 use bothros_store::server::LocalServer;
 use bothros_store::{Job, JobHandle, Outcome, Store, Worker};
 use bothros_web::{App, Health, Options};
-use bothros_work::GridCache;
+use bothros_workflow::GridCache;
 use futures::future::BoxFuture;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
@@ -310,7 +310,7 @@ fn work_of(
         Box::pin(async move {
             match job.apart {
                 true => crate::apart::work(&url, &job, &handle).await,
-                false => bothros_work::work(store, grids, job, handle).await,
+                false => bothros_workflow::work(store, grids, job, handle).await,
             }
         })
     }

@@ -1,45 +1,27 @@
 //! The application in the browser: pages, map tiles, progress. It asks the store and the steps; it
 //! holds no SQL and computes nothing of its own but colours.
 
-mod actions;
-mod archive;
-mod assets;
-mod backdrops;
-mod calibration;
-mod colour;
-mod conditioning;
-mod download;
-mod error;
-mod events;
-mod figures;
-mod form;
-mod ground;
-mod health;
-mod layers;
-mod listen;
-mod map_data;
-mod numbers;
-mod pages;
-mod security;
-mod stream_lines;
-mod terrain;
-mod tiles;
-mod upload;
-mod views;
+mod http;
+mod map;
+mod shell;
+mod stages;
+mod ui;
 
 use std::sync::Arc;
 
 use axum::Router;
-use axum::routing::{get, post};
+use axum::extract::DefaultBodyLimit;
+use axum::routing::get;
 use bothros_store::{Event, Store};
-use bothros_work::{Calibration, Facts, GridCache};
+use bothros_workflow::{Calibration, Facts, GridCache};
 use tokio::sync::broadcast;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
 use tower_http::compression::{CompressionLayer, CompressionLevel};
 use tower_http::timeout::RequestBodyTimeoutLayer;
 
-pub use form::{fields, typed_number};
-pub use health::Health;
+pub use http::form::{fields, typed_number};
+pub use http::health::Health;
+use http::{assets, events, listen, security};
 
 /// What the server is told at its start.
 #[derive(Debug, Clone)]
@@ -66,7 +48,7 @@ impl Default for Options {
 pub struct App {
     store: Store,
     grids: GridCache,
-    layers: bothros_work::LayerCache,
+    layers: bothros_workflow::LayerCache,
     calibration: Calibration,
     events: broadcast::Sender<Event>,
     options: Arc<Options>,
@@ -74,7 +56,7 @@ pub struct App {
     /// what is known of studies, with the revision that it was read at
     facts: moka::future::Cache<i64, (i64, Arc<Facts>)>,
     /// tiles that were drawn last, by address
-    tiles: moka::future::Cache<String, tiles::Tile>,
+    tiles: moka::future::Cache<String, map::tiles::Tile>,
     /// one for each processor: what is drawn at a time
     drawing: Arc<tokio::sync::Semaphore>,
 }
@@ -102,7 +84,7 @@ impl App {
             facts: moka::future::Cache::new(1000),
             // By size: 128 MiB.
             tiles: moka::future::Cache::builder()
-                .weigher(|key: &String, (_, bytes): &tiles::Tile| (key.len() + bytes.len()) as u32)
+                .weigher(|key: &String, (_, bytes): &map::tiles::Tile| (key.len() + bytes.len()) as u32)
                 .max_capacity(128 << 20)
                 .build(),
             drawing: Arc::new(tokio::sync::Semaphore::new(
@@ -115,7 +97,7 @@ impl App {
     async fn facts_of(
         &self,
         heads: &[bothros_store::StudyHead],
-    ) -> error::Result<std::collections::HashMap<i64, Result<Arc<Facts>, String>>> {
+    ) -> http::error::Result<std::collections::HashMap<i64, Result<Arc<Facts>, String>>> {
         let mut known = std::collections::HashMap::new();
         let mut wanted = Vec::new();
         for head in heads {
@@ -127,7 +109,7 @@ impl App {
             }
         }
         let rows = self.store.studies_of(wanted).await?;
-        let read = bothros_work::blocking(move || {
+        let read = bothros_workflow::blocking(move || {
             Ok(rows.into_iter().map(|row| (row.id, row.revision, Facts::of(&row))).collect::<Vec<_>>())
         });
         for (id, revision, facts) in read.await? {
@@ -144,7 +126,7 @@ impl App {
     }
 
     /// What is known of a study as it is now.
-    async fn facts(&self, study: i64) -> error::Result<Arc<Facts>> {
+    async fn facts(&self, study: i64) -> http::error::Result<Arc<Facts>> {
         let revision = self.store.revision(study).await?;
         if let Some((known, facts)) = self.facts.get(&study).await
             && known == revision
@@ -191,7 +173,7 @@ impl App {
     /// [`bothros_store::Error`] where the database cannot be reached; to be called again then.
     pub async fn purge(&self) -> Result<(), bothros_store::Error> {
         loop {
-            self.store.purge_deleted(pages::RESTORE_WITHIN).await?;
+            self.store.purge_deleted(shell::start::RESTORE_WITHIN).await?;
             self.store.purge_superseded(SUPERSEDED_FOR).await?;
             tokio::time::sleep(std::time::Duration::from_secs(10)).await;
         }
@@ -199,114 +181,20 @@ impl App {
 
     /// All addresses of the application.
     pub fn router(self) -> Router {
+        let limit = DefaultBodyLimit::max(usize::try_from(self.options.upload_limit).unwrap_or(usize::MAX));
         let study = Router::new()
-            .route("/desk/{stage}", get(pages::desk))
-            .route("/rail", get(pages::rail))
-            .route("/log", get(pages::log))
-            .route("/crs", get(pages::crs_list))
-            .route("/plan", get(pages::warp_plan))
-            .route("/describe", post(actions::describe))
-            .route("/duplicate", post(actions::duplicate))
-            .route("/delete", post(actions::delete))
-            .route("/restore", post(actions::restore))
-            .route("/purge", post(actions::purge))
-            .route("/raw.json", get(download::raw))
-            .route("/band", post(actions::band))
-            .route("/source-crs", post(actions::source_crs))
-            .route("/vertical-unit", post(actions::vertical_unit))
-            .route("/prepare", post(terrain::prepare))
-            .route("/prepare-plan", post(pages::prepare_plan))
-            .route("/weights/remove", post(conditioning::remove_weights))
-            .route("/burn-section", get(ground::burn_section))
-            .route("/dem-files/{place}/move", post(terrain::move_file))
-            .route("/dem-files/{place}/remove", post(terrain::remove_file))
-            .route("/dem-files/{place}/provenance", post(terrain::provenance))
-            .route("/dem-files/level", post(terrain::level))
-            .route("/archive-sets", get(pages::archive_sets))
-            .route("/fetch", post(archive::candidate))
-            .route("/fetch-again", post(archive::again))
-            .route("/candidates/{candidate}/take-up", post(terrain::take_up))
-            .route("/candidates/{candidate}/delete", post(terrain::delete_candidate))
-            .route("/reread", post(actions::reread))
-            .route("/route", post(actions::route))
-            .route("/review", post(conditioning::review))
-            .route("/conditioning", post(conditioning::choose))
-            .route("/layers/{layer}/delete", post(layers::delete_layer))
-            .route("/draw", post(layers::draw))
-            .route("/layers/{layer}/features/{feature}", post(layers::reshape))
-            .route("/backdrops/{id}/laid.png", get(backdrops::laid))
-            .route("/backdrops/{id}/picture.png", get(backdrops::plain))
-            .route("/backdrops/{id}/place", post(backdrops::place))
-            .route("/backdrops/{id}/delete", post(backdrops::remove))
-            .route("/profile", get(ground::measured))
-            .route("/barriers", get(conditioning::barriers))
-            .route("/barriers/{barrier}", get(pages::barrier))
-            .route("/barriers/{barrier}/decide", post(conditioning::decide))
-            .route("/evidence", get(pages::evidence_part))
-            .route("/figures", get(figures::figures))
-            .route("/continuity", get(pages::continuity_part))
-            .route("/tolerance", post(calibration::tolerance))
-            .route("/shortfalls", get(pages::shortfalls_part).post(calibration::mark))
-            .route("/agreement", get(stream_lines::agreement))
-            .route("/trials", get(pages::trials_part).post(calibration::keep))
-            .route("/trials/{trial}/describe", post(calibration::describe))
-            .route("/trials/{trial}/delete", post(calibration::delete))
-            .route("/trials/{trial}/justify", get(pages::justify))
-            .route("/trials/{trial}/choose", post(calibration::choose))
-            .route("/trials/{trial}/lines", get(stream_lines::trial_lines))
-            .route("/edits", post(calibration::edit))
-            .route("/way", get(stream_lines::way))
-            .route("/mapped", get(stream_lines::mapped))
-            .route("/compare", get(pages::compare))
-            .route("/reaches", get(pages::reaches))
-            .route("/threshold", post(actions::threshold))
-            .route("/snapping", post(actions::snapping))
-            .route("/pour-points", post(actions::add_pour_point))
-            .route("/pour-points/{point}/rename", post(actions::rename_pour_point))
-            .route("/pour-points/{point}/move", post(actions::move_pour_point))
-            .route("/pour-points/{point}/delete", post(actions::delete_pour_point))
-            .route("/undo", post(actions::undo))
-            .route("/package", post(actions::package))
-            .route("/package.zip", get(download::package))
-            .route("/cancel/{job}", post(actions::cancel))
-            .route("/map", get(map_data::map))
-            .route("/cell", get(map_data::cell))
-            .route("/cells", get(map_data::cells))
-            .route("/streams", get(stream_lines::streams))
-            .route("/range/{what}", get(views::range))
-            .route("/contours", get(views::contour_lines))
-            .route("/style", post(actions::style))
-            .route("/catchments", get(map_data::catchments))
-            .route("/find", get(map_data::find))
-            .route("/picture.png", get(tiles::picture))
-            .route("/tiles/{what}/{raster}/{level}/{col}/{row}", get(tiles::tile));
-        let limit = self.options.upload_limit;
-        let upload = Router::new()
-            .route("/studies", post(upload::create))
-            .route("/archive/boundary", post(archive::boundary))
-            .route("/studies/{study}/dem-files", post(terrain::add_files))
-            .route("/studies/{study}/candidates", post(terrain::begin_candidate))
-            .route("/studies/{study}/align", post(terrain::align))
-            .route("/studies/{study}/weights", post(conditioning::weights))
-            .route("/studies/{study}/backdrops", get(backdrops::list).post(backdrops::add))
-            .route("/studies/{study}/layers", get(layers::layers).post(layers::add_layer))
-            .layer(axum::extract::DefaultBodyLimit::max(usize::try_from(limit).unwrap_or(usize::MAX)));
+            .merge(shell::routes())
+            .merge(map::routes())
+            .merge(stages::routes())
+            .merge(map::uploads().merge(stages::uploads()).layer(limit));
         Router::new()
-            .route("/", get(pages::start))
+            .merge(shell::site())
+            .merge(stages::terrain::site())
+            .merge(shell::site_uploads().merge(stages::terrain::site_uploads()).layer(limit))
             .route("/events", get(events::stream))
-            .route("/health", get(pages::health))
-            .route("/begin", get(pages::begin))
-            .route("/archive", get(archive::collections))
-            .route("/archive/plan", post(archive::plan))
-            .route("/archive/begin", post(archive::begin))
-            .route("/help/{topic}", get(pages::help))
-            .route("/licences", get(pages::licences))
             .route("/assets/{*path}", get(assets::serve))
-            .merge(upload)
-            .route("/studies/{study}", get(pages::study))
-            .route("/studies/{study}/", get(pages::study))
             .nest("/studies/{study}", study)
-            .fallback(pages::nowhere)
+            .fallback(shell::start::nowhere)
             .layer(axum::middleware::from_fn_with_state(self.clone(), security::guard))
             .layer(compression())
             .layer(RequestBodyTimeoutLayer::new(listen::BODY))

@@ -10,7 +10,7 @@ use bothros_archive::{Archive, StandInCollection, StandInItem};
 use bothros_core::{Frame, Grid};
 use bothros_formats::{RasterKind, Transform, write_cog};
 use bothros_store::RasterRole;
-use bothros_work::Facts;
+use bothros_workflow::Facts;
 use reqwest::StatusCode;
 use serde_json::{Value, json};
 use thirtyfour::prelude::*;

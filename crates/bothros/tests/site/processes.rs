@@ -9,7 +9,7 @@ use bothros_core::{Frame, Grid};
 use bothros_demo::fractal_terrain;
 use bothros_formats::{RasterKind, write_cog};
 use bothros_store::{JobKind, Store};
-use bothros_work::{NewStudy, begin_study};
+use bothros_workflow::{NewStudy, begin_study};
 
 pub fn rough_file(dir: &std::path::Path, size: usize) -> std::path::PathBuf {
     let path = dir.join("rough.tif");

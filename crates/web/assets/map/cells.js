@@ -1,0 +1,113 @@
+// Single cells when the map is close: the grid, flow directions as ticks, and values as numbers.
+import { ask } from '../lib/common.js';
+
+const ol = window.ol;
+const GRID_AT = 9;    // pixels per cell from which the grid is drawn
+const VALUES_AT = 42; // and from which numbers fit
+const TURN = { 1: 0, 2: 45, 4: 90, 8: 135, 16: 180, 32: 225, 64: 270, 128: 315 };
+
+export function closeUp(map) {
+  const canvas = document.createElement('canvas');
+  canvas.style.position = 'absolute';
+  canvas.style.pointerEvents = 'none';
+  let window_ = null;
+  let wanted = '';
+
+  async function fetchWindow(row, col, rows, cols) {
+    const key = [row, col, rows, cols].join();
+    if (key === wanted) return;
+    wanted = key;
+    try {
+      window_ = await ask(`${map.base}/cells?row=${row}&col=${col}&rows=${rows}&cols=${cols}`);
+      map.map.render();
+    } catch (error) {
+      map.onProblem?.(error.message);
+    }
+  }
+
+  function render(frame) {
+    const [width, height] = frame.size;
+    const ratio = frame.pixelRatio;
+    const pixels = map.main.cell_x / frame.viewState.resolution;
+    map.target.dataset.closeUp = '';
+    if (pixels < GRID_AT) {
+      if (canvas.width > 1) canvas.width = canvas.height = 1;
+      return canvas;
+    }
+    canvas.width = width * ratio;
+    canvas.height = height * ratio;
+    canvas.style.width = `${width}px`;
+    canvas.style.height = `${height}px`;
+    const { resolution, center } = frame.viewState;
+    const { left, top, cell_x: size, rows, cols } = map.main;
+    const pen = canvas.getContext('2d');
+    pen.scale(ratio, ratio);
+    const west = center[0] - width / 2 * resolution;
+    const north = center[1] + height / 2 * resolution;
+    const col0 = Math.max(Math.floor((west - left) / size), 0);
+    const row0 = Math.max(Math.floor((top - north) / size), 0);
+    const col1 = Math.min(Math.ceil((west + width * resolution - left) / size), cols);
+    const row1 = Math.min(Math.ceil((top - north + height * resolution) / size), rows);
+    if (col1 <= col0 || row1 <= row0) return canvas;
+    const x = (col) => (left + col * size - west) / resolution;
+    const y = (row) => (north - (top - row * size)) / resolution;
+    pen.strokeStyle = 'rgb(34 48 46 / .22)';
+    pen.lineWidth = 1;
+    pen.beginPath();
+    for (let c = col0; c <= col1; c++) { pen.moveTo(x(c), y(row0)); pen.lineTo(x(c), y(row1)); }
+    for (let r = row0; r <= row1; r++) { pen.moveTo(x(col0), y(r)); pen.lineTo(x(col1), y(r)); }
+    pen.stroke();
+    map.target.dataset.closeUp = 'grid';
+
+    // Windows on whole tens, so that a small move needs nothing new.
+    const r0 = Math.floor(row0 / 10) * 10;
+    const c0 = Math.floor(col0 / 10) * 10;
+    const nr = Math.min(Math.ceil((row1 - r0) / 10) * 10, 190);
+    const nc = Math.min(Math.ceil((col1 - c0) / 10) * 10, 210);
+    fetchWindow(r0, c0, nr, nc);
+    const w = window_;
+    if (!w) return canvas;
+    const numbers = pixels >= VALUES_AT;
+    const values = map.cellsOf === 'accumulation' && w.accumulation ? w.accumulation : w.elevation;
+    pen.font = `${Math.min(pixels / 4.2, 14)}px "Source Sans 3"`;
+    pen.textAlign = 'center';
+    pen.textBaseline = 'middle';
+    for (let r = Math.max(row0, w.row); r < Math.min(row1, w.row + w.rows); r++) {
+      for (let c = Math.max(col0, w.col); c < Math.min(col1, w.col + w.cols); c++) {
+        const at = (r - w.row) * w.cols + (c - w.col);
+        const cx = x(c + 0.5);
+        const cy = y(r + 0.5);
+        const code = w.direction?.[at];
+        if (code !== undefined && code !== 255) {
+          const shift = numbers ? pixels * 0.22 : 0;
+          const length = pixels * (numbers ? 0.2 : 0.34);
+          pen.strokeStyle = pen.fillStyle = '#0F5C63';
+          pen.lineWidth = Math.max(1, pixels / 22);
+          if (code === 0) { pen.beginPath(); pen.arc(cx, cy - shift, length * 0.4, 0, 7); pen.fill(); } else {
+            const turn = TURN[code] * Math.PI / 180;
+            const [dx, dy] = [Math.cos(turn) * length, Math.sin(turn) * length];
+            pen.beginPath();
+            pen.moveTo(cx - dx, cy - shift - dy);
+            pen.lineTo(cx + dx, cy - shift + dy);
+            pen.stroke();
+            pen.beginPath();
+            pen.arc(cx + dx, cy - shift + dy, Math.max(1.3, pixels / 16), 0, 7);
+            pen.fill();
+          }
+        }
+        const value = values?.[at];
+        if (numbers && value !== null && value !== undefined) {
+          const text = values === w.accumulation ? String(value) : value.toFixed(2);
+          pen.lineWidth = 3;
+          pen.strokeStyle = 'rgb(255 253 248 / .8)';
+          pen.fillStyle = '#22302E';
+          pen.strokeText(text, cx, cy + pixels * (code === undefined ? 0 : 0.24));
+          pen.fillText(text, cx, cy + pixels * (code === undefined ? 0 : 0.24));
+          map.target.dataset.closeUp = 'values';
+        }
+      }
+    }
+    return canvas;
+  }
+  return new ol.layer.Layer({ render, source: new ol.source.Source({ state: 'ready' }) });
+}

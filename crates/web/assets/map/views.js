@@ -1,0 +1,170 @@
+// How the ground is looked at: light, slope, curvature, topographic position, contours; and how each layer is drawn.
+import { ask, send } from '../lib/common.js';
+import { streamControls } from '../stages/network/network.js';
+
+const ol = window.ol;
+export const SLOPE = ['#FAF5E6', '#E9CF9B', '#CF9257', '#96512F', '#4B2218'];
+export const POSITION = ['#0E4A57', '#3C8790', '#9CC7C5', '#F6F1E4', '#E0B98C', '#B1743F', '#6B3A17'];
+const COMPUTED = ['slope', 'curvature', 'near', 'far'];
+const UNITS = { slope: '°', curvature: '/100 m', near: 'm', far: 'm', relief: 'm' };
+
+export class Views {
+  constructor(map) {
+    this.map = map;
+    this.style = {};
+    /** computed views that have been given their range */
+    this.ready = new Set();
+  }
+
+  /** Takes up how the map was drawn, unless something was chosen that is not kept yet. */
+  take(style) { if (!this.timer) this.style = style ?? {}; }
+
+  /** What was chosen for a layer before, with the usual for the rest. */
+  of(key) {
+    const cell = this.map.main?.cell_x * (this.map.data?.crs?.unit_m ?? 1) || 1;
+    const usual = { relief: { azimuth: 315, altitude: 45 }, near: { radius: Math.round(10 * cell) }, far: { radius: Math.round(75 * cell) } }[key] ?? {};
+    return { opacity: 1, ...usual, ...this.style[key] };
+  }
+
+  /** Builds the layers that a prepared DEM gives. */
+  build(layers) {
+    const { map } = this;
+    this.take(map.data.style);
+    for (const key of COMPUTED) layers[key] = new ol.layer.Tile({ visible: false });
+    layers.contours = new ol.layer.Vector({ source: new ol.source.Vector(), visible: false, declutter: true, style: contourStyle });
+    this.ready = new Set();
+  }
+
+  /** The address of terrain tiles under the chosen light and range. */
+  reliefQuery() {
+    const { azimuth, altitude, low, high } = this.of('relief');
+    const [p2, p98] = this.map.data.stretch ?? [0, 1];
+    return `?low=${low ?? p2}&high=${high ?? p98}&azimuth=${azimuth}&altitude=${altitude}`;
+  }
+
+  /** Gives a computed view its range, when it is first looked at. */
+  async show(key) {
+    const layer = this.map.layers[key];
+    if (!layer || this.ready.has(key) || !COMPUTED.includes(key)) return;
+    this.ready.add(key);
+    await this.source(key);
+  }
+
+  async source(key) {
+    const { map } = this;
+    const { radius, low, high } = this.of(key);
+    const asked = radius ? `?radius=${radius}` : '';
+    this.ranges ??= {};
+    this.ranges[key] = await ask(`${map.base}/range/${key}${asked}`);
+    const range = { low: low ?? this.ranges[key].low, high: high ?? this.ranges[key].high };
+    this.shownRange = { ...this.shownRange, [key]: range };
+    const query = `?low=${range.low}&high=${range.high}${radius ? `&radius=${radius}` : ''}`;
+    map.layers[key]?.setSource(map.tiles(key, map.main, query, true));
+    map.onStyled?.();
+  }
+
+  async contours() {
+    const { map } = this;
+    const layer = map.layers.contours;
+    const size = map.map?.getSize();
+    if (!layer || !size || !map.shown.has('contours')) return;
+    const view = map.map.getView();
+    const [west, south, east, north] = view.calculateExtent(size);
+    const { interval } = this.of('contours');
+    const query = new URLSearchParams({ west, south, east, north, resolution: view.getResolution(), ...(interval ? { interval } : {}) });
+    const told = await ask(`${map.base}/contours?${query}`);
+    this.interval = told.interval;
+    const source = layer.getSource();
+    source.clear(true);
+    source.addFeatures(told.lines.map((l) => new ol.Feature({ geometry: new ol.geom.LineString(l.line), elevation: l.elevation, heavy: Math.round(l.elevation / told.interval) % 5 === 0 })));
+    map.target.dataset.contours = told.lines.length;
+    map.onStyled?.();
+  }
+
+  set(key, change) {
+    this.style[key] = { ...this.style[key], ...change };
+    for (const name of Object.keys(change)) if (change[name] === null) delete this.style[key][name];
+    const { layers } = this.map;
+    if ('place' in change) { /* the map has moved it */ } else if ('opacity' in change) layers[key]?.setOpacity?.(change.opacity);
+    else if (key === 'relief') layers.relief.setSource(this.map.tiles(this.map.data.rasters.dem ? 'dem' : 'source', this.map.main, this.reliefQuery(), true));
+    else if (key === 'streams') { layers.streams?.changed(); this.map.onStyled?.(); } else if (key === 'contours') this.contours();
+    else this.source(key);
+    clearTimeout(this.timer);
+    this.timer = setTimeout(async () => {
+      const sent = JSON.stringify(this.style);
+      await send(`${this.map.base}/style`, { style: sent });
+      if (sent === JSON.stringify(this.style)) this.timer = null;
+    }, 600);
+  }
+
+  /** What can be chosen for a layer, folded away under its key. */
+  controls(key) {
+    if (key === 'cells') return null;
+    if (!(key === 'contours' || key === 'relief' || COMPUTED.includes(key) || this.map.layers[key]?.setOpacity)) return null;
+    const box = document.createElement('details');
+    box.className = 'style';
+    box.open = this.open === key;
+    box.addEventListener('toggle', () => { if (box.open) this.open = key; else if (this.open === key) this.open = null; });
+    const head = document.createElement('summary');
+    head.textContent = 'Style';
+    head.setAttribute('aria-label', `Style of ${key}`);
+    box.append(head);
+    const now = this.of(key);
+    const add = (name, label, type, value, more = {}) => {
+      const row = document.createElement('label');
+      row.append(label);
+      const input = Object.assign(document.createElement('input'), { type, ...more });
+      if (value !== undefined) input.value = value;
+      input.addEventListener(type === 'range' ? 'input' : 'change', () => {
+        const v = input.value.trim() === '' ? null : Number(input.value.replace(',', '.'));
+        if (v !== null && !Number.isFinite(v)) { input.value = value ?? ''; return; }
+        this.set(key, { [name]: v });
+      });
+      row.append(input);
+      box.append(row);
+    };
+    add('opacity', 'Opacity', 'range', now.opacity, { min: 0, max: 1, step: 0.05 });
+    if (key === 'relief') {
+      add('azimuth', 'Light from, °', 'range', now.azimuth, { min: 0, max: 355, step: 5 });
+      add('altitude', 'Light height, °', 'range', now.altitude, { min: 10, max: 85, step: 5 });
+    }
+    if (key === 'near' || key === 'far') add('radius', 'Radius, m', 'text', now.radius, { inputMode: 'decimal' });
+    if (key === 'streams') streamControls(box, this.style.streams, (change) => this.set('streams', change));
+    if (key === 'contours') add('interval', 'Interval, m', 'text', now.interval, { inputMode: 'decimal', placeholder: this.interval ? `${this.interval}` : 'fitting' });
+    if (key === 'relief' || COMPUTED.includes(key)) {
+      const range = key === 'relief' ? { low: this.map.data.stretch?.[0], high: this.map.data.stretch?.[1] } : this.ranges?.[key] ?? {};
+      const told = (v) => (v === undefined ? '' : `${Number(v.toPrecision(3))}`);
+      add('low', `From, ${UNITS[key]}`, 'text', now.low, { inputMode: 'decimal', placeholder: told(range.low) });
+      add('high', `To, ${UNITS[key]}`, 'text', now.high, { inputMode: 'decimal', placeholder: told(range.high) });
+    }
+    const order = document.createElement('p');
+    order.className = 'acts';
+    for (const [label, way] of [['Draw higher', 1], ['Draw lower', -1]]) {
+      const button = Object.assign(document.createElement('button'), { type: 'button', className: 'btn btn-sm quiet', textContent: label });
+      button.addEventListener('click', () => this.map.reorder(key, way));
+      order.append(button);
+    }
+    box.append(order);
+    return box;
+  }
+
+  /** The ends of a view's ramp, in words. */
+  ends(key) {
+    const range = this.shownRange?.[key];
+    if (!range) return ['', ''];
+    const most = Math.max(Math.abs(range.low), Math.abs(range.high));
+    const told = (v) => `${Number(v.toPrecision(2))} ${UNITS[key]}`.replace(' °', '°').replace('-', '\u2212');
+    if (key === 'slope') return [told(range.low), told(range.high)];
+    return key === 'curvature' ? [`hollow ${told(-most)}`, `convex ${told(most)}`] : [`low ${told(-most)}`, `high ${told(most)}`];
+  }
+}
+
+const LINE = '#7A5A36';
+function contourStyle(feature) {
+  const heavy = feature.get('heavy');
+  const stroke = new ol.style.Stroke({ color: LINE, width: heavy ? 1.5 : 0.7 });
+  const text = heavy ? new ol.style.Text({
+    text: `${feature.get('elevation')}`, placement: 'line', font: '600 11px "Source Sans 3"', fill: new ol.style.Fill({ color: LINE }), stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 3 }),
+  }) : undefined;
+  return new ol.style.Style({ stroke, text, zIndex: heavy ? 2 : 1 });
+}

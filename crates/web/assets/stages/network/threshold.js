@@ -1,0 +1,112 @@
+// The threshold under the hand: slider, keys and chart move it; the network and its figures follow.
+import { ask, send } from '../../lib/common.js';
+import { area } from '../../map/map.js';
+
+const PLACES = 1000; // from a single cell to the largest contributing area, evenly by the logarithm
+const whole = (n) => n.toLocaleString('en').replaceAll(',', '\u202F');
+const percent = (share) => `${Math.round(share * 100)} %`;
+
+export class Threshold {
+  constructor({ base, map, desk }) {
+    Object.assign(this, { base, map, desk, box: null, known: null, waiting: 0 });
+    desk.addEventListener('pointerdown', (e) => this.dragChart(e));
+    // Figures rest on what the evidence was gathered with: they come after it.
+    document.body.addEventListener('htmx:afterSwap', (e) => { if (e.target.id === 'evidence') this.learn(); });
+  }
+
+  get largest() { return Number(this.box.dataset.largest); }
+  toCells(place) { return Math.max(1, Math.round(this.largest ** (place / PLACES))); }
+  toPlace(cells) { return PLACES * Math.log(cells) / Math.log(Math.max(this.largest, 2)); }
+  /** The nearest threshold that can be dragged to: its figures are known. */
+  near(cells) { return this.toCells(Math.round(this.toPlace(cells))); }
+
+  /** Takes up the desk that was just fetched. */
+  prepare() {
+    this.box = document.getElementById('threshold');
+    this.known = null;
+    if (!this.box) return;
+    this.slider = document.getElementById('slider');
+    this.cells = Number(this.box.dataset.cells);
+    this.show(this.cells);
+    this.slider.addEventListener('input', () => { this.cells = this.toCells(Number(this.slider.value)); this.tell(); this.map.live(this.cells); });
+    this.slider.addEventListener('change', () => this.keep());
+  }
+
+  show(cells) {
+    this.cells = Math.min(Math.max(1, cells), this.largest);
+    this.slider.value = this.toPlace(this.cells);
+    this.tell();
+  }
+
+  tell() {
+    const text = `${area(this.cells * Number(this.box.dataset.cellM2))} · ${whole(this.cells)} cells`;
+    document.getElementById('threshold-text').textContent = text;
+    this.slider.setAttribute('aria-valuetext', text);
+    this.figures();
+  }
+
+  /** What the network at the threshold is like, while it is dragged. */
+  figures() {
+    const line = document.getElementById('threshold-figures');
+    const found = this.known?.at.get(this.cells);
+    if (!found) {
+      // A threshold that was typed is asked for once the hand rests.
+      const typed = this.known && this.cells === Number(this.box.dataset.cells);
+      if (typed) this.learn(this.cells);
+      line.textContent = this.known && !typed ? 'Figures follow when the hand rests.' : '';
+      return;
+    }
+    const [, heads, lengthM, order, matched, hit, both] = found;
+    const parts = [`${whole(heads)} headwater${heads === 1 ? '' : 's'}`, `${(lengthM / 1000 / this.known.km2).toPrecision(3)} km/km²`];
+    if (order) parts.push(`order ${order}`);
+    if (this.known.mapped) parts.push(`agreement ${percent(both)}`, `matched ${percent(matched)}`, `found ${percent(hit)}`);
+    line.textContent = parts.join(' · ');
+  }
+
+  /** Fetches the figures of all thresholds that can be dragged to, or of one. */
+  async learn(cells) {
+    const box = this.box;
+    if (!box) return;
+    const told = await ask(`${this.base}/figures${cells ? `?cells=${cells}` : ''}`).catch(() => null);
+    // Without them the slider works as before; the evidence itself tells what is wrong.
+    if (!told || box !== this.box) return;
+    if (!cells) this.known = { ...told, at: new Map() };
+    for (const row of told.figures) this.known?.at.set(row[0], row);
+    if (!cells || this.known?.at.has(this.cells)) this.figures();
+  }
+
+  keep() {
+    clearTimeout(this.waiting);
+    if (this.cells !== Number(this.box.dataset.cells)) send(`${this.base}/threshold`, { cells: this.cells }); else this.map.rest(this.cells);
+  }
+
+  step(n) {
+    if (!this.box) return;
+    let to = this.toCells(Math.round(this.toPlace(this.cells)) + n * 4);
+    if (to === this.cells) to += Math.sign(n);
+    this.show(to);
+    this.map.live(this.cells);
+    clearTimeout(this.waiting);
+    this.waiting = setTimeout(() => this.keep(), 350);
+  }
+
+  /** Dragging on the chart of evidence moves the threshold; letting go keeps it. */
+  dragChart(e) {
+    const chart = e.target.closest?.('.evidence-chart');
+    if (!chart || !this.box) return;
+    e.preventDefault();
+    const [low, high] = [Number(chart.dataset.low), Number(chart.dataset.high)];
+    const now = this.desk.querySelectorAll('.evidence-chart .now, .beside-chart .now');
+    const to = (at) => {
+      const box = chart.getBoundingClientRect();
+      const share = Math.min(1, Math.max(0, ((at.clientX - box.left) / box.width * 340 - 34) / 300));
+      for (const line of now) { line.setAttribute('x1', 34 + 300 * share); line.setAttribute('x2', 34 + 300 * share); }
+      this.show(this.near(low * (high / low) ** share));
+      this.map.live(this.cells);
+    };
+    to(e);
+    chart.setPointerCapture(e.pointerId);
+    chart.onpointermove = to;
+    chart.onpointerup = () => { chart.onpointermove = chart.onpointerup = null; this.keep(); };
+  }
+}

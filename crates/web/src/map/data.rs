@@ -1,0 +1,223 @@
+//! What the map asks for: its frame and values of cells.
+
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use bothros_core::routing::Method;
+use bothros_formats::{Crs, CrsKind, Transform};
+use bothros_store::{RasterMeta, RasterRole};
+use bothros_workflow::Facts;
+use serde::Deserialize;
+use serde_json::{Value, json};
+
+use crate::App;
+use crate::http::error::{Result, WebError};
+
+fn raster(meta: &RasterMeta) -> Value {
+    json!({
+        "id": meta.id, "rows": meta.rows, "cols": meta.cols, "levels": meta.levels,
+        "left": meta.left, "top": meta.top, "cell_x": meta.cell_x, "cell_y": meta.cell_y,
+    })
+}
+
+/// The rasters of a study and what is needed to draw them.
+pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<Value>> {
+    let facts = app.facts(study).await?;
+    let mut rasters = serde_json::Map::new();
+    for role in [
+        RasterRole::Source,
+        RasterRole::Dem,
+        RasterRole::Filled,
+        RasterRole::FillDepth,
+        RasterRole::CutFill,
+        RasterRole::Direction,
+        RasterRole::Accumulation,
+    ] {
+        if let Some(meta) = app.store.raster(study, role).await? {
+            let name = match role {
+                RasterRole::FillDepth => "sinks",
+                RasterRole::CutFill => "change",
+                RasterRole::Accumulation => "area",
+                role => role.name(),
+            };
+            rasters.insert(name.into(), raster(&meta));
+        }
+    }
+    if facts.terrain.is_some() {
+        rasters.remove("source");
+    }
+    let crs = facts.terrain.as_ref().map(|t| &t.crs).or(facts.source.as_ref().and_then(|s| s.crs.as_ref()));
+    let summary =
+        facts.terrain.as_ref().map(|t| &t.summary).or(facts.source.as_ref().and_then(|s| s.summary.as_ref()));
+    Ok(Json(json!({
+        "study": study,
+        "rasters": rasters,
+        "crs": crs.map(|c| json!({ "label": c.label(), "epsg": c.epsg, "unit_m": c.unit_m, "unit": c.unit,
+            "degrees": c.kind == CrsKind::Geographic })),
+        "stretch": summary.map(|s| [s.percentile_2_m, s.percentile_98_m]),
+        "cell_area_m2": facts.terrain.as_ref().map(|t| t.frame.cell_area().as_m2()),
+        "largest_cells": facts.routing.as_ref().map(|r| r.largest_cells),
+        "log_percentiles": facts.routing.as_ref().map(|r| r.log_percentiles),
+        "deepest_m": facts.routing.as_ref().and_then(|r| r.sinks.deepest.as_ref()).map(|s| s.depth_m),
+        "change_m": facts.routing.as_ref().and_then(|r| r.conditioned.as_ref())
+            .map(|c| c.routing.deepest_cut_m.max(c.routing.highest_fill_m)),
+        "files": outlines(&facts),
+        "seams": seams(&facts),
+        "style": facts.settings.style,
+        "threshold_cells": facts.network.map(|n| n.threshold.as_cells()),
+    })))
+}
+
+/// The lines along which files meet, in the CRS of the map.
+fn seams(facts: &Facts) -> Vec<[[f64; 2]; 2]> {
+    let (Some(source), Some(terrain)) = (&facts.source, &facts.terrain) else { return Vec::new() };
+    let Some(crs) = source.grid().3 else { return Vec::new() };
+    let Ok(transform) = Transform::new(crs, &terrain.crs) else { return Vec::new() };
+    let point = |[x, y]: [f64; 2]| transform.point(x, y).ok().map(|(x, y)| [x, y]);
+    source.seam_lines.iter().filter_map(|[a, b]| Some([point(*a)?, point(*b)?])).collect()
+}
+
+/// Points along each side of a file's outline, which is bent in another CRS.
+const SIDE: usize = 8;
+
+/// The outlines of the files that a DEM was put together from, in the order in which they count, in the CRS
+/// of the map.
+fn outlines(facts: &Facts) -> Vec<Value> {
+    let (Some(source), Some(terrain)) = (&facts.source, &facts.terrain) else { return Vec::new() };
+    if source.more.is_empty() {
+        return Vec::new();
+    }
+    let outline = |(place, number): (usize, usize)| {
+        let (name, info, crs) = match number.checked_sub(1).map(|n| &source.more[n]) {
+            Some(file) => (&file.file, &file.info, Some(&file.crs)),
+            None => (&source.file, &source.info, source.crs.as_ref()),
+        };
+        let transform = Transform::new(crs?, &terrain.crs).ok()?;
+        let [x0, dx, rx, y0, ry, dy] = info.geo_transform;
+        let (cols, rows) = (info.cols as f64, info.rows as f64);
+        let corners = [(0.0, 0.0), (cols, 0.0), (cols, rows), (0.0, rows), (0.0, 0.0)];
+        let mut ring = Vec::new();
+        for pair in corners.windows(2) {
+            for step in 0..SIDE {
+                let share = step as f64 / SIDE as f64;
+                let c = pair[0].0 + (pair[1].0 - pair[0].0) * share;
+                let r = pair[0].1 + (pair[1].1 - pair[0].1) * share;
+                let (x, y) = transform.point(x0 + c * dx + r * rx, y0 + c * ry + r * dy).ok()?;
+                ring.push([x, y]);
+            }
+        }
+        ring.extend(ring.first().copied());
+        Some(json!({ "name": format!("{} {name}", place + 1), "ring": ring }))
+    };
+    source.order().into_iter().enumerate().filter_map(outline).collect()
+}
+
+/// A place in the coordinates of the map.
+#[derive(Debug, Deserialize)]
+pub struct Place {
+    x: f64,
+    y: f64,
+}
+
+fn crs_of(facts: &Facts) -> Option<&Crs> {
+    facts.terrain.as_ref().map(|t| &t.crs).or(facts.source.as_ref().and_then(|s| s.crs.as_ref()))
+}
+
+/// Everything known of the cell under the pointer.
+pub async fn cell(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(place): Query<Place>,
+) -> Result<Json<Value>> {
+    let facts = app.facts(study).await?;
+    let geographic = crs_of(&facts)
+        .cloned()
+        .and_then(|crs| Transform::to_wgs84(&crs).and_then(|t| t.point(place.x, place.y)).ok());
+    let mut told =
+        json!({ "x": place.x, "y": place.y, "lon": geographic.map(|g| g.0), "lat": geographic.map(|g| g.1) });
+    let there = app.store.rasters(study).await?;
+    let Some(dem) = there.get(&RasterRole::Dem).or(there.get(&RasterRole::Source)) else {
+        return Ok(Json(told));
+    };
+    let (col, row) =
+        (((place.x - dem.left) / dem.cell_x).floor(), ((dem.top - place.y) / dem.cell_y).floor());
+    if !(col >= 0.0 && row >= 0.0 && col < dem.cols as f64 && row < dem.rows as f64) {
+        return Ok(Json(told));
+    }
+    let at = (row as isize, col as isize);
+    told["row"] = json!(row as usize);
+    told["col"] = json!(col as usize);
+    let z = app.store.read_window::<f32>(dem, 0, at, (1, 1)).await?.values()[0];
+    told["elevation_m"] = json!(z.is_finite().then_some(z));
+    if let Some(depth) = there.get(&RasterRole::FillDepth) {
+        let depth = app.store.read_window::<f32>(depth, 0, at, (1, 1)).await?.values()[0];
+        told["fill_m"] = json!(if depth.is_finite() { depth } else { 0.0 });
+    }
+    let routed = there.contains_key(&RasterRole::Accumulation);
+    let (Some(terrain), true) = (&facts.terrain, routed) else { return Ok(Json(told)) };
+    let index = row as usize * dem.cols + col as usize;
+    let grids = app.grids.get(&app.store, &facts).await?;
+    let (Some(&cells), Some(&code)) =
+        (grids.accumulation.values().get(index), grids.directions.values().get(index))
+    else {
+        return Ok(Json(told));
+    };
+    if cells == u32::MAX {
+        return Ok(Json(told));
+    }
+    if let Some(sums) = there.get(&RasterRole::Weighted) {
+        let sum = app.store.read_window::<f32>(sums, 0, at, (1, 1)).await?.values()[0];
+        told["weighted"] = json!(sum.is_finite().then_some(sum));
+        told["weighted_of"] = json!(facts.settings.weights.as_ref().map(|w| &w.meaning));
+    }
+    told["accumulation"] = json!(cells);
+    let method = facts.routing.as_ref().map(|r| r.method).filter(|&m| m != Method::D8);
+    told["method"] = json!(method.map(Method::title));
+    told["area_m2"] = json!(terrain.frame.area_of(cells as u64 + 1).as_m2());
+    told["direction"] = json!(code);
+    if let Some(network) = &facts.network {
+        let (network, by_cell) = app.grids.indexed(&app.store, &facts, network.threshold).await?;
+        if let Some(reach) = by_cell.reach_at(index as u32).and_then(|at| network.reaches.get(at)) {
+            told["order"] = json!(reach.strahler);
+            told["reach"] = json!(reach.id);
+        }
+    }
+    Ok(Json(told))
+}
+
+/// A window of cells.
+#[derive(Debug, Deserialize)]
+pub struct Window {
+    row: isize,
+    col: isize,
+    rows: usize,
+    cols: usize,
+}
+
+/// Values of single cells, to be drawn one by one when the map is close.
+pub async fn cells(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(w): Query<Window>,
+) -> Result<Json<Value>> {
+    if w.rows > 400 || w.cols > 400 || w.rows * w.cols > 40_000 {
+        return Err(WebError::refused("at most 40 000 cells at a time"));
+    }
+    let (at, size) = ((w.row, w.col), (w.rows, w.cols));
+    let read = |role| {
+        let store = app.store.clone();
+        async move { store.raster(study, role).await }
+    };
+    let mut told = json!({ "row": w.row, "col": w.col, "rows": w.rows, "cols": w.cols });
+    if let Some(dem) = read(RasterRole::Dem).await? {
+        let z = app.store.read_window::<f32>(&dem, 0, at, size).await?;
+        told["elevation"] = z.values().iter().map(|v| v.is_finite().then_some(*v)).collect();
+    }
+    if let Some(direction) = read(RasterRole::Direction).await? {
+        told["direction"] = json!(app.store.read_window::<u8>(&direction, 0, at, size).await?.values());
+    }
+    if let Some(area) = read(RasterRole::Accumulation).await? {
+        let cells = app.store.read_window::<u32>(&area, 0, at, size).await?;
+        told["accumulation"] = cells.values().iter().map(|v| (*v != u32::MAX).then_some(*v)).collect();
+    }
+    Ok(Json(told))
+}

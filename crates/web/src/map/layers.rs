@@ -1,0 +1,226 @@
+//! Layers: added from files, shown, drawn, reshaped, deleted.
+
+use axum::Json;
+use axum::extract::{Multipart, Path, Query, State};
+use axum::response::Response;
+use bothros_core::conditioning::Line;
+use bothros_store::{Inverse, Layer, LayerRole, LayerShape, Shape};
+use bothros_workflow::{Facts, NewLayer, layer_shapes};
+use serde::Deserialize;
+use serde_json::{Value, json};
+
+use crate::App;
+use crate::http::changed::{STUDY, changed};
+use crate::http::error::{Result, WebError};
+use crate::http::form::{Form, are_coordinates, number_within};
+use crate::http::upload::{receive_layer, told};
+use crate::map::measure::{falls, read_line};
+use crate::stages::conditioning::actions::prepared;
+
+const LAYERS: &str = "layers-changed";
+
+/// Takes `role`, any number of `file` parts (all parts of a shapefile at once), and where they come from.
+pub async fn add_layer(State(app): State<App>, Path(study): Path<i64>, form: Multipart) -> Result<Response> {
+    prepared(&app, study).await?;
+    let received = receive_layer(form, app.options.upload_limit).await?;
+    let text = |key: &str| received.text(key);
+    let (file, path) = (received.file.clone(), received.path.clone());
+    let role =
+        LayerRole::from_name(&text("role")).ok_or_else(|| WebError::refused("say what the layer is"))?;
+    let layer = Some(text("layer")).filter(|l| !l.is_empty());
+    let (source, date, scale, licence) = (text("source"), text("date"), text("scale"), text("licence"));
+    let new = NewLayer { role, file, path, layer, source, date, scale, licence };
+    Ok(match bothros_workflow::add_layer_or_queue(&app.store, study, new).await? {
+        Some(added) => told(changed(LAYERS), &added.told),
+        None => told(changed(STUDY), "The file is large: it is being read, with progress at the bottom"),
+    })
+}
+
+pub async fn delete_layer(
+    State(app): State<App>,
+    Path((study, layer)): Path<(i64, i64)>,
+) -> Result<Response> {
+    let (before, _) = app.store.layer(study, layer).await?;
+    app.store.set_layer_deleted(study, layer, true).await?;
+    app.store
+        .remember(study, &format!("{} removed", before.name), &Inverse::RestoreLayer { id: layer })
+        .await?;
+    let text = format!("Removed {} ({} features)", before.name, before.features);
+    app.store.log(study, "Conditioning", &text, before.provenance, Default::default()).await?;
+    Ok(changed(LAYERS))
+}
+
+/// A part of the map, coordinates of the study.
+#[derive(Deserialize)]
+pub struct View {
+    west: f64,
+    south: f64,
+    east: f64,
+    north: f64,
+}
+
+/// Features sent at once; a closer view shows the rest.
+const MOST_FEATURES: usize = 5000;
+
+/// The features in view.
+pub async fn layers(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(view): Query<View>,
+) -> Result<Json<Value>> {
+    let facts = app.facts(study).await?;
+    let layers = app.store.layers(study).await?;
+    // What the analyst gave comes before what was computed.
+    let given = |l: &&Layer| l.role != LayerRole::Provisional;
+    let mut out = Vec::new();
+    let mut complete = true;
+    for kind in [true, false] {
+        let mut seen = Vec::new();
+        for layer in layers.iter().filter(|l| given(l) == kind) {
+            let features = app.layers.get(&app.store, &facts, layer).await?;
+            let within = features.within([view.west, view.south, view.east, view.north]);
+            seen.extend(within.map(|(at, size)| (size, layer, features.clone(), at)));
+        }
+        if seen.len() > MOST_FEATURES {
+            // From afar the large ones are seen.
+            complete = false;
+            seen.select_nth_unstable_by(MOST_FEATURES, |a, b| b.0.total_cmp(&a.0));
+            seen.truncate(MOST_FEATURES);
+        }
+        for (_, layer, features, at) in seen {
+            let feature = &features.features[at];
+            out.push(json!({ "role": layer.role.name(), "name": feature.name, "shape": feature.shape,
+                "layer": layer.id, "id": feature.id, "elevation": feature.elevation }));
+        }
+    }
+    Ok(Json(json!({ "features": out, "complete": complete })))
+}
+
+#[derive(Deserialize)]
+pub struct Drawing {
+    role: String,
+    /// a list of `[x, y]` as JSON
+    line: String,
+    #[serde(default)]
+    name: String,
+    /// metres, where the role needs one
+    #[serde(default)]
+    elevation: String,
+}
+
+/// A closed ring with an area, as it was drawn.
+fn read_ring(text: &str) -> Result<Line> {
+    let mut ring = read_line(text)?;
+    if ring.first() != ring.last() {
+        ring.extend(ring.first().copied());
+    }
+    let twice: f64 = ring.windows(2).map(|w| w[0][0] * w[1][1] - w[1][0] * w[0][1]).sum();
+    if ring.len() < 4 || twice == 0.0 {
+        return Err(WebError::refused("a polygon needs three corners that do not lie on one line"));
+    }
+    Ok(ring)
+}
+
+pub async fn draw(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Drawing>,
+) -> Result<Response> {
+    let facts = prepared(&app, study).await?;
+    let role = LayerRole::from_name(&form.role).ok_or_else(|| WebError::refused("say what is drawn"))?;
+    let elevation = match role.has_elevation() {
+        true => Some(number_within(&form.elevation, "the elevation", -12_000.0..=10_000.0, "m")?),
+        false => None,
+    };
+    let crs = facts.terrain.as_ref().map_or(String::new(), |t| t.crs.wkt.clone());
+    let name = Some(form.name.trim().chars().take(60).collect::<String>()).filter(|n| !n.is_empty());
+    let shape = match role.shape() {
+        LayerShape::Lines => {
+            let line = read_line(&form.line)?;
+            if role == LayerRole::BreachLines {
+                falls(&app, &facts, &line).await?;
+            }
+            Shape::Line(line)
+        }
+        LayerShape::Points | LayerShape::PointsOrPolygons => {
+            let place: Line = serde_json::from_str(&form.line).unwrap_or_default();
+            let place = *place.first().ok_or_else(|| WebError::refused("click where it is"))?;
+            if !are_coordinates(place.iter()) {
+                return Err(WebError::refused("the place lies nowhere on the earth"));
+            }
+            Shape::Point(place)
+        }
+        LayerShape::Polygons => Shape::Polygons(vec![vec![read_ring(&form.line)?]]),
+    };
+    let (layer, feature) = app.store.draw(study, role, name, elevation, shape, &crs).await?;
+    let what = role.title().to_lowercase();
+    app.store.remember(study, &format!("drawn: {what}"), &Inverse::RemoveFeature { layer, feature }).await?;
+    let text = format!("Drew: {what}");
+    app.store.log(study, "Conditioning", &text, json!({ "line": form.line }), Default::default()).await?;
+    Ok(changed(LAYERS))
+}
+
+#[derive(Deserialize)]
+pub struct Reshaped {
+    /// the new shape as JSON; empty to delete the feature
+    #[serde(default)]
+    shape: String,
+}
+
+/// Gives a feature another shape, or deletes it.
+pub async fn reshape(
+    State(app): State<App>,
+    Path((study, layer, feature)): Path<(i64, i64, u32)>,
+    Form(form): Form<Reshaped>,
+) -> Result<Response> {
+    let facts = prepared(&app, study).await?;
+    let (about, features) = layer_shapes(&app.store, &facts, layer).await?;
+    if about.role == LayerRole::Provisional {
+        return Err(WebError::refused("the provisional network is computed, and cannot be edited"));
+    }
+    // Features are kept in the CRS that the DEM had when they came.
+    let terrain = facts.terrain.as_ref().map(|t| t.crs.wkt.as_str());
+    if about.provenance["crs"].as_str().is_some_and(|wkt| Some(wkt) != terrain) {
+        return Err(WebError::refused(format!(
+            "{} came in another CRS than the DEM has now: add it again to edit it",
+            about.name
+        )));
+    }
+    if !features.iter().any(|f| f.id == feature) {
+        return Err(WebError::refused("somebody else has deleted this feature meanwhile"));
+    }
+    let (what, before) = if form.shape.is_empty() {
+        ("deleted", app.store.remove_feature(study, layer, feature).await?)
+    } else {
+        let shape: Shape =
+            serde_json::from_str(&form.shape).map_err(|_| WebError::refused("the shape cannot be read"))?;
+        check_shape(&app, &facts, about.role, &shape).await?;
+        ("reshaped", app.store.reshape_feature(study, layer, feature, shape).await?)
+    };
+    let named = before.name.clone().unwrap_or_else(|| format!("feature {feature} of {}", about.name));
+    let inverse = Inverse::RestoreFeature { layer, feature: serde_json::to_value(&before)? };
+    app.store.remember(study, &format!("{named} {what}"), &inverse).await?;
+    let text = format!("{what}: {named}");
+    app.store.log(study, "Conditioning", &text, json!({}), Default::default()).await?;
+    Ok(changed(LAYERS))
+}
+
+/// Refuses a shape that its role cannot have.
+async fn check_shape(app: &App, facts: &Facts, role: LayerRole, shape: &Shape) -> Result<()> {
+    let finite = |points: &[[f64; 2]]| are_coordinates(points.iter().flatten());
+    let fits = match (role.shape(), shape) {
+        (LayerShape::Points | LayerShape::PointsOrPolygons, Shape::Point(p)) => finite(&[*p]),
+        (LayerShape::Lines, Shape::Line(line)) => finite(line) && line.windows(2).any(|w| w[0] != w[1]),
+        (LayerShape::Polygons | LayerShape::PointsOrPolygons, Shape::Polygons(all)) => {
+            !all.is_empty() && all.iter().flatten().all(|ring| ring.len() > 3 && finite(ring))
+        }
+        _ => false,
+    };
+    if !fits {
+        return Err(WebError::refused(format!("{} cannot have this shape", role.title().to_lowercase())));
+    }
+    match shape {
+        Shape::Line(line) if role == LayerRole::BreachLines => falls(app, facts, line).await,
+        _ => Ok(()),
+    }
+}

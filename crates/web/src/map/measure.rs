@@ -1,0 +1,166 @@
+//! The ground along a line: of barriers, or anything measured.
+
+use askama::Template;
+use axum::extract::{Path, Query, State};
+use axum::response::Response;
+use bothros_core::conditioning::Line;
+use bothros_core::{Cell, Frame, Grid};
+use bothros_store::{RasterMeta, RasterRole};
+use bothros_workflow::{BarrierFacts, Facts, Profile};
+use serde::Deserialize;
+
+use crate::App;
+use crate::http::error::{Result, WebError};
+use crate::http::form::are_coordinates;
+use crate::map::profile::profile_svg;
+use crate::stages::conditioning::actions::prepared;
+use crate::ui::{numbers, page};
+
+pub(crate) fn read_line(text: &str) -> Result<Line> {
+    let line: Line = serde_json::from_str(text).map_err(|_| WebError::refused("the line cannot be read"))?;
+    let long = line.windows(2).any(|w| w[0] != w[1]);
+    if !long || !are_coordinates(line.iter().flatten()) || line.len() > 10_000 {
+        return Err(WebError::refused("a line needs two different points"));
+    }
+    Ok(line)
+}
+
+/// The DEM around a line, with some cells more.
+pub(crate) async fn around(app: &App, facts: &Facts, line: &Line, more_m: f64) -> Result<(Grid<f32>, Frame)> {
+    let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let frame = &terrain.frame;
+    let meta = app.store.raster(facts.study, RasterRole::Dem).await?;
+    let meta = meta.ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let more = more_m / frame.unit_m + 2.0 * frame.cell_size;
+    let bound =
+        |axis: usize, sign: f64| line.iter().map(|p| p[axis] * sign).fold(f64::NEG_INFINITY, f64::max) * sign;
+    let col = |x: f64| (((x - frame.left) / frame.cell_size).floor().max(0.0) as usize).min(frame.cols - 1);
+    let row = |y: f64| (((frame.top - y) / frame.cell_size).floor().max(0.0) as usize).min(frame.rows - 1);
+    let (left, right) = (col(bound(0, -1.0) - more), col(bound(0, 1.0) + more));
+    let (top, bottom) = (row(bound(1, 1.0) + more), row(bound(1, -1.0) - more));
+    let (rows, cols) = (bottom - top + 1, right - left + 1);
+    if rows * cols > 16_000_000 {
+        return Err(WebError::refused("the line is too long to be looked at; draw it where the barrier is"));
+    }
+    let dem = app.store.read_window::<f32>(&meta, 0, (top as isize, left as isize), (rows, cols)).await?;
+    Ok((dem, frame.window(top, left, rows, cols)))
+}
+
+/// Refuses a breach line that runs uphill or off the DEM, with what was found at its ends.
+pub(crate) async fn falls(app: &App, facts: &Facts, line: &Line) -> Result<()> {
+    let (dem, frame) = around(app, facts, line, 0.0).await?;
+    let z = |p: Option<&[f64; 2]>| {
+        let cell = p.and_then(|p| frame.cell_at(p[0], p[1]))?;
+        dem.get(cell).copied().filter(|z| !z.is_nan())
+    };
+    match (z(line.first()), z(line.last())) {
+        (Some(from), Some(to)) if to > from => Err(WebError::refused(format!(
+            "this breach line runs uphill: it begins at {from:.2} m and ends at {to:.2} m. Draw it from upstream to downstream"
+        ))),
+        (Some(_), Some(_)) => Ok(()),
+        _ => Err(WebError::refused(
+            "a breach line begins and ends where there are elevations; one end lies outside",
+        )),
+    }
+}
+
+/// The ground along a barrier's line.
+pub async fn profile(app: &App, facts: &Facts, barrier: &BarrierFacts) -> Result<Profile> {
+    // Enough to see what lies beside it.
+    let more_m = 4.0 * facts.terrain.as_ref().map_or(3.0, |t| t.frame.cell_m());
+    let (dem, frame) = around(app, facts, &barrier.line, more_m).await?;
+    Ok(bothros_workflow::profile_along(&dem, &frame, &barrier.line, more_m))
+}
+
+/// A line as JSON.
+#[derive(Deserialize)]
+pub struct Along {
+    line: String,
+}
+
+/// The values of a raster in the cells of a path.
+async fn values_along(app: &App, meta: &RasterMeta, cells: &[Cell]) -> Result<Vec<Option<f32>>> {
+    let mut out = Vec::with_capacity(cells.len());
+    // In pieces whose windows stay small.
+    for piece in cells.chunks(256) {
+        let rows =
+            (piece.iter().map(|c| c.row).min().unwrap_or(0), piece.iter().map(|c| c.row).max().unwrap_or(0));
+        let cols =
+            (piece.iter().map(|c| c.col).min().unwrap_or(0), piece.iter().map(|c| c.col).max().unwrap_or(0));
+        let size = (rows.1 - rows.0 + 1, cols.1 - cols.0 + 1);
+        let window = app.store.read_window::<f32>(meta, 0, (rows.0 as isize, cols.0 as isize), size).await?;
+        out.extend(piece.iter().map(|c| {
+            let cell = Cell { row: c.row - rows.0, col: c.col - cols.0 };
+            window.get(cell).copied().filter(|z| !z.is_nan())
+        }));
+    }
+    Ok(out)
+}
+
+/// The ground along any line: the prepared DEM, and the conditioned one where there is one.
+pub async fn measured(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(along): Query<Along>,
+) -> Result<Response> {
+    let facts = prepared(&app, study).await?;
+    let line = read_line(&along.line)?;
+    let frame =
+        facts.terrain.as_ref().map(|t| t.frame).ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let cells = bothros_core::cells_along(&line, &frame, bothros_core::Connection::Eight);
+    if cells.is_empty() {
+        return Err(WebError::refused("the line lies outside the DEM"));
+    }
+    let mut distance_m = vec![0.0];
+    for pair in cells.windows(2) {
+        let diagonal = pair[0].row != pair[1].row && pair[0].col != pair[1].col;
+        let step = frame.cell_m() * if diagonal { std::f64::consts::SQRT_2 } else { 1.0 };
+        distance_m.push(distance_m[distance_m.len() - 1] + step);
+    }
+    let dem = app
+        .store
+        .raster(study, RasterRole::Dem)
+        .await?
+        .ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let before_m = values_along(&app, &dem, &cells).await?;
+    let after_m = match app.store.raster(study, RasterRole::Filled).await? {
+        Some(ground) => values_along(&app, &ground, &cells).await?,
+        None => before_m.clone(),
+    };
+    answer(&line, frame.unit_m, &Profile { distance_m, before_m, after_m })
+}
+
+#[derive(Template)]
+#[template(path = "map/measured.html")]
+struct Measured {
+    profile: String,
+    length: String,
+    drop: Option<String>,
+    changed: bool,
+}
+
+/// The ground along a line that was drawn to measure.
+fn answer(line: &[[f64; 2]], unit_m: f64, along: &Profile) -> Result<Response> {
+    let length: f64 =
+        line.windows(2).map(|w| (w[1][0] - w[0][0]).hypot(w[1][1] - w[0][1])).sum::<f64>() * unit_m;
+    let ends = along.before_m.first().copied().flatten().zip(along.before_m.last().copied().flatten());
+    page(&Measured {
+        profile: profile_svg(along, "start", "end"),
+        length: numbers::length(length),
+        drop: ends.map(|(a, b)| format!("{} to {}", numbers::metres(a), numbers::metres(b))),
+        changed: along.before_m != along.after_m,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_need_two_places() {
+        assert!(read_line("[[1,2],[3,4]]").is_ok());
+        assert!(
+            read_line("[[1,2],[1,2]]").is_err() && read_line("[[1,2]]").is_err() && read_line("x").is_err()
+        );
+    }
+}

@@ -1,0 +1,274 @@
+//! Map tiles: 256 x 256 cells of one level of a raster, as a picture or as numbers.
+//!
+//! The tile grid is that of the raster's levels, so that a tile is a quarter of one block. The number
+//! of the raster is in the address: what an address gives never changes.
+
+use std::sync::Arc;
+
+use axum::body::Bytes;
+use axum::extract::{Path, Query, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use bothros_core::terrain::Light;
+use bothros_core::{Cell, Threshold};
+use bothros_formats::encode_png;
+use bothros_store::{RasterMeta, RasterRole};
+use serde::Deserialize;
+
+use crate::App;
+use crate::http::error::{Result, WebError};
+use crate::map::colour;
+use crate::map::views::{View, relief, view_tile};
+
+pub(crate) const TILE: usize = 256;
+
+/// How a tile is drawn.
+#[derive(Debug, Deserialize)]
+pub struct Drawing {
+    low: Option<f32>,
+    high: Option<f32>,
+    /// where the light comes from, degrees clockwise from north
+    azimuth: Option<f64>,
+    /// its height over the horizon, degrees
+    altitude: Option<f64>,
+    /// radius of topographic position, metres
+    radius: Option<f64>,
+    /// threshold of the network that ways lead to
+    cells: Option<u32>,
+}
+
+impl Drawing {
+    fn light(&self) -> Light {
+        let usual = Light { exaggeration: 1.3, ..Light::default() };
+        Light {
+            azimuth: self.azimuth.filter(|a| a.is_finite()).unwrap_or(usual.azimuth),
+            altitude: self.altitude.filter(|a| a.is_finite()).unwrap_or(usual.altitude).clamp(1.0, 90.0),
+            ..usual
+        }
+    }
+}
+
+fn role(what: &str) -> Option<RasterRole> {
+    Some(match what {
+        "source" => RasterRole::Source,
+        "dem" => RasterRole::Dem,
+        "filled" => RasterRole::Filled,
+        "sinks" => RasterRole::FillDepth,
+        "change" => RasterRole::CutFill,
+        "direction" => RasterRole::Direction,
+        "area" | "way" => RasterRole::Accumulation,
+        _ => return None,
+    })
+}
+
+pub async fn tile(
+    State(app): State<App>,
+    Path((study, what, raster, level, col, row)): Path<(i64, String, i64, usize, usize, usize)>,
+    Query(stretch): Query<Drawing>,
+    headers: HeaderMap,
+) -> Result<Response> {
+    let nothing = || WebError::nothing("there is no such tile");
+    let view = View::from_name(&what);
+    let role = view.map(|_| RasterRole::Dem).or_else(|| role(&what)).ok_or_else(nothing)?;
+    let tag = format!("\"{what}-{raster}-{level}-{col}-{row}-{stretch:?}\"");
+    if headers.get(header::IF_NONE_MATCH).is_some_and(|t| t.as_bytes() == tag.as_bytes()) {
+        return Ok(StatusCode::NOT_MODIFIED.into_response());
+    }
+    let (of, meta) = app.store.raster_by_number(study, raster).await?;
+    if of != role || level >= meta.levels {
+        return Err(nothing());
+    }
+    let (rows, cols) = meta.size_of_level(level);
+    if row > rows / TILE || col > cols / TILE {
+        return Err(nothing());
+    }
+    let wanted = Wanted { study, role, view, meta, level, col, row };
+    let key = format!("{study} {tag}");
+    let draw = async {
+        // As many at a time as there are processors: who came first is answered first.
+        let _turn = app.drawing.acquire().await.map_err(std::io::Error::other)?;
+        drawn(&app, &wanted, &stretch).await
+    };
+    let (kind, bytes) = match what == "way" {
+        // What it shows follows changes by hand, which its address does not tell.
+        true => way(&app, &wanted, &stretch).await?,
+        false => app.tiles.try_get_with(key, draw).await.map_err(|e: Arc<WebError>| (*e).clone())?,
+    };
+    let kept = if what == "way" { "no-cache" } else { "private, max-age=604800, immutable" };
+    let headers = [(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, kept)];
+    let mut response = (headers, bytes).into_response();
+    if what != "way"
+        && let Ok(tag) = tag.parse()
+    {
+        response.headers_mut().insert(header::ETAG, tag);
+    }
+    Ok(response)
+}
+
+/// Which tile of which raster.
+struct Wanted {
+    study: i64,
+    role: RasterRole,
+    view: Option<View>,
+    meta: RasterMeta,
+    level: usize,
+    col: usize,
+    row: usize,
+}
+
+impl Wanted {
+    fn at(&self) -> (isize, isize) {
+        ((self.row * TILE) as isize, (self.col * TILE) as isize)
+    }
+}
+
+/// A tile as it is sent: its kind, its bytes.
+pub(crate) type Tile = (&'static str, Bytes);
+
+const SIZE: (usize, usize) = (TILE, TILE);
+
+async fn coloured<T: bothros_store::CellValue>(
+    app: &App,
+    tile: &Wanted,
+    colour: impl Fn(T) -> [u8; 4] + Send + 'static,
+) -> Result<Tile> {
+    let values = app.store.read_window::<T>(&tile.meta, tile.level, tile.at(), SIZE).await?;
+    let draw = move || Ok(png(TILE, TILE, values.values().iter().map(|&v| colour(v))));
+    Ok(("image/png", bothros_workflow::blocking(draw).await??.into()))
+}
+
+async fn drawn(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
+    let (store, meta, level) = (&app.store, &tile.meta, tile.level);
+    if let Some(view) = tile.view {
+        let (cell_m, _) = cell_metres(app, tile.study, tile.role, meta, level).await?;
+        let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1.0));
+        let bytes = view_tile(app, meta, level, tile.at(), cell_m, view, stretch.radius, range).await?;
+        return Ok(("image/png", bytes.into()));
+    }
+    match tile.role {
+        RasterRole::Accumulation => {
+            let cells = store.read_window::<u32>(meta, level, tile.at(), SIZE).await?;
+            let mut bytes = Vec::with_capacity(TILE * TILE * 4);
+            for &cell in cells.values() {
+                // Contributing area in cells, the cell itself counted; 0 where there is none.
+                let area = if cell == u32::MAX { 0.0 } else { cell as f32 + 1.0 };
+                bytes.extend(area.to_le_bytes());
+            }
+            Ok(("application/octet-stream", bytes.into()))
+        }
+        RasterRole::Direction => coloured::<u8>(app, tile, colour::direction).await,
+        RasterRole::FillDepth => {
+            let deepest = stretch.high.unwrap_or(1.0).max(0.01);
+            // The square root shows shallow sinks too.
+            let tint =
+                move |d: f32| if d.is_nan() { [0; 4] } else { colour::fill_depth((d / deepest).sqrt()) };
+            coloured::<f32>(app, tile, tint).await
+        }
+        RasterRole::CutFill => {
+            let most = stretch.high.unwrap_or(1.0).max(0.01);
+            let tint = move |c: f32| match c.is_nan() {
+                true => [0; 4],
+                // The square root shows small changes too.
+                false => colour::cut_and_fill((c.abs() / most).sqrt().copysign(c)),
+            };
+            coloured::<f32>(app, tile, tint).await
+        }
+        _ => {
+            let (top, left) = tile.at();
+            let halo =
+                store.read_window::<f32>(meta, level, (top - 1, left - 1), (TILE + 2, TILE + 2)).await?;
+            let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1000.0));
+            let (x, y) = cell_metres(app, tile.study, tile.role, meta, level).await?;
+            let light = stretch.light();
+            let bytes = bothros_workflow::blocking(move || Ok(relief(&halo, range, x, y, light))).await??;
+            Ok(("image/png", bytes.into()))
+        }
+    }
+}
+
+/// How far water runs over land before it meets the network at a threshold.
+async fn way(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
+    let facts = app.facts(tile.study).await?;
+    let threshold = Threshold::cells(stretch.cells.unwrap_or(1).max(1));
+    let ways = app.grids.ways(&app.store, &facts, threshold).await?;
+    let most = stretch.high.filter(|m| *m > 0.0).unwrap_or(ways.most_m as f32).max(1.0);
+    let (level, row, col) = (tile.level, tile.row, tile.col);
+    let draw = move || {
+        // Of a coarser level the cell in the middle of those it stands for.
+        let place = |at: usize| (at << level) + (1usize << level) / 2;
+        let pixels = (0..TILE * TILE).map(|i| {
+            let cell = Cell { row: place(row * TILE + i / TILE), col: place(col * TILE + i % TILE) };
+            match ways.far.get(cell) {
+                Some(d) if !d.is_nan() => colour::way(d / most),
+                _ => [0; 4],
+            }
+        });
+        Ok(png(TILE, TILE, pixels))
+    };
+    Ok(("image/png", bothros_workflow::blocking(draw).await??.into()))
+}
+
+/// Width and height in metres of a cell of a level.
+pub(crate) async fn cell_metres(
+    app: &App,
+    study: i64,
+    role: RasterRole,
+    meta: &RasterMeta,
+    level: usize,
+) -> Result<(f64, f64)> {
+    let facts = app.facts(study).await?;
+    let times = (1u64 << level) as f64;
+    let unit = match (role, &facts.terrain, &facts.source) {
+        (RasterRole::Source, _, Some(source)) => {
+            let crs = source.crs.as_ref();
+            if crs.is_some_and(|c| c.kind == bothros_formats::CrsKind::Geographic) {
+                // Metres in a degree of the mean sphere.
+                const DEGREE: f64 = 111_195.0;
+                let latitude = (meta.top - meta.cell_y * meta.rows as f64 / 2.0).clamp(-85.0, 85.0);
+                return Ok((
+                    meta.cell_x * DEGREE * latitude.to_radians().cos() * times,
+                    meta.cell_y * DEGREE * times,
+                ));
+            }
+            crs.map_or(1.0, |c| c.unit_m)
+        }
+        (_, Some(terrain), _) => terrain.frame.unit_m,
+        _ => 1.0,
+    };
+    Ok((meta.cell_x * unit * times, meta.cell_y * unit * times))
+}
+
+pub(crate) fn png(rows: usize, cols: usize, pixels: impl Iterator<Item = [u8; 4]>) -> Result<Vec<u8>> {
+    let data: Vec<u8> = pixels.flatten().collect();
+    Ok(encode_png(cols, rows, &data)?)
+}
+
+/// A small picture of a study's terrain for the start page.
+pub async fn picture(State(app): State<App>, Path(study): Path<i64>, headers: HeaderMap) -> Result<Response> {
+    let facts = app.facts(study).await?;
+    let mut found = None;
+    for role in [RasterRole::Dem, RasterRole::Source] {
+        if found.is_none() {
+            found = app.store.raster(study, role).await?.map(|m| (role, m));
+        }
+    }
+    let (role, meta) = found.ok_or_else(|| WebError::nothing("the study has no terrain yet"))?;
+    let tag = format!("\"picture-{}\"", meta.id);
+    if headers.get(header::IF_NONE_MATCH).is_some_and(|t| t.as_bytes() == tag.as_bytes()) {
+        return Ok(StatusCode::NOT_MODIFIED.into_response());
+    }
+    let level = meta.levels - 1;
+    let (rows, cols) = meta.size_of_level(level);
+    let halo = app.store.read_window::<f32>(&meta, level, (-1, -1), (rows + 2, cols + 2)).await?;
+    let summary = facts.terrain.as_ref().map(|t| &t.summary);
+    let summary = summary.or(facts.source.as_ref().and_then(|s| s.summary.as_ref()));
+    let range = summary.map_or((0.0, 1000.0), |s| (s.percentile_2_m, s.percentile_98_m));
+    let (x, y) = cell_metres(&app, study, role, &meta, level).await?;
+    let headers = [
+        (header::CONTENT_TYPE, "image/png".to_owned()),
+        (header::ETAG, tag),
+        (header::CACHE_CONTROL, "no-cache".to_owned()),
+    ];
+    Ok((headers, relief(&halo, range, x, y, Light { exaggeration: 1.3, ..Light::default() })?)
+        .into_response())
+}

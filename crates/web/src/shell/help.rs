@@ -1,0 +1,204 @@
+//! Help: what each stage is for, its words, its keys.
+
+use askama::Template;
+use axum::Extension;
+use axum::extract::Path;
+use axum::response::Response;
+
+use crate::http::error::{Result, WebError};
+use crate::http::security::Token;
+use crate::stages::STAGES;
+use crate::ui::page;
+
+/// Words of a topic with their meanings.
+type Words = &'static [(&'static str, &'static str)];
+
+const TOPICS: [(&str, &str, Words); 6] = [
+    (
+        "start",
+        "A study is one piece of work on one area: a DEM, what was done to it, and what came out. Drop a DEM on the page to begin. \
+         GeoTIFF and ASCII grid are read; a .prj may come along with the latter. Nothing leaves this machine.",
+        &[
+            ("DEM", "raster of ground elevation"),
+            ("CRS", "coordinate reference system, told by its EPSG code"),
+        ],
+    ),
+    (
+        "terrain",
+        "Here the DEM is looked at: its CRS, cells, range and gaps, and what of that stands in the way of hydrology. What blocks the work \
+         is listed first, with the action that mends it. Several files are put together into one DEM; several DEMs of the area are kept \
+         side by side. Preparing always begins with the files as they were given; slope, topographic position and contours can be \
+         added to the map.",
+        &[
+            ("cell size", "edge of a cell; cells are square after preparation"),
+            ("footprint", "the cells that have an elevation"),
+            ("seam", "the line along which two files of a DEM meet"),
+            ("spike", "a single cell far above or below all that surrounds it"),
+            (
+                "topographic position",
+                "elevation less the mean within a radius: high on ridges and banks, low in valleys",
+            ),
+            ("curvature", "how the ground bends along the fall line; convex is positive"),
+            ("nodata", "a cell without elevation"),
+            (
+                "void",
+                "nodata inside the terrain; water drains into it, as it does over any edge, unless it is filled",
+            ),
+            (
+                "picture behind the map",
+                "an aerial image or scanned map to judge by; a scan is placed by three points or more",
+            ),
+            ("residual", "how far a point lies from where the placing of its picture puts it"),
+            (
+                "resampling",
+                "how elevations between cells are found: cubic keeps the shape of the ground, bilinear is smoother",
+            ),
+        ],
+    ),
+    (
+        "conditioning",
+        "Raw DEMs are full of sinks. Most are noise; some are ponds behind a road or railway whose culvert the DEM does not know. Find \
+         sinks and barriers first, walk through the proposed crossings with N and decide about each, then condition and route: voids, \
+         local rebuilding, lakes, burning, walls, breach lines, closed basins, and what sinks are left. What was changed is measured.",
+        &[
+            (
+                "barrier",
+                "what blocks flow in the DEM but not in the field: mostly an embankment over a culvert",
+            ),
+            ("crossing", "the place where water passes a barrier"),
+            ("breach line", "a line from upstream to downstream along which the ground is lowered"),
+            ("wall", "a line along which the ground is raised so that no flow passes"),
+            ("closed basin", "a sink that is real and is kept: a swallow hole, a quarry"),
+            (
+                "stream burning",
+                "lowering the routing surface along mapped streams; elevations in results stay those of the ground",
+            ),
+            ("cut and fill", "conditioned minus original DEM: negative is cut, positive is fill"),
+            (
+                "area to rebuild",
+                "its ground is made anew from elevation points, contour lines and breach lines",
+            ),
+            ("weights", "a raster (rain, runoff depth) that is accumulated along with the number of cells"),
+            ("sink", "connected cells with no downhill way out"),
+            ("spill level", "elevation at which a full sink overflows"),
+            ("fill", "raise a sink to its spill level"),
+            (
+                "flat",
+                "cells without a downhill neighbour after filling; flow goes away from higher and towards lower ground",
+            ),
+            ("flow direction", "the one of eight neighbours that a cell drains to (D8)"),
+            ("flow accumulation", "number of cells upstream, the cell itself not counted"),
+        ],
+    ),
+    (
+        "network",
+        "A stream begins where enough area has gathered. Move the threshold and watch the network: lower, and it reaches into every \
+         hollow; higher, and only rivers are left. It starts where the drops of streams become constant. Hold it against mapped streams, keep trials, \
+         compare them, choose one and say why.",
+        &[
+            ("threshold", "the contributing area at which a stream begins"),
+            ("contributing area", "(flow accumulation + 1) × cell area"),
+            ("reach", "stream from one headwater or junction to the next junction or outlet"),
+            (
+                "agreement",
+                "harmonic mean of the share of modelled length near mapped streams and of mapped length near modelled ones",
+            ),
+            ("tolerance", "how far apart two streams may lie and still be the same one"),
+            (
+                "constant drop",
+                "channels of all orders fall by about as much; from that threshold on, |t| is below 2",
+            ),
+            ("matched, extra, missed", "on both sides within the tolerance; modelled only; mapped only"),
+            ("trial", "one network tried, with its scores, kept for comparison"),
+            (
+                "slope against area",
+                "channels fall the less, the more they carry; where that begins, the relation bends",
+            ),
+            (
+                "D-infinity, MFD",
+                "flow divided between two, or among all lower neighbours; D8 joins the streams",
+            ),
+            (
+                "bifurcation, length and area ratio",
+                "number, mean length and mean area of streams from one order to the next (Horton)",
+            ),
+            ("way to a stream", "length of the path that water takes over land before it meets one"),
+            ("Strahler order", "headwater reaches are 1; where two of the same order meet it rises by one"),
+            ("drainage density", "stream length over area, km/km²"),
+        ],
+    ),
+    (
+        "catchments",
+        "Press P and click on the map, or type coordinates. The pour point moves to the stream within the snapping distance; how far is \
+         always shown. A catchment that reaches the edge of the DEM may be cut short, and says so.",
+        &[
+            ("pour point", "where a catchment is asked for"),
+            (
+                "snapping",
+                "moving a pour point to the largest contributing area, or the nearest stream cell, within a distance",
+            ),
+            ("catchment", "all that drains to a pour point"),
+            (
+                "edge-touching",
+                "a catchment that reaches the footprint's edge, so that its area may be cut short",
+            ),
+        ],
+    ),
+    (
+        "handover",
+        "The package holds the conditioned DEM, flow directions and accumulation as cloud-optimised GeoTIFF, streams, main stems, catchments \
+         and pour points as GeoPackage and GeoJSON, a table of the catchments, and a README that tells CRS, units, methods and settings.",
+        &[
+            ("main stem", "from the outlet upstream, at each junction the larger contributing area"),
+            ("log", "the list of what was done, with settings, time taken and effect"),
+        ],
+    ),
+];
+
+pub const KEYS: [(&str, &str); 18] = [
+    ("1 – 5", "stages"),
+    ("U", "bring up to date: condition, route and accumulate anew"),
+    ("B", "draw a breach line"),
+    ("M", "measure: draw a line and see the ground along it"),
+    ("Y, I, K, R", "the crossing that is shown: breach, fill, keep, draw otherwise"),
+    ("Delete", "while layers are edited: delete the chosen feature"),
+    ("P", "place a pour point: click on the map or press Enter at its centre"),
+    ("[ and ]", "threshold one step down and up; with Shift ten"),
+    ("N, Shift+N", "next and previous finding"),
+    ("C", "compare the trials that are ticked"),
+    ("F", "fold the desk away"),
+    ("L", "unfold the log"),
+    ("/", "go to a coordinate or a pour point"),
+    ("X", "copy the coordinates of the cell under the pointer"),
+    ("Ctrl+Z", "undo"),
+    ("Arrows, + and −", "move and zoom the map, when it has the focus"),
+    ("Esc", "leave what was begun"),
+    ("?", "this help"),
+];
+
+#[derive(Template)]
+#[template(path = "shell/help.html")]
+struct Help {
+    title: &'static str,
+    text: &'static str,
+    words: Words,
+    keys: &'static [(&'static str, &'static str)],
+}
+
+pub async fn help(Path(topic): Path<String>) -> Result<Response> {
+    let found =
+        TOPICS.iter().find(|t| t.0 == topic).ok_or_else(|| WebError::nothing("there is no help on this"))?;
+    let title = STAGES.iter().find(|s| s.0 == topic).map_or("Studies", |s| s.1);
+    page(&Help { title, text: found.1, words: found.2, keys: if topic == "start" { &[] } else { &KEYS } })
+}
+
+#[derive(Template)]
+#[template(path = "shell/licences.html")]
+struct Licences {
+    token: Token,
+    licences: Vec<(String, String)>,
+}
+
+pub async fn licences(Extension(token): Extension<Token>) -> Result<Response> {
+    page(&Licences { token, licences: crate::http::assets::licences() })
+}

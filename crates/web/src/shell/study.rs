@@ -1,0 +1,62 @@
+//! The study page: rail, map, desk and log around one study.
+
+use askama::Template;
+use axum::Extension;
+use axum::extract::{Path, Query, State};
+use axum::response::Response;
+use bothros_workflow::Facts;
+use serde::Deserialize;
+use std::time::Duration;
+
+use crate::App;
+use crate::http::error::Result;
+use crate::http::security::Token;
+use crate::stages::STAGES;
+use crate::ui::page;
+
+#[derive(Template)]
+#[template(path = "shell/study.html")]
+struct Page {
+    token: Token,
+    id: i64,
+    name: String,
+    stage: &'static str,
+}
+
+/// What the address says is shown.
+#[derive(Deserialize)]
+pub struct Shown {
+    #[serde(default)]
+    stage: String,
+}
+
+/// After this the stage that was opened has what it shows.
+const SETTLED: Duration = Duration::from_secs(2);
+
+pub async fn study(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(shown): Query<Shown>,
+    Extension(token): Extension<Token>,
+) -> Result<Response> {
+    let row = match app.store.study(study).await {
+        Ok(row) => row,
+        Err(bothros_store::Error::NotFound(_)) => {
+            return crate::shell::start::nowhere(Extension(token)).await;
+        }
+        Err(error) => return Err(error.into()),
+    };
+    let stage = STAGES.iter().map(|s| s.0).find(|s| *s == shown.stage).unwrap_or("terrain");
+    let needed = matches!(stage, "network" | "catchments" | "handover");
+    let facts = Facts::of(&row)?;
+    tokio::spawn(async move {
+        if !needed {
+            // What this stage shows comes first.
+            tokio::time::sleep(SETTLED).await;
+        }
+        if let Err(error) = app.grids.warm(&app.store, &facts).await {
+            tracing::warn!(%error, "a study's grids could not be read ahead");
+        }
+    });
+    page(&Page { token, id: row.id, name: row.name, stage })
+}

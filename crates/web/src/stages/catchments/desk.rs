@@ -1,0 +1,79 @@
+//! Pour points and their catchments.
+
+use askama::Template;
+use axum::response::Response;
+use bothros_core::catchments::SnapTo;
+use bothros_workflow::{CatchmentFacts, Facts};
+
+use crate::App;
+use crate::http::error::Result;
+use crate::ui::{numbers, page};
+
+struct PointRow {
+    id: i64,
+    number: usize,
+    name: String,
+    x: f64,
+    y: f64,
+    area: String,
+    perimeter: String,
+    moved: String,
+    far: bool,
+    on_stream: bool,
+    edge: Option<String>,
+    problem: Option<String>,
+    done: bool,
+}
+
+#[derive(Template)]
+#[template(path = "stages/catchments/desk.html")]
+struct Catchments {
+    study: i64,
+    ready: bool,
+    points: Vec<PointRow>,
+    snap_m: f64,
+    nearest: bool,
+    crs: String,
+}
+
+pub async fn catchments(app: &App, study: i64, facts: Facts) -> Result<Response> {
+    let ready = facts.routing.is_some();
+    let mut points = Vec::new();
+    let all = app.store.pour_points(study).await?;
+    // The threshold may have changed since they were placed.
+    let streams = match (&facts.network, all.is_empty()) {
+        (Some(network), false) => Some((app.grids.streams(&app.store, &facts).await?, network.threshold)),
+        _ => None,
+    };
+    for (at, point) in all.into_iter().enumerate() {
+        let found: Option<CatchmentFacts> = point.catchment.map(serde_json::from_value).transpose()?;
+        let found = found.filter(|_| ready);
+        points.push(PointRow {
+            id: point.id,
+            number: at + 1,
+            name: point.name,
+            x: found.map_or(point.x, |f| f.x),
+            y: found.map_or(point.y, |f| f.y),
+            area: found.map_or(String::new(), |f| numbers::area(f.area_km2 * 1e6)),
+            perimeter: found.map_or(String::new(), |f| numbers::length(f.perimeter_km * 1000.0)),
+            moved: found.map_or(String::new(), |f| numbers::length(f.moved_m)),
+            far: found
+                .is_some_and(|f| f.moved_m > 0.5 * facts.settings.snap_m && facts.settings.snap_m > 0.0),
+            on_stream: match (&streams, found) {
+                (Some((streams, threshold)), Some(found)) => streams.is_stream_at(*threshold, found.cell),
+                _ => true,
+            },
+            edge: found.filter(|f| f.edge_cells > 0).map(|f| numbers::whole(f.edge_cells)),
+            problem: point.problem.filter(|_| ready),
+            done: found.is_some(),
+        });
+    }
+    page(&Catchments {
+        study,
+        ready,
+        points,
+        snap_m: facts.settings.snap_m,
+        nearest: facts.settings.snap_to == SnapTo::NearestStream,
+        crs: facts.terrain.map_or(String::new(), |t| t.crs.label()),
+    })
+}

@@ -1,0 +1,93 @@
+//! A barrier: why it is thought to be one, the ground along its line, and what can be decided.
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::response::Response;
+use bothros_core::conditioning::Barrier;
+use bothros_workflow::{BarrierFacts, Decision};
+
+use crate::App;
+use crate::http::error::{Result, WebError};
+use crate::map::measure::profile;
+use crate::map::profile::profile_svg;
+use crate::ui::{numbers, page};
+
+pub fn decided(decision: Option<Decision>) -> &'static str {
+    match decision {
+        Some(Decision::Breach) => "breach",
+        Some(Decision::Fill) => "fill",
+        Some(Decision::Keep) => "keep",
+        None => "",
+    }
+}
+
+/// Why a crossing is thought to be here, in words, the strongest first.
+fn reasons(b: &Barrier) -> Vec<String> {
+    let mut out = vec![format!(
+        "{:.1} m high and {:.0} m wide: it holds {:.2} m of water, {}",
+        b.height_m,
+        b.width_m,
+        b.sink_depth_m,
+        numbers::volume(b.sink_volume_m3)
+    )];
+    let drains = numbers::area(b.contributing.as_m2());
+    out.push(match b.contributing.as_km2() {
+        a if a >= 1.0 => format!("a stream arrives there: {drains} drain to it"),
+        _ => format!("{drains} drain to it"),
+    });
+    out.push(match b.straightness {
+        s if s >= 0.6 => "it goes on to both sides as a raised line".into(),
+        s if s >= 0.4 => "it goes on to one side as a raised line, or meets the valley's side at once".into(),
+        _ => "it hardly goes on as a raised line".to_owned(),
+    });
+    out.push(format!("the ground beyond is {:.2} m lower than where the line begins", b.drop_m));
+    if let Some(m) = b.culvert_m {
+        out.push(format!("a culvert is known {m:.0} m away"));
+    }
+    if let Some(m) = b.stream_m {
+        out.push(format!("a mapped stream passes {m:.0} m away"));
+    }
+    if b.position_m > 0.0 {
+        out.push(format!("its crest stands {:.1} m above the mean around it", b.position_m));
+    }
+    out
+}
+
+#[derive(Template)]
+#[template(path = "stages/conditioning/barrier.html")]
+struct BarrierCard {
+    id: i64,
+    number: usize,
+    of: usize,
+    score: f64,
+    reasons: Vec<String>,
+    decision: &'static str,
+    drawn: bool,
+    found: bool,
+    profile: String,
+    cut: String,
+}
+
+/// One barrier: why it is thought so, the ground along its line, and what can be decided.
+pub async fn barrier(State(app): State<App>, Path((study, id)): Path<(i64, i64)>) -> Result<Response> {
+    let facts = app.facts(study).await?;
+    let rows = app.store.barriers(study).await?;
+    let at =
+        rows.iter().position(|b| b.id == id).ok_or_else(|| WebError::nothing("there is no such barrier"))?;
+    let known = BarrierFacts::of(&rows[at])?;
+    let along = profile(&app, &facts, &known).await?;
+    let cuts = along.before_m.iter().zip(&along.after_m).filter_map(|(b, a)| Some(((*b)? - (*a)?) as f64));
+    let deepest = cuts.fold(0.0, f64::max);
+    page(&BarrierCard {
+        id,
+        number: at + 1,
+        of: rows.len(),
+        score: known.barrier.score,
+        reasons: reasons(&known.barrier),
+        decision: decided(known.decision),
+        drawn: known.drawn,
+        found: known.found,
+        profile: profile_svg(&along, "upstream", "downstream"),
+        cut: numbers::metres(deepest),
+    })
+}

@@ -1,0 +1,72 @@
+//! The ground across a mapped stream, before and after it is burned in.
+
+use askama::Template;
+use axum::extract::{Path, Query, State};
+use axum::response::Response;
+use bothros_core::conditioning::Line;
+use bothros_store::{LayerRole, Shape};
+use bothros_workflow::{blocking, layer_features};
+use serde::Deserialize;
+
+use super::actions::prepared;
+use crate::App;
+use crate::http::error::{Result, WebError};
+use crate::map::measure::around;
+use crate::map::profile::profile_svg;
+use crate::ui::{numbers, page};
+
+/// Where a burned stream is looked at across.
+#[derive(Deserialize)]
+pub struct Across {
+    x: Option<f64>,
+    y: Option<f64>,
+}
+
+/// A cross-section of the mapped stream nearest to a place, before and after burning as it is chosen.
+pub async fn burn_section(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(place): Query<Across>,
+) -> Result<Response> {
+    let facts = prepared(&app, study).await?;
+    let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let how =
+        facts.settings.conditioning.burn.ok_or_else(|| WebError::refused("choose how streams are burned"))?;
+    let streams = layer_features(&app.store, &facts, LayerRole::MappedStreams).await?;
+    let lines: Vec<Line> = streams
+        .into_iter()
+        .filter_map(|f| match f.shape {
+            Shape::Line(line) => Some(line),
+            _ => None,
+        })
+        .collect();
+    let near = place.x.zip(place.y).map(|(x, y)| [x, y]);
+    let across = bothros_workflow::section_across(&lines, near, how, &terrain.frame)
+        .ok_or_else(|| WebError::refused("there are no mapped streams: add them under Layers"))?;
+    let (dem, frame) = around(&app, &facts, &across.window, 0.0).await?;
+    let section = blocking(move || bothros_workflow::burn_across(&dem, &frame, &lines, how, &across)).await?;
+    answer(&section)
+}
+
+#[derive(Template)]
+#[template(path = "stages/conditioning/burn_section.html")]
+struct BurnSection {
+    profile: String,
+    below: Option<String>,
+    above: bool,
+    local: bool,
+    x: f64,
+    y: f64,
+}
+
+/// The ground across a stream that is to be burned in.
+fn answer(section: &bothros_workflow::Section) -> Result<Response> {
+    page(&BurnSection {
+        profile: profile_svg(&section.profile, "left bank", "right bank"),
+        below: section.below_banks_m.map(|m| numbers::metres(m.abs())),
+        above: section.below_banks_m.is_some_and(|m| m <= 0.0),
+        local: section.local,
+        x: section.at[0],
+        y: section.at[1],
+    })
+}

@@ -1,0 +1,218 @@
+//! The desk of the Conditioning stage: findings, the review of barriers, layers, choices, results.
+
+use askama::Template;
+use axum::response::Response;
+use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
+use bothros_store::LayerRole;
+use bothros_workflow::{BarrierFacts, Choices, Decision, Facts, Verdict};
+
+use super::barrier::decided;
+use super::sinks::{SinkRow, sink_rows, what_matters};
+use super::words::{astray, histogram, misfit, remark, results, to_mend};
+use crate::App;
+use crate::http::error::Result;
+use crate::map::layer_rows::{LayerRow, layer_rows, roles};
+use crate::shell::desk::{Busy, Fact, busy};
+use crate::shell::rail::is_stale;
+use crate::ui::{numbers, page};
+
+struct BarrierRow {
+    id: i64,
+    number: usize,
+    score: String,
+    height: String,
+    width: String,
+    drains: String,
+    decision: &'static str,
+    found: bool,
+    x: f64,
+    y: f64,
+}
+
+/// The choices as the form shows them.
+struct Form {
+    choices: Choices,
+    burn: &'static str,
+    burn_depth: f64,
+    buffer: f64,
+    buffer_depth: f64,
+}
+
+impl Form {
+    fn of(choices: &Choices) -> Self {
+        let (burn, burn_depth, buffer, buffer_depth) = match choices.burn {
+            None => ("", 5.0, 30.0, 2.0),
+            Some(Burn::Trench { depth_m }) => ("trench", depth_m, 30.0, 2.0),
+            Some(Burn::Graded { depth_m, buffer_m, buffer_depth_m }) => {
+                ("graded", depth_m, buffer_m, buffer_depth_m)
+            }
+            Some(Burn::Normalised) => ("normalised", 5.0, 30.0, 2.0),
+            Some(Burn::Carve) => ("carve", 5.0, 30.0, 2.0),
+        };
+        Self { choices: choices.clone(), burn, burn_depth, buffer, buffer_depth }
+    }
+    fn own(&self, which: &str) -> bool {
+        let here = match self.choices.rebuild_own {
+            OwnGround::Nothing => "nothing",
+            OwnGround::Cells { .. } => "cells",
+            OwnGround::Contours { .. } => "contours",
+        };
+        here == which
+    }
+    /// The number that belongs to what is kept of the own ground.
+    fn own_step(&self) -> String {
+        match self.choices.rebuild_own {
+            OwnGround::Nothing => "5".into(),
+            OwnGround::Cells { every } => every.to_string(),
+            OwnGround::Contours { interval_m } => numbers::plain(interval_m),
+        }
+    }
+    fn routing(&self, which: &str) -> bool {
+        self.choices.routing.name() == which
+    }
+    fn limit(&self, value: &Option<f64>) -> String {
+        value.map_or(String::new(), |v| format!("{v}"))
+    }
+    fn sinks(&self, which: &str) -> bool {
+        let here = match self.choices.sinks {
+            TreatSinks::Fill => "fill",
+            TreatSinks::Breach => "breach",
+            TreatSinks::BreachThenFill => "breach_then_fill",
+            TreatSinks::Keep => "keep",
+        };
+        here == which
+    }
+}
+
+#[derive(Template)]
+#[template(path = "stages/conditioning/desk.html")]
+struct Conditioning {
+    study: i64,
+    active: bool,
+    busy: Busy,
+    ready: bool,
+    reviewed: bool,
+    done: bool,
+    /// the choices have changed since
+    stale: bool,
+    share: Option<String>,
+    through: Option<String>,
+    barriers: Vec<BarrierRow>,
+    misfits: Vec<(String, [f64; 2])>,
+    astray: Vec<(String, f64, f64)>,
+    astray_in_all: usize,
+    provisional: String,
+    misfits_in_all: usize,
+    streams: usize,
+    open: usize,
+    counts: String,
+    layers: Vec<LayerRow>,
+    roles: Vec<(&'static str, &'static str)>,
+    form: Form,
+    rebuilds: bool,
+    weights: Option<bothros_workflow::WeightFacts>,
+    results: Vec<Fact>,
+    steps: Vec<(&'static str, String)>,
+    remarks: Vec<(String, Option<(f64, f64)>)>,
+    to_mend: Vec<(String, f64, f64)>,
+    histogram: Option<String>,
+    sinks: Vec<SinkRow>,
+    sinks_all: String,
+    points: usize,
+}
+
+pub(crate) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<Response> {
+    let (active, busy) = busy(app, study).await?;
+    let rows = app.store.barriers(study).await?;
+    let known: Vec<BarrierFacts> =
+        rows.iter().map(BarrierFacts::of).collect::<bothros_workflow::Result<_>>()?;
+    let barriers: Vec<BarrierRow> = known
+        .iter()
+        .zip(1..)
+        .map(|(b, number)| BarrierRow {
+            id: b.id,
+            number,
+            score: format!("{:.0} %", b.barrier.score * 100.0),
+            height: format!("{:.1} m", b.barrier.height_m),
+            width: format!("{:.0} m", b.barrier.width_m),
+            drains: numbers::area(b.barrier.contributing.as_m2()),
+            decision: decided(b.decision),
+            found: b.found,
+            x: b.barrier.crest[0],
+            y: b.barrier.crest[1],
+        })
+        .collect();
+    let count = |d: Option<Decision>| known.iter().filter(|b| b.decision == d).count();
+    let open = count(None);
+    let counts = format!(
+        "{} to breach, {} to fill, {} to keep, {open} open",
+        count(Some(Decision::Breach)),
+        count(Some(Decision::Fill)),
+        count(Some(Decision::Keep))
+    );
+    let conditioned = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref());
+    let stale = is_stale(&app.store, &facts).await?;
+    let frame = facts.terrain.as_ref().map(|t| t.frame);
+    let report = facts.review.as_ref().map(|r| &r.sinks).or(facts.routing.as_ref().map(|r| &r.sinks));
+    let through = facts.review.as_ref().map(|r| {
+        format!(
+            "{} % of the land drains only through filled sinks: filling takes it that no water is stored there.",
+            numbers::real(r.through_sinks * 100.0, 3)
+        )
+    });
+    let layers = app.store.layers(study).await?;
+    let runoff_mm = facts.review.as_ref().map_or(&[][..], |r| &r.runoff_mm);
+    page(&Conditioning {
+        study,
+        active,
+        busy,
+        ready: facts.terrain.is_some(),
+        reviewed: facts.review.is_some(),
+        done: facts.routing.is_some(),
+        stale,
+        share: report.and_then(what_matters),
+        through,
+        barriers,
+        misfits: facts.review.as_ref().map_or(vec![], |r| r.misfits.iter().map(misfit).collect()),
+        astray: facts
+            .review
+            .as_ref()
+            .zip(frame)
+            .map_or(vec![], |(r, frame)| r.astray.iter().map(|a| astray(a, &frame)).collect()),
+        to_mend: facts
+            .settings
+            .shortfalls
+            .iter()
+            .filter(|m| m.verdict == Verdict::ToMend)
+            .map(to_mend)
+            .collect(),
+        astray_in_all: facts.review.as_ref().map_or(0, |r| r.astray_in_all),
+        provisional: facts
+            .review
+            .as_ref()
+            .map_or(String::new(), |r| numbers::whole(r.provisional_cells as u64)),
+        misfits_in_all: facts.review.as_ref().map_or(0, |r| r.misfits_in_all),
+        streams: facts.review.as_ref().map_or(0, |r| r.streams),
+        open,
+        counts,
+        layers: layer_rows(&layers),
+        roles: roles(),
+        form: Form::of(&facts.settings.conditioning),
+        rebuilds: layers.iter().any(|l| l.role == LayerRole::RebuildAreas && l.features > 0),
+        weights: facts.settings.weights.clone(),
+        results: conditioned.zip(frame).map_or(vec![], |(done, frame)| results(done, &frame)),
+        steps: conditioned.map_or(vec![], |done| {
+            let moved = |s: &bothros_core::conditioning::Step| {
+                format!("cut {}, fill {}", numbers::volume(s.moved.cut_m3), numbers::volume(s.moved.fill_m3))
+            };
+            done.steps.iter().map(|s| (s.kind.title(), moved(s))).collect()
+        }),
+        remarks: conditioned
+            .zip(frame)
+            .map_or(vec![], |(done, frame)| done.remarks.iter().map(|r| remark(r, &frame)).collect()),
+        histogram: conditioned.and_then(histogram),
+        sinks: report.zip(frame).map_or(vec![], |(report, frame)| sink_rows(report, runoff_mm, &frame)),
+        sinks_all: report.map_or(String::new(), |r| numbers::whole(r.sinks)),
+        points: app.store.pour_points(study).await?.len(),
+    })
+}

@@ -1,0 +1,59 @@
+//! The sinks of a DEM as a table.
+
+use bothros_core::Frame;
+use bothros_core::conditioning::SinkReport;
+
+use crate::ui::numbers;
+
+pub struct SinkRow {
+    pub number: usize,
+    pub elevation: String,
+    pub depth: String,
+    pub area: String,
+    pub volume: String,
+    /// depth of runoff from all that drains there that would fill it
+    pub runoff: String,
+    /// for sorting: depth, area, volume
+    pub by: [f64; 3],
+    pub x: f64,
+    pub y: f64,
+}
+
+pub fn sink_rows(report: &SinkReport, runoff_mm: &[f64], frame: &Frame) -> Vec<SinkRow> {
+    let row = |(at, s): (usize, &bothros_core::conditioning::Sink)| {
+        let (x, y) = frame.centre(s.bottom);
+        SinkRow {
+            number: at + 1,
+            elevation: format!("{:.2}", s.spill_level_m - s.depth_m),
+            depth: numbers::metres(s.depth_m),
+            area: numbers::area(s.area.as_m2()),
+            volume: numbers::volume(s.volume_m3),
+            runoff: runoff_mm.get(at).map_or("–".into(), |mm| numbers::real(*mm, 2)),
+            by: [s.depth_m as f64, s.area.as_m2(), s.volume_m3],
+            x,
+            y,
+        }
+    };
+    report.largest.iter().enumerate().map(row).collect()
+}
+
+/// Few sinks mostly hold most of the volume: how many, and how much.
+pub fn what_matters(report: &SinkReport) -> Option<String> {
+    if report.volume_m3 <= 0.0 {
+        return None;
+    }
+    let (mut needed, mut held) = (0u64, 0.0);
+    for sink in &report.largest {
+        if held >= 0.8 * report.volume_m3 {
+            break;
+        }
+        needed += 1;
+        held += sink.volume_m3;
+    }
+    Some(format!(
+        "{} of {} sinks hold {:.0} % of the volume.",
+        numbers::whole(needed),
+        numbers::whole(report.sinks),
+        held / report.volume_m3 * 100.0
+    ))
+}

@@ -1,0 +1,162 @@
+//! What conditioning and its review found, in words.
+
+use bothros_core::Frame;
+use bothros_core::calibration::Side;
+use bothros_core::conditioning::{BreachLineOutcome, Remark, StreamFit};
+use bothros_workflow::{ConditionedFacts, ShortfallMark};
+
+use crate::shell::desk::{Fact, fact};
+use crate::ui::numbers;
+
+/// What is wrong with a mapped stream, and where.
+pub fn misfit(fit: &StreamFit) -> (String, [f64; 2]) {
+    let length = numbers::length(fit.length_m);
+    if fit.rise_m >= fit.off_m * fit.off_share {
+        (format!("rises by {} (length {length})", numbers::metres(fit.rise_m)), fit.rise_at)
+    } else {
+        let share = fit.off_share * 100.0;
+        (
+            format!(
+                "{share:.0} % of {length} off its valley, {} above it at most",
+                numbers::metres(fit.off_m)
+            ),
+            fit.off_at,
+        )
+    }
+}
+
+/// How a stream leaves the low ground, and where.
+pub fn astray(place: &bothros_core::network::Astray, frame: &Frame) -> (String, f64, f64) {
+    let (x, y) = frame.centre(place.at);
+    let told = format!(
+        "stands out by {} over {}; {} drain there",
+        numbers::metres(place.above_m),
+        numbers::length(place.length_m),
+        numbers::area(place.contributing.as_m2())
+    );
+    (told, x, y)
+}
+
+/// A place sent here from the Network stage, in words.
+pub fn to_mend(mark: &ShortfallMark) -> (String, f64, f64) {
+    let side = match mark.side {
+        Side::Extra => "a stream that is not mapped",
+        Side::Missed => "a mapped stream that is not modelled",
+    };
+    let remark = if mark.remark.is_empty() { String::new() } else { format!(": {}", mark.remark) };
+    (format!("{side}{remark}"), mark.at[0], mark.at[1])
+}
+
+pub fn remark(told: &Remark, frame: &Frame) -> (String, Option<(f64, f64)>) {
+    match told {
+        Remark::VoidsFilled { cells } => {
+            (format!("{} cells of voids were filled from their rim.", numbers::whole(*cells)), None)
+        }
+        Remark::RebuildOutside { area } => {
+            (format!("Area {} to be rebuilt lies outside the DEM.", area + 1), None)
+        }
+        Remark::RebuildUphill { area, line } => (
+            format!(
+                "In area {} breach line {} runs uphill between the elevations of its ends: it was not followed.",
+                area + 1,
+                line + 1
+            ),
+            None,
+        ),
+        Remark::LakeOutside { lake } => {
+            (format!("Lake {} lies where there is no elevation.", lake + 1), None)
+        }
+        Remark::StreamsOutside => {
+            ("The mapped streams lie where there is no elevation: nothing was burned.".into(), None)
+        }
+        Remark::WallOutside { wall } => {
+            (format!("Wall {} lies where there is no elevation.", wall + 1), None)
+        }
+        Remark::BreachLine { line, outcome } => (
+            match outcome {
+                BreachLineOutcome::Uphill { upstream_m, downstream_m } => format!(
+                    "Breach line {} runs uphill, from {upstream_m:.2} to {downstream_m:.2} m: it was not applied. Draw it the other way round.",
+                    line + 1
+                ),
+                BreachLineOutcome::Outside => format!(
+                    "Breach line {} begins or ends where there is no elevation: it was not applied.",
+                    line + 1
+                ),
+                BreachLineOutcome::Lowered { .. } => format!("Breach line {} was applied.", line + 1),
+            },
+            None,
+        ),
+        Remark::NoSinkThere { basin } => {
+            (format!("Closed basin {}: there is no sink at its place.", basin + 1), None)
+        }
+        Remark::DeepSinksKept { sinks } => (
+            format!(
+                "{} sinks deeper than the limit were kept; what drains to them goes no further.",
+                numbers::whole(sinks.len() as u64)
+            ),
+            sinks.first().map(|s| frame.centre(s.bottom)),
+        ),
+        Remark::SinksLeft { bottoms } => (
+            format!(
+                "{} sinks could not be breached within the limits and still do not drain.",
+                numbers::whole(bottoms.len() as u64)
+            ),
+            bottoms.first().map(|&c| frame.centre(c)),
+        ),
+    }
+}
+
+pub fn results(done: &ConditionedFacts, frame: &Frame) -> Vec<Fact> {
+    let moved = &done.routing;
+    let at = |cell: Option<bothros_core::Cell>| cell.map(|c| frame.centre(c));
+    let range = |(low, high): (f32, f32)| format!("{} to {}", numbers::metres(low), numbers::metres(high));
+    let mut out = vec![
+        fact(
+            "Cut",
+            format!("{} in {} cells", numbers::volume(moved.cut_m3), numbers::whole(moved.cells_cut)),
+        ),
+        Fact { at: at(done.deepest_cut), ..fact("Deepest cut", numbers::metres(moved.deepest_cut_m)) },
+        fact(
+            "Fill",
+            format!("{} in {} cells", numbers::volume(moved.fill_m3), numbers::whole(moved.cells_filled)),
+        ),
+        Fact { at: at(done.highest_fill), ..fact("Highest fill", numbers::metres(moved.highest_fill_m)) },
+        fact("Elevations before", range(done.range_before_m)),
+        fact("Elevations after", range(done.range_after_m)),
+        fact("Sinks that stay open", numbers::whole(done.open as u64)),
+    ];
+    if let Some((below, all)) = done.beds {
+        let share = below as f64 / all.max(1) as f64 * 100.0;
+        out.push(fact(
+            "Burned beds below both banks",
+            format!("{} % of {} cells", numbers::real(share, 3), numbers::whole(all)),
+        ));
+    }
+    out
+}
+
+/// A small bar chart of how many cells changed by how much; heights by the logarithm.
+pub fn histogram(done: &ConditionedFacts) -> Option<String> {
+    let most = *done.histogram.iter().max().filter(|m| **m > 0)? as f64;
+    let (low, high) = (-done.routing.deepest_cut_m, done.routing.highest_fill_m);
+    let wide = 340.0 / done.histogram.len() as f64;
+    let mut bars = String::new();
+    for (i, &cells) in done.histogram.iter().enumerate() {
+        let height = (cells as f64 + 1.0).ln() / (most + 1.0).ln() * 56.0;
+        let middle = low + (high - low) * (i as f64 + 0.5) / done.histogram.len() as f64;
+        let class = if middle < 0.0 { "cut" } else { "fill" };
+        bars += &format!(
+            r#"<rect class="{class}" x="{:.1}" y="{:.1}" width="{:.1}" height="{height:.1}"><title>{middle:+.2} m: {} cells</title></rect>"#,
+            i as f64 * wide + 0.5,
+            60.0 - height,
+            wide - 1.0,
+            numbers::whole(cells)
+        );
+    }
+    let zero = if high > low { (-low / (high - low) * 340.0).clamp(0.0, 340.0) } else { 0.0 };
+    Some(format!(
+        r#"<svg class="histogram" viewBox="0 0 340 78" role="img" aria-label="Cells by change of elevation"><line class="zero" x1="{zero:.1}" x2="{zero:.1}" y1="0" y2="62"/>{bars}<text x="0" y="75">{}</text><text x="340" y="75" text-anchor="end">{}</text></svg><p class="hint">Cells by change of elevation; heights by the logarithm of their number.</p>"#,
+        numbers::metres(low),
+        numbers::metres(high)
+    ))
+}

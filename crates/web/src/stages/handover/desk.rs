@@ -1,0 +1,39 @@
+//! The package, and whether it is up to date.
+
+use askama::Template;
+use axum::response::Response;
+use bothros_workflow::Facts;
+
+use crate::App;
+use crate::http::error::Result;
+use crate::shell::desk::{Busy, busy};
+use crate::ui::{numbers, page};
+
+#[derive(Template)]
+#[template(path = "stages/handover/desk.html")]
+struct Handover {
+    study: i64,
+    ready: bool,
+    active: bool,
+    busy: Busy,
+    file: Option<(String, String)>,
+    fresh: bool,
+    has_points: bool,
+    short: String,
+}
+
+pub async fn handover(app: &App, study: i64, facts: Facts) -> Result<Response> {
+    let (active, busy) = busy(app, study).await?;
+    let file = app.store.file(study, bothros_store::FileRole::Package).await?;
+    let fresh = crate::shell::rail::package(app, study).await? == Some(true);
+    page(&Handover {
+        study,
+        ready: facts.network.is_some(),
+        active,
+        busy,
+        file: file.map(|f| (f.name, numbers::bytes(f.bytes))),
+        fresh,
+        has_points: app.store.pour_point_count(study).await? > 0,
+        short: bothros_workflow::package_name(&facts.name),
+    })
+}

@@ -1,0 +1,130 @@
+//! Files from the store, piece by piece: whole or in ranges.
+
+use std::ops::Range;
+use std::time::{Duration, Instant};
+
+use axum::body::Body;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use bothros_store::{FileRole, PIECE, Store};
+
+use crate::App;
+use crate::http::error::{Result, WebError};
+
+/// For so long a file stays after its last piece was asked for, even where another takes its place.
+const HELD: Duration = Duration::from_secs(180);
+/// After so long it is said again that somebody reads.
+const SAY_AGAIN: Duration = Duration::from_secs(30);
+
+/// The range of bytes that a header asks for: `bytes=5-`, `bytes=5-9` or `bytes=-9`. `None` for all; an error where no
+/// byte lies in it. Of several ranges all is sent, as the standard allows (RFC 9110, 14.2).
+fn range(asked: Option<&str>, bytes: u64) -> std::result::Result<Option<Range<u64>>, ()> {
+    let Some(spec) = asked.and_then(|a| a.strip_prefix("bytes=")).filter(|s| !s.contains(',')) else {
+        return Ok(None);
+    };
+    let Some((first, last)) = spec.trim().split_once('-') else { return Ok(None) };
+    let found = match (first.parse::<u64>(), last.parse::<u64>()) {
+        (Ok(first), Ok(last)) if first <= last => first..last.saturating_add(1).min(bytes),
+        (Ok(first), Err(_)) if last.is_empty() => first..bytes,
+        (Err(_), Ok(last)) if first.is_empty() => bytes.saturating_sub(last)..bytes,
+        _ => return Ok(None),
+    };
+    if found.is_empty() { Err(()) } else { Ok(Some(found)) }
+}
+
+/// The bytes of a file in a range, while they are asked for.
+fn pieces(store: Store, id: i64, wanted: Range<u64>) -> Body {
+    let first = (wanted.start / PIECE as u64) as i32;
+    let state = (store, first, Instant::now());
+    Body::from_stream(futures::stream::try_unfold(state, move |(store, sequence, held)| {
+        let wanted = wanted.clone();
+        async move {
+            let begins = sequence as u64 * PIECE as u64;
+            if begins >= wanted.end {
+                return Ok(None);
+            }
+            let held = match held.elapsed() > SAY_AGAIN {
+                true => {
+                    store.hold_file(id, HELD).await.map_err(std::io::Error::other)?;
+                    Instant::now()
+                }
+                false => held,
+            };
+            let piece = store.file_piece(id, sequence).await.map_err(std::io::Error::other)?;
+            // A file that ends early must not look whole.
+            let piece = piece.ok_or_else(|| std::io::Error::other("the file ends early"))?;
+            let from = wanted.start.saturating_sub(begins) as usize;
+            let to = ((wanted.end - begins) as usize).min(piece.len());
+            let part = piece.get(from..to).map(<[u8]>::to_vec);
+            let part = part.ok_or_else(|| std::io::Error::other("the file ends early"))?;
+            Ok::<_, std::io::Error>(Some((part, (store, sequence + 1, held))))
+        }
+    }))
+}
+
+pub async fn package(State(app): State<App>, Path(study): Path<i64>, asked: HeaderMap) -> Result<Response> {
+    app.store.study(study).await?;
+    let file = app.store.file(study, FileRole::Package).await?;
+    let file = file.ok_or_else(|| WebError::nothing("the package has not been written yet"))?;
+    app.store.hold_file(file.id, HELD).await?;
+    let tag = format!("\"{}\"", file.sha256);
+    let header = |name| asked.get(name).and_then(|v| v.to_str().ok());
+    if header(header::IF_NONE_MATCH) == Some(&tag) {
+        return Ok(StatusCode::NOT_MODIFIED.into_response());
+    }
+    // A part of another version would not fit to what the client has.
+    let same = header(header::IF_RANGE).is_none_or(|known| known == tag);
+    let wanted = match range(header(header::RANGE).filter(|_| same), file.bytes) {
+        Ok(wanted) => wanted,
+        Err(()) => {
+            let all = [(header::CONTENT_RANGE, format!("bytes */{}", file.bytes))];
+            return Ok(
+                (StatusCode::RANGE_NOT_SATISFIABLE, all, "the package is shorter than that").into_response()
+            );
+        }
+    };
+    let (status, part) = match &wanted {
+        Some(part) => (StatusCode::PARTIAL_CONTENT, part.clone()),
+        None => (StatusCode::OK, 0..file.bytes),
+    };
+    let headers = [
+        (header::CONTENT_TYPE, "application/zip".to_owned()),
+        (header::CONTENT_LENGTH, (part.end - part.start).to_string()),
+        (header::ACCEPT_RANGES, "bytes".to_owned()),
+        (header::ETAG, tag),
+        (header::CACHE_CONTROL, "no-cache".to_owned()),
+        // The name is made of lower-case letters, digits and underscores.
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{}\"", file.name)),
+    ];
+    let mut response = (status, headers, pieces(app.store.clone(), file.id, part.clone())).into_response();
+    if wanted.is_some() {
+        let told = format!("bytes {}-{}/{}", part.start, part.end - 1, file.bytes);
+        if let Ok(value) = told.parse() {
+            response.headers_mut().insert(header::CONTENT_RANGE, value);
+        }
+    }
+    Ok(response)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ranges_are_as_the_standard_has_them() {
+        let of = |asked: &str| range(Some(asked), 100);
+        assert_eq!(range(None, 100), Ok(None));
+        assert_eq!(of("bytes=0-9"), Ok(Some(0..10)));
+        assert_eq!(of("bytes=90-"), Ok(Some(90..100)));
+        assert_eq!(of("bytes=-5"), Ok(Some(95..100)));
+        assert_eq!(of("bytes=50-1000"), Ok(Some(50..100)));
+        for none in ["bytes=100-", "bytes=200-300", "bytes=-0"] {
+            assert_eq!(of(none), Err(()), "{none}");
+        }
+        for all in ["bytes=9-3", "bytes=a-b", "lines=1-2", "bytes=0-1,5-6", "bytes=18446744073709551616-"] {
+            assert_eq!(of(all), Ok(None), "{all}");
+        }
+        assert_eq!(of("bytes=0-18446744073709551615"), Ok(Some(0..100)));
+    }
+}

@@ -1,0 +1,184 @@
+//! What a person does to calibrate the network.
+
+use axum::extract::{Path, State};
+use axum::response::Response;
+use bothros_core::calibration::Side;
+use bothros_core::network::Edit;
+use bothros_core::{Area, Threshold};
+use bothros_store::Inverse;
+use bothros_workflow::{Facts, StreamEdit, Verdict, tolerance_m};
+use serde::Deserialize;
+use serde_json::json;
+
+use crate::App;
+use crate::http::changed::changed;
+use crate::http::error::{Result, WebError};
+use crate::http::form::{Coordinate, Form, are_coordinates, number_within};
+
+const THRESHOLD: &str = "threshold-changed";
+const TRIALS: &str = "trials-changed";
+const SHORTFALLS: &str = "shortfalls-changed";
+
+#[derive(Deserialize)]
+pub struct Tolerance {
+    tolerance: String,
+}
+
+pub async fn tolerance(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Tolerance>,
+) -> Result<Response> {
+    bothros_workflow::set_tolerance(
+        &app.store,
+        study,
+        number_within(&form.tolerance, "the tolerance", 0.0..=100_000.0, "m")?,
+    )
+    .await?;
+    Ok(changed(THRESHOLD))
+}
+
+#[derive(Deserialize)]
+pub struct Mark {
+    side: Side,
+    x: Coordinate,
+    y: Coordinate,
+    #[serde(default)]
+    verdict: String,
+    #[serde(default)]
+    remark: String,
+}
+
+pub async fn mark(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Mark>,
+) -> Result<Response> {
+    let said = match form.verdict.as_str() {
+        "accepted" => Some((Verdict::Accepted, form.remark.trim().to_owned())),
+        "to_mend" => Some((Verdict::ToMend, form.remark.trim().to_owned())),
+        "" => None,
+        other => return Err(WebError::refused(format!("“{other}” is no verdict"))),
+    };
+    bothros_workflow::mark_shortfall(&app.store, study, form.side, &[[form.x.0, form.y.0]], said).await?;
+    Ok(changed(SHORTFALLS))
+}
+
+/// The threshold of the study's network.
+pub(crate) fn threshold_of(facts: &Facts) -> Result<Threshold> {
+    Ok(facts.network.ok_or_else(bothros_workflow::Error::not_routed)?.threshold)
+}
+
+#[derive(Deserialize)]
+pub struct Remark {
+    #[serde(default)]
+    remark: String,
+    #[serde(default)]
+    name: String,
+}
+
+pub async fn keep(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Remark>,
+) -> Result<Response> {
+    let facts = app.facts(study).await?;
+    let of = (threshold_of(&facts)?, tolerance_m(&facts));
+    bothros_workflow::keep_trial(&app.store, &app.grids, &app.calibration, study, of, &short(&form.remark)?)
+        .await?;
+    Ok(changed(TRIALS))
+}
+
+fn short(text: &str) -> Result<String> {
+    match text.trim() {
+        text if text.chars().count() > 1000 => Err(WebError::refused("a remark may have 1 000 characters")),
+        text => Ok(text.to_owned()),
+    }
+}
+
+pub async fn describe(
+    State(app): State<App>,
+    Path((study, trial)): Path<(i64, i64)>,
+    Form(form): Form<Remark>,
+) -> Result<Response> {
+    let name = form.name.trim();
+    let fits = name.len() <= 24 && name.starts_with(|c: char| c.is_ascii_lowercase());
+    if !fits || !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_') {
+        return Err(WebError::refused(
+            "a trial’s name has at most 24 lower-case letters, digits and underscores, a letter first: it becomes the name of files",
+        ));
+    }
+    app.store.describe_trial(study, trial, name, &short(&form.remark)?).await?;
+    Ok(changed(TRIALS))
+}
+
+pub async fn delete(State(app): State<App>, Path((study, trial)): Path<(i64, i64)>) -> Result<Response> {
+    let name = app.store.trial(study, trial).await?.name;
+    app.store.set_trial_deleted(study, trial, true).await?;
+    let text = format!("Trial {name} deleted");
+    app.store.remember(study, &text, &Inverse::RestoreTrial { id: trial }).await?;
+    app.store.log(study, "Network", &text, json!({}), Default::default()).await?;
+    Ok(changed(TRIALS))
+}
+
+#[derive(Deserialize)]
+pub struct Justification {
+    #[serde(default)]
+    justification: String,
+}
+
+pub async fn choose(
+    State(app): State<App>,
+    Path((study, trial)): Path<(i64, i64)>,
+    Form(form): Form<Justification>,
+) -> Result<Response> {
+    bothros_workflow::choose_trial(&app.store, &app.grids, study, trial, &form.justification).await?;
+    Ok(changed(THRESHOLD))
+}
+
+#[derive(Deserialize)]
+pub struct EditForm {
+    #[serde(default)]
+    kind: String,
+    /// corners or one place, as JSON
+    #[serde(default)]
+    line: String,
+    /// threshold inside an area, hectares
+    #[serde(default)]
+    hectares: String,
+    #[serde(default)]
+    reason: String,
+    /// number of an edit to take back
+    remove: Option<usize>,
+}
+
+pub async fn edit(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<EditForm>,
+) -> Result<Response> {
+    let new = match form.kind.as_str() {
+        "" => None,
+        kind => {
+            let points: Vec<[f64; 2]> = serde_json::from_str(&form.line)
+                .map_err(|_| WebError::refused("the place of the edit cannot be read"))?;
+            if !are_coordinates(points.iter().flatten()) {
+                return Err(WebError::refused("the place of the edit lies nowhere on the earth"));
+            }
+            let first = *points.first().ok_or_else(|| WebError::refused("the edit has no place"))?;
+            let edit = match kind {
+                "prune" => Edit::Prune { at: first, area: None },
+                "head" => Edit::Head { at: first },
+                "within" => {
+                    let area =
+                        Area::m2(number_within(&form.hectares, "the threshold", 0.0..=1e9, "ha")? * 1e4);
+                    Edit::Within { ring: points, area }
+                }
+                other => return Err(WebError::refused(format!("there is no edit called “{other}”"))),
+            };
+            Some(StreamEdit { edit, reason: form.reason.trim().chars().take(300).collect() })
+        }
+    };
+    bothros_workflow::edit_streams(&app.store, &app.grids, study, new, form.remove).await?;
+    Ok(changed(THRESHOLD))
+}

@@ -1,0 +1,65 @@
+//! Whether the network hangs together, and where it does not.
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::response::Response;
+use bothros_core::network::{Ending, Piece, pieces};
+
+use crate::App;
+use crate::http::error::Result;
+use crate::stages::network::actions::threshold_of;
+use crate::ui::numbers;
+use crate::ui::page;
+
+#[derive(Template)]
+#[template(path = "stages/network/continuity.html")]
+struct Part {
+    told: Option<String>,
+    /// mean way over land to a stream
+    way: Option<String>,
+    /// pieces that end inside: in words, and where
+    broken: Vec<(String, f64, f64)>,
+}
+
+/// Pieces that end inside are listed, so many at most.
+const PIECES_LISTED: usize = 20;
+
+/// How a network hangs together: in a sentence, and the places where a piece ends inside the footprint.
+pub async fn continuity_part(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    let facts = app.facts(study).await?;
+    let network = app.grids.network(&app.store, &facts, threshold_of(&facts)?).await?;
+    let grids = app.grids.get(&app.store, &facts).await?;
+    let found = pieces(&network, &grids.directions);
+    let of = |ending: Ending| found.iter().filter(move |p| p.ending == ending);
+    let (border, rim, sinks) =
+        (of(Ending::Border).count(), of(Ending::NoElevation).count(), of(Ending::Sink).count());
+    let mut parts = Vec::new();
+    if border > 0 {
+        parts.push(format!("{} leave at the border of the DEM", numbers::whole(border as u64)));
+    }
+    if rim > 0 {
+        parts.push(format!("{} end where there is no elevation", numbers::whole(rim as u64)));
+    }
+    if sinks > 0 {
+        parts.push(format!("{} end in sinks that stay open", numbers::whole(sinks as u64)));
+    }
+    let told = match found.len() {
+        0 => None,
+        1 => Some("The network hangs together: all of it leaves at one outlet.".into()),
+        n => Some(format!("The network is in {} pieces: {}.", numbers::whole(n as u64), parts.join(", "))),
+    };
+    let why = |p: &Piece| match p.ending {
+        Ending::Border => "leaves at the border",
+        Ending::NoElevation => {
+            "ends beside cells without an elevation: a void that was kept, or the rim of the footprint"
+        }
+        Ending::Sink => "ends in a sink that was left or kept as a closed basin",
+    };
+    let row = |p: &Piece| {
+        let (x, y) = grids.frame.centre(p.outlet);
+        (format!("{} of stream {}", numbers::length(p.length_m), why(p)), x, y)
+    };
+    let broken = of(Ending::Sink).chain(of(Ending::NoElevation)).take(PIECES_LISTED).map(row).collect();
+    let ways = app.grids.ways(&app.store, &facts, threshold_of(&facts)?).await?;
+    page(&Part { told, way: ways.mean_m.map(numbers::length), broken })
+}

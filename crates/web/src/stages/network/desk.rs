@@ -1,0 +1,85 @@
+//! The threshold and the network that it leads to.
+
+use askama::Template;
+use axum::response::Response;
+use bothros_core::Threshold;
+use bothros_workflow::{Facts, StreamEdit};
+
+use super::starting_points::{Start, starting_points};
+use crate::App;
+use crate::http::error::Result;
+use crate::shell::desk::{Fact, fact};
+use crate::ui::{numbers, page};
+
+#[derive(Template)]
+#[template(path = "stages/network/desk.html")]
+struct Network {
+    study: i64,
+    done: bool,
+    facts: Vec<Fact>,
+    cells: u32,
+    area_km2: String,
+    largest: u32,
+    largest_text: String,
+    cell_m2: f64,
+    starts: Vec<Start>,
+    /// edits by hand: what and why, where, and whether they change something at this threshold
+    edits: Vec<(String, f64, f64, bool)>,
+    low: f64,
+    high: f64,
+    top: f64,
+}
+
+pub async fn network(app: &App, study: i64, facts: Facts) -> Result<Response> {
+    let (Some(terrain), Some(routing), Some(n)) = (&facts.terrain, &facts.routing, &facts.network) else {
+        let none = Network {
+            study,
+            done: false,
+            facts: vec![],
+            cells: 1,
+            area_km2: String::new(),
+            largest: 1,
+            largest_text: String::new(),
+            cell_m2: 1.0,
+            starts: vec![],
+            edits: vec![],
+            low: 0.0,
+            high: 1.0,
+            top: 1.0,
+        };
+        return page(&none);
+    };
+    let frame = &terrain.frame;
+    let list = vec![
+        fact("Reaches", numbers::whole(n.reaches as u64)),
+        fact("Headwaters", numbers::whole(n.headwaters as u64)),
+        fact("Length", numbers::length(n.length_m)),
+        fact("Drainage density", format!("{} km/km²", numbers::real(n.density_km, 3))),
+        fact("Highest order (Strahler)", n.highest_order.to_string()),
+    ];
+    let threshold = n.threshold;
+    let applied = match facts.settings.edits.is_empty() {
+        true => Vec::new(),
+        false => app.grids.streams(&app.store, &facts).await?.applied(threshold),
+    };
+    page(&Network {
+        study,
+        done: true,
+        facts: list,
+        cells: threshold.as_cells(),
+        area_km2: format!("{}", (threshold.as_area(frame).as_km2() * 1e6).round() / 1e6),
+        largest: routing.largest_cells,
+        largest_text: numbers::area(Threshold::cells(routing.largest_cells).as_area(frame).as_m2()),
+        cell_m2: frame.cell_area().as_m2(),
+        starts: starting_points(frame, routing.largest_cells),
+        edits: facts.settings.edits.iter().zip(applied).map(edit).collect(),
+        low: routing.log_percentiles.0,
+        high: routing.log_percentiles.1,
+        top: (routing.largest_cells as f64).log10(),
+    })
+}
+
+fn edit((of, applies): (&StreamEdit, bool)) -> (String, f64, f64, bool) {
+    let [x, y] = of.place();
+    (format!("{}: {}", of.told(), of.reason), x, y, applies)
+}

@@ -1,0 +1,13 @@
+//! What pages are made of.
+
+pub mod numbers;
+
+use axum::response::{Html, IntoResponse, Response};
+
+use crate::http::error::Result;
+
+/// Makes the page of a template.
+pub fn page(template: &impl askama::Template) -> Result<Response> {
+    let html = template.render().map_err(std::io::Error::other)?;
+    Ok(Html(html).into_response())
+}

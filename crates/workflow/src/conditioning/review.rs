@@ -1,0 +1,374 @@
+//! The review: sinks and barriers of the prepared DEM, before anything is done about them.
+
+use std::time::Instant;
+
+use bothros_core::conditioning::{
+    Barrier, BarrierSearch, Line, Sink, SinkReport, StreamFit, find_barriers, list_sinks, lower_along,
+    sink_hierarchy_and_fill, stream_fits,
+};
+use bothros_core::memory::Step;
+use bothros_core::network::{Astray, extract, leaves_low_ground};
+use bothros_core::routing::{downstream, flow_accumulation, flow_directions};
+use bothros_core::terrain::{Radius, topographic_position};
+use bothros_core::{Cell, Connection, Frame, Grid, Monitor, Part, Threshold, cells_along};
+use bothros_store::{
+    Barrier as Row, JobHandle, Kept, LayerFeature, LayerRole, NewBarrier, Shape, Store, StudyPart, kept,
+};
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+
+use crate::conditioning::choices::{lines, places};
+use crate::study::grids::prepared_dem;
+use crate::study::kept_forms::KeptBarrier;
+use crate::{Error, Facts, Result, ReviewFacts, blocking, layer_features};
+
+/// Sinks kept in the list, the largest by volume.
+pub(crate) const SINKS_LISTED: usize = 500;
+
+/// A mapped stream rises where it climbs by so much above lower ground that it has passed, metres.
+const STREAM_RISE_M: f64 = 2.0;
+/// A cell of it is off its valley where ground within so many metres lies lower by so many.
+const STREAM_NEAR_M: f64 = 15.0;
+const STREAM_OFF_M: f64 = 5.0;
+/// It is off its valley where so large a share of its cells is.
+const STREAM_OFF_SHARE: f64 = 0.5;
+/// Mapped streams kept in the list.
+const MISFITS_LISTED: usize = 100;
+
+/// The provisional network begins at so many cells (common practice, no source), and has no more reaches
+/// than this.
+const PROVISIONAL_CELLS: u32 = 1000;
+const PROVISIONAL_REACHES: usize = 10_000;
+/// Topographic position of streams is taken within so many cells, and compared over so many cells along them.
+const HIGH_RADIUS: f64 = 10.0;
+const HIGH_ALONG: usize = 25;
+/// Places kept in the list.
+const ASTRAY_LISTED: usize = 200;
+
+/// What was decided about a barrier.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Decision {
+    /// water passes: the ground is lowered along the line
+    Breach,
+    /// it is filled as any sink
+    Fill,
+    /// it is real, and stays
+    Keep,
+}
+
+impl Decision {
+    /// Name in the database and in addresses.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Breach => "breach",
+            Self::Fill => "fill",
+            Self::Keep => "keep",
+        }
+    }
+    /// From its name.
+    pub fn from_name(name: &str) -> Option<Self> {
+        [Self::Breach, Self::Fill, Self::Keep].into_iter().find(|d| d.name() == name)
+    }
+}
+
+/// A barrier of a study with what was decided.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct BarrierFacts {
+    /// its number
+    pub id: i64,
+    /// what was measured
+    pub barrier: Barrier,
+    /// whether the last search found it
+    pub found: bool,
+    /// what was decided
+    pub decision: Option<Decision>,
+    /// the breach line: the proposed one, or the one drawn instead
+    pub line: Line,
+    /// whether it was drawn
+    pub drawn: bool,
+}
+
+impl BarrierFacts {
+    /// Reads what is kept of a barrier.
+    pub fn of(row: &Row) -> Result<Self> {
+        let barrier = kept::read::<KeptBarrier>(row.facts.clone())?.0;
+        let line = match &row.line {
+            Some(line) => serde_json::from_value(line.clone())?,
+            None => barrier.line.clone(),
+        };
+        Ok(Self {
+            id: row.id,
+            barrier,
+            found: row.found,
+            decision: row.decision.as_deref().and_then(Decision::from_name),
+            line,
+            drawn: row.line.is_some(),
+        })
+    }
+}
+
+/// The ground along a line.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Profile {
+    /// distance from the line's first point, metres
+    pub distance_m: Vec<f64>,
+    /// elevation before, metres; nothing where there is none
+    pub before_m: Vec<Option<f32>>,
+    /// elevation once the ground is lowered along the line, metres
+    pub after_m: Vec<Option<f32>>,
+}
+
+/// The ground along a line before and after it is lowered, with so many metres more at both ends.
+pub fn profile_along(dem: &Grid<f32>, frame: &Frame, line: &Line, more_m: f64) -> Profile {
+    let (cut, _) = lower_along(dem, frame, std::slice::from_ref(line));
+    let mut longer = line.clone();
+    if let [a, b, ..] = line[..] {
+        longer.insert(0, beyond(b, a, more_m / frame.unit_m));
+    }
+    if let [.., a, b] = line[..] {
+        longer.push(beyond(a, b, more_m / frame.unit_m));
+    }
+    let cells = cells_along(&longer, frame, Connection::Eight);
+    let mut along = 0.0;
+    let mut profile = Profile { distance_m: Vec::new(), before_m: Vec::new(), after_m: Vec::new() };
+    let known = |grid: &Grid<f32>, cell: Cell| grid.get(cell).copied().filter(|z| !z.is_nan());
+    for (i, &cell) in cells.iter().enumerate() {
+        if let Some(before) = i.checked_sub(1).map(|i| cells[i]) {
+            let diagonal = before.row != cell.row && before.col != cell.col;
+            along += frame.cell_m() * if diagonal { std::f64::consts::SQRT_2 } else { 1.0 };
+        }
+        profile.distance_m.push(along);
+        profile.before_m.push(known(dem, cell));
+        profile.after_m.push(known(&cut, cell));
+    }
+    profile
+}
+
+/// The point that lies so far beyond `b` as seen from `a`.
+fn beyond(a: [f64; 2], b: [f64; 2], far: f64) -> [f64; 2] {
+    let length = (b[0] - a[0]).hypot(b[1] - a[1]).max(1e-9);
+    [b[0] + (b[0] - a[0]) / length * far, b[1] + (b[1] - a[1]) / length * far]
+}
+
+/// The share of the footprint whose flow passes a filled sink on its way out.
+fn share_through(raised: &Grid<bool>, directions: &Grid<u8>) -> f64 {
+    // 0 not known, 1 no, 2 yes
+    let mut through = vec![0u8; directions.len()];
+    let mut path = Vec::new();
+    let (mut all, mut wet) = (0u64, 0u64);
+    for start in 0..directions.len() {
+        if directions.values()[start] == bothros_core::routing::DIRECTION_NODATA {
+            continue;
+        }
+        all += 1;
+        path.clear();
+        let mut at = start;
+        while through[at] == 0 && !raised.values()[at] {
+            path.push(at);
+            match downstream(directions, at) {
+                Some(next) => at = next,
+                None => {
+                    through[at] = 1;
+                    break;
+                }
+            }
+        }
+        let found = if raised.values()[at] { 2 } else { through[at] };
+        for &cell in &path {
+            through[cell] = found;
+        }
+        through[start] = found;
+        wet += u64::from(found == 2);
+    }
+    wet as f64 / all.max(1) as f64
+}
+
+/// The depth of runoff, from all that drains to a sink, that would fill it, millimetres. All of that leaves
+/// the full sink by its spill cell, where the way down from its bottom leaves what was filled.
+fn runoff_to_fill(
+    dem: &Grid<f32>,
+    filled: &Grid<f32>,
+    directions: &Grid<u8>,
+    accumulation: &Grid<u32>,
+    frame: &Frame,
+    sink: &Sink,
+) -> f64 {
+    let mut at = dem.index(sink.bottom);
+    let level = filled.values()[at];
+    while filled.values()[at] == level && level > dem.values()[at] {
+        match downstream(directions, at) {
+            Some(next) => at = next,
+            None => break,
+        }
+    }
+    sink.volume_m3 / frame.area_of(accumulation.values()[at] as u64 + 1).as_m2() * 1000.0
+}
+
+/// What the review found.
+struct Looked {
+    report: SinkReport,
+    runoff_mm: Vec<f64>,
+    barriers: Vec<Barrier>,
+    through: f64,
+    fits: Vec<StreamFit>,
+    provisional: Provisional,
+}
+
+/// The network before anything is decided, and where it leaves the low ground.
+struct Provisional {
+    cells: u32,
+    lines: Vec<LayerFeature>,
+    astray: Vec<Astray>,
+}
+
+fn provisional(
+    dem: &Grid<f32>,
+    filled: &Grid<f32>,
+    directions: &Grid<u8>,
+    accumulation: &Grid<u32>,
+    frame: &Frame,
+    monitor: &dyn Monitor,
+) -> Result<Provisional> {
+    let mut cells = PROVISIONAL_CELLS;
+    let network = loop {
+        let network = extract(
+            directions,
+            accumulation,
+            filled,
+            frame,
+            Threshold::cells(cells),
+            &Part::new(monitor, 0.0, 0.3),
+        )?;
+        if network.reaches.len() <= PROVISIONAL_REACHES {
+            break network;
+        }
+        cells *= 2;
+    };
+    let position =
+        topographic_position(dem, frame, Radius::Cells(HIGH_RADIUS), &Part::new(monitor, 0.3, 0.9))?;
+    let astray = leaves_low_ground(&network, &position, accumulation, frame, HIGH_ALONG);
+    let line = |reach: &bothros_core::network::Reach| -> Vec<[f64; 2]> {
+        reach.line().map(|cell| frame.centre(dem.cell(cell as usize))).map(|(x, y)| [x, y]).collect()
+    };
+    let lines = network.reaches.iter().filter(|r| r.line().count() > 1).map(|reach| LayerFeature {
+        id: reach.id,
+        name: None,
+        elevation: None,
+        shape: Shape::Line(line(reach)),
+    });
+    Ok(Provisional { cells, lines: lines.collect(), astray })
+}
+
+pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result<String> {
+    let begun = Instant::now();
+    let facts = Facts::of(&store.study(study).await?)?;
+    let terrain = facts.terrain.clone().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
+    Step::Review.check(terrain.frame.cells() as u64)?;
+    let meta = prepared_dem(store, study, &terrain).await?;
+    handle.say("reading elevations");
+    let dem = store.read_raster::<f32>(&meta).await?;
+    let search = BarrierSearch {
+        streams: lines(layer_features(store, &facts, LayerRole::MappedStreams).await?),
+        culverts: places(layer_features(store, &facts, LayerRole::Culverts).await?),
+        ..Default::default()
+    };
+    handle.progress(0.1);
+    let (frame, monitor) = (terrain.frame, handle.clone());
+    let looked: Looked = blocking(move || {
+        let part = |from: f64, to: f64| Part::new(&monitor, from, to);
+        monitor.say("finding how sinks lie in each other, and where water stands");
+        let (sinks, filled) = sink_hierarchy_and_fill(&dem, &frame, &[], &part(0.1, 0.3))?;
+        monitor.say("measuring sinks");
+        let report = list_sinks(&dem, &filled, &frame, SINKS_LISTED, &part(0.3, 0.38))?;
+        monitor.say("routing, to see what drains there");
+        let directions = flow_directions(&filled, &part(0.38, 0.55))?;
+        let accumulation = flow_accumulation(&directions, &part(0.55, 0.6))?;
+        let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
+        let through = share_through(&Grid::from_vec(dem.rows(), dem.cols(), raised), &directions);
+        let runoff_mm = report
+            .largest
+            .iter()
+            .map(|s| runoff_to_fill(&dem, &filled, &directions, &accumulation, &frame, s))
+            .collect();
+        monitor.say("drawing a provisional network");
+        let provisional = provisional(&dem, &filled, &directions, &accumulation, &frame, &part(0.6, 0.7))?;
+        drop((filled, directions));
+        monitor.say("looking for barriers");
+        let barriers = find_barriers(&dem, &accumulation, &frame, &sinks, &search, &part(0.7, 0.98))?;
+        monitor.say("looking how mapped streams lie");
+        let near_m = STREAM_NEAR_M.max(3.0 * frame.cell_m());
+        let fits = stream_fits(&dem, &frame, &search.streams, near_m, STREAM_OFF_M);
+        Ok(Looked { report, runoff_mm, barriers, through, fits, provisional })
+    })
+    .await?;
+    let Looked { report, runoff_mm, barriers, through: through_sinks, fits, provisional } = looked;
+    let took_s = begun.elapsed().as_secs_f64();
+    let text = format!("Found {} sinks and proposed {} crossings of barriers", report.sinks, barriers.len());
+    let streams = fits.len();
+    let mut misfits: Vec<StreamFit> =
+        fits.into_iter().filter(|f| f.rise_m >= STREAM_RISE_M || f.off_share >= STREAM_OFF_SHARE).collect();
+    misfits
+        .sort_by(|a, b| b.rise_m.max(b.off_m * b.off_share).total_cmp(&a.rise_m.max(a.off_m * a.off_share)));
+    let misfits_in_all = misfits.len();
+    misfits.truncate(MISFITS_LISTED);
+    let review = ReviewFacts {
+        sinks: report,
+        runoff_mm,
+        misfits,
+        misfits_in_all,
+        streams,
+        through_sinks,
+        barriers: barriers.len(),
+        astray_in_all: provisional.astray.len(),
+        astray: provisional.astray.into_iter().take(ASTRAY_LISTED).collect(),
+        provisional_cells: provisional.cells,
+        took_s,
+    };
+    let new = barriers
+        .into_iter()
+        .map(|b| {
+            Ok(NewBarrier { x: b.crest[0], y: b.crest[1], score: b.score, facts: Kept::of(&KeptBarrier(b))? })
+        })
+        .collect::<Result<Vec<_>>>()?;
+    if handle.is_cancelled() {
+        return Err(bothros_core::Error::Cancelled.into());
+    }
+    // A barrier that lies so near one known before is the same one.
+    store.replace_layer(study, LayerRole::Provisional, provisional.lines).await?;
+    store.keep_barriers(study, new, 30.0 / terrain.frame.unit_m).await?;
+    store.change_study(study, vec![(StudyPart::Review, Some(Kept::of(&review)?))]).await?;
+    store.log(study, "Conditioning", &text, json!({}), begun.elapsed()).await?;
+    Ok(text)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bothros_core::Silent;
+    use bothros_core::conditioning::fill;
+
+    #[test]
+    fn a_profile_shows_the_cut_and_what_lies_beside_it() {
+        let dem = Grid::from_fn(3, 9, |c| if c.col == 4 { 9.0 } else { 5.0 - 0.1 * c.col as f32 });
+        let frame = Frame { rows: 3, cols: 9, left: 0.0, top: 30.0, cell_size: 10.0, unit_m: 1.0 };
+        let profile = profile_along(&dem, &frame, &vec![[35.0, 15.0], [55.0, 15.0]], 20.0);
+        assert_eq!(profile.distance_m, [0.0, 10.0, 20.0, 30.0, 40.0, 50.0, 60.0]);
+        assert_eq!(profile.before_m[3], Some(9.0));
+        assert!(profile.after_m[3].unwrap() < 4.7 && profile.after_m[0] == profile.before_m[0]);
+    }
+
+    #[test]
+    fn what_drains_through_a_sink_is_counted() {
+        // Row 1 falls to the east over a pit in column 3; the rows beside it fall as well.
+        let mut dem = Grid::from_fn(3, 7, |c| 10.0 - c.col as f32 + if c.row == 1 { 0.0 } else { 5.0 });
+        dem.values_mut()[7 + 3] = 2.0;
+        let filled = fill(&dem, &Silent).unwrap();
+        let directions = flow_directions(&filled, &Silent).unwrap();
+        let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
+        let share = share_through(&Grid::from_vec(3, 7, raised), &directions);
+        assert!(share > 0.2 && share < 0.9, "{share}");
+        let none = Grid::filled(3, 7, false);
+        assert_eq!(share_through(&none, &directions), 0.0);
+    }
+}

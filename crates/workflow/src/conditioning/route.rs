@@ -1,0 +1,280 @@
+//! Conditioning, flow directions and flow accumulation, as one job.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use bothros_core::conditioning::{
+    Conditioned, Conditioning, bed_below_banks, condition, cut_and_fill, difference, list_sinks,
+};
+use bothros_core::memory::Step;
+use bothros_core::network::Edit;
+use bothros_core::routing::{
+    ACCUMULATION_NODATA, DIRECTION_NODATA, Method, accumulate_by, flow_directions_to_outlets,
+    weighted_accumulation,
+};
+use bothros_core::{Cell, Frame, Grid, Monitor, Part, Threshold};
+use bothros_store::{JobHandle, Kept, NewRaster, RasterRole, Store, StudyPart};
+use serde_json::json;
+
+use crate::catchments::catchment::delineate_again;
+use crate::conditioning::choices::{conditioning_key, conditioning_of};
+use crate::conditioning::review::SINKS_LISTED;
+use crate::inputs::weights::read_weights;
+use crate::network::evidence::constant_drop;
+use crate::network::threshold::figures_of;
+use crate::study::grids::prepared_dem;
+use crate::{ConditionedFacts, Error, Facts, GridCache, Grids, Result, RoutingFacts, Settings, blocking};
+
+struct Routed {
+    ground: Grid<f32>,
+    depth: Grid<f32>,
+    change: Grid<f32>,
+    directions: Grid<u8>,
+    accumulation: Grid<u32>,
+    weighted: Option<Grid<f32>>,
+    facts: RoutingFacts,
+}
+
+/// Hears cancellation, and keeps progress to itself.
+#[derive(Clone)]
+struct Quiet(JobHandle);
+
+impl Monitor for Quiet {
+    fn progress(&self, _share: f64) {}
+    fn is_cancelled(&self) -> bool {
+        self.0.is_cancelled()
+    }
+}
+
+fn compute(
+    dem: Grid<f32>,
+    frame: &Frame,
+    (how, method): (&Conditioning, Method),
+    weights: Option<Grid<f32>>,
+    key: String,
+    handle: &JobHandle,
+) -> Result<Routed> {
+    let begun = Instant::now();
+    let part = |from: f64, to: f64| Part::new(handle, from, to);
+    handle.say("conditioning the DEM");
+    let done = condition(&dem, frame, how, &part(0.05, 0.35))?;
+    handle.say("measuring sinks");
+    // What was filled is measured on the ground as the steps before left it.
+    let mut before = how.clone();
+    before.sinks = bothros_core::conditioning::TreatSinks::Keep;
+    let unfilled = match needs_more_than_filling(how) {
+        true => condition(&dem, frame, &before, &part(0.35, 0.38))?.ground,
+        false => dem.clone(),
+    };
+    let sinks = list_sinks(&unfilled, &done.ground, frame, SINKS_LISTED, &part(0.38, 0.42))?;
+    let depth = unfilled.values().iter().zip(done.ground.values());
+    let depth = depth.map(|(z, f)| if f > z { f - z } else { f32::NAN }).collect();
+    let depth = Grid::from_vec(dem.rows(), dem.cols(), depth);
+    drop(unfilled);
+    handle.say("measuring cut and fill");
+    let mut change = difference(&dem, done.routing_surface())?;
+    let mut conditioned = what_changed(&dem, &done, &change, frame, key)?;
+    conditioned.beds =
+        how.burn.as_ref().map(|(streams, _)| bed_below_banks(done.routing_surface(), frame, streams));
+    drop(dem);
+    for value in change.values_mut() {
+        if *value == 0.0 {
+            *value = f32::NAN;
+        }
+    }
+    handle.say("finding flow directions");
+    let directions = flow_directions_to_outlets(done.routing_surface(), &done.open, &part(0.42, 0.55))?;
+    handle.say("accumulating flow");
+    let accumulation = accumulate_by(method, done.routing_surface(), &directions, &part(0.55, 0.65))?;
+    let weighted = match &weights {
+        Some(weights) => {
+            handle.say("accumulating weights");
+            let sums = weighted_accumulation(&directions, weights, &part(0.63, 0.65))?;
+            // Kept as it is drawn and read: with seven digits.
+            let each = sums.values().iter().zip(weights.values()).zip(directions.values());
+            let with_own = each.map(|((sum, own), &code)| match code {
+                DIRECTION_NODATA => f32::NAN,
+                _ => (sum + if own.is_nan() { 0.0 } else { *own as f64 }) as f32,
+            });
+            Some(Grid::from_vec(sums.rows(), sums.cols(), with_own.collect()))
+        }
+        None => None,
+    };
+    let largest_cells =
+        accumulation.values().iter().filter(|&&a| a != ACCUMULATION_NODATA).max().map_or(0, |a| a + 1);
+    let facts = RoutingFacts {
+        method,
+        conditioned: Some(conditioned),
+        sinks,
+        largest_cells,
+        log_percentiles: log_percentiles(&accumulation),
+        took_s: begun.elapsed().as_secs_f64(),
+    };
+    Ok(Routed { ground: done.ground, depth, change, directions, accumulation, weighted, facts })
+}
+
+/// Whether anything is done to the ground before its sinks are filled.
+fn needs_more_than_filling(how: &Conditioning) -> bool {
+    how.fill_voids || !how.rebuild.is_empty() || !how.lakes.is_empty() || !how.breach_lines.is_empty()
+}
+
+/// The first threshold offered: the smallest at which the drops of streams are constant, or, where they are at
+/// none, 1 % of the largest contributing area.
+fn first_threshold(grids: &Grids, largest_cells: u32, monitor: &dyn Monitor) -> Result<Threshold> {
+    let constant = constant_drop(grids, largest_cells, monitor)?;
+    Ok(constant.unwrap_or(Threshold::cells((largest_cells / 100).max(1))))
+}
+
+/// Classes of the histogram of cut and fill.
+const CLASSES: usize = 24;
+
+fn what_changed(
+    dem: &Grid<f32>,
+    done: &Conditioned,
+    change: &Grid<f32>,
+    frame: &Frame,
+    key: String,
+) -> Result<ConditionedFacts> {
+    let known = || change.values().iter().enumerate().filter(|(_, c)| !c.is_nan() && **c != 0.0);
+    let deepest = known().filter(|(_, c)| **c < 0.0).min_by(|a, b| a.1.total_cmp(b.1));
+    let highest = known().filter(|(_, c)| **c > 0.0).max_by(|a, b| a.1.total_cmp(b.1));
+    let (low, high) = (deepest.map_or(0.0, |d| *d.1), highest.map_or(0.0, |h| *h.1));
+    let mut histogram = vec![0u64; CLASSES];
+    for (_, &c) in known() {
+        let class = (c - low) / (high - low).max(f32::MIN_POSITIVE) * CLASSES as f32;
+        histogram[(class as usize).min(CLASSES - 1)] += 1;
+    }
+    let range = |grid: &Grid<f32>| {
+        grid.values()
+            .iter()
+            .filter(|z| !z.is_nan())
+            .fold((f32::INFINITY, f32::NEG_INFINITY), |(l, h), &z| (l.min(z), h.max(z)))
+    };
+    let place = |found: Option<(usize, &f32)>| -> Option<Cell> { found.map(|(index, _)| dem.cell(index)) };
+    Ok(ConditionedFacts {
+        key,
+        beds: None,
+        ground: cut_and_fill(dem, &done.ground, frame)?,
+        routing: cut_and_fill(dem, done.routing_surface(), frame)?,
+        deepest_cut: place(deepest),
+        highest_fill: place(highest),
+        histogram,
+        range_before_m: range(dem),
+        range_after_m: range(done.routing_surface()),
+        open: done.open.len(),
+        steps: done.steps.clone(),
+        remarks: done.remarks.clone(),
+    })
+}
+
+/// 2 % and 98 % of the decimal logarithm of contributing area in cells, from an even sample.
+fn log_percentiles(accumulation: &Grid<u32>) -> (f64, f64) {
+    let every = accumulation.len().div_ceil(1 << 18).max(1);
+    let mut sample: Vec<u32> =
+        accumulation.values().iter().step_by(every).copied().filter(|&a| a != ACCUMULATION_NODATA).collect();
+    sample.sort_unstable();
+    let at = |p: f64| {
+        sample.get((sample.len().saturating_sub(1) as f64 * p).round() as usize).copied().unwrap_or(0)
+    };
+    let log = |a: u32| (a as f64 + 1.0).log10();
+    (log(at(0.02)), log(at(0.98)).max(log(at(0.02)) + 0.5))
+}
+
+pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &JobHandle) -> Result<String> {
+    let begun = Instant::now();
+    let facts = Facts::of(&store.study(study).await?)?;
+    let terrain = facts.terrain.clone().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
+    Step::Route.check(terrain.frame.cells() as u64)?;
+    let meta = prepared_dem(store, study, &terrain).await?;
+    handle.say("reading elevations");
+    let dem = store.read_raster::<f32>(&meta).await?;
+    handle.progress(0.05);
+    let facts = Facts::of(&store.study(study).await?)?;
+    let (how, key) = (conditioning_of(store, &facts).await?, conditioning_key(store, &facts).await?);
+    let (frame, monitor, lines) = (terrain.frame, handle.clone(), how.breach_lines.len());
+    let (burned, method) = (how.burn.is_some(), facts.settings.conditioning.routing);
+    if facts.settings.weights.is_some() {
+        handle.say("reading weights");
+    }
+    let weights = read_weights(store, &facts, &terrain.crs, &frame, &Quiet(handle.clone())).await?;
+    let routed = blocking(move || compute(dem, &frame, (&how, method), weights, key, &monitor)).await?;
+
+    handle.say("drawing the network");
+    let Routed { ground, depth, change, directions, accumulation, weighted, facts: found } = routed;
+    let drawn_on = Arc::new(Grids { frame, directions, accumulation, filled: ground });
+    let chosen = facts.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
+    let (on, monitor, largest) = (Arc::clone(&drawn_on), handle.clone(), found.largest_cells);
+    let edits_of =
+        |settings: &Settings| -> Vec<Edit> { settings.edits.iter().map(|e| e.edit.clone()).collect() };
+    let mut edits = edits_of(&facts.settings);
+    let drawn_with = edits.clone();
+    let (mut threshold, network) = blocking(move || {
+        let threshold = match chosen {
+            Some(chosen) => chosen,
+            None => first_threshold(&on, largest, &Part::new(&monitor, 0.65, 0.68))?,
+        };
+        Ok((threshold, on.network(&drawn_with, threshold, &Part::new(&monitor, 0.68, 0.7))?))
+    })
+    .await?;
+    let mut network = Arc::new(network);
+
+    handle.say("keeping the results");
+    let writer = store.write(study).await?;
+    let keep = |from: f64, to: f64| {
+        move |share: f64| {
+            handle.progress(from + (to - from) * share);
+            !handle.is_cancelled()
+        }
+    };
+    writer.put(NewRaster::at(RasterRole::Filled, &frame), &drawn_on.filled, &keep(0.7, 0.79)).await?;
+    writer.put(NewRaster::at(RasterRole::FillDepth, &frame), &depth, &keep(0.79, 0.82)).await?;
+    writer.put(NewRaster::at(RasterRole::CutFill, &frame), &change, &keep(0.82, 0.84)).await?;
+    writer.put(NewRaster::at(RasterRole::Direction, &frame), &drawn_on.directions, &keep(0.84, 0.88)).await?;
+    let new = NewRaster::at(RasterRole::Accumulation, &frame);
+    let number = writer.put(new, &drawn_on.accumulation, &keep(0.88, 0.97)).await?;
+    match &weighted {
+        Some(sums) => {
+            writer.put(NewRaster::at(RasterRole::Weighted, &frame), sums, &keep(0.97, 0.98)).await?;
+        }
+        None => writer.remove(&[RasterRole::Weighted]).await?,
+    }
+    // Threshold and edits may have been changed in the meantime; from here on nobody changes them.
+    let now = Facts::of(&writer.study().await?)?;
+    let moved = now.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
+    let wanted = (moved.unwrap_or(threshold), edits_of(&now.settings));
+    if wanted != (threshold, edits.clone()) {
+        (threshold, edits) = wanted;
+        let (on, with, monitor) = (Arc::clone(&drawn_on), edits.clone(), Quiet(handle.clone()));
+        network = Arc::new(blocking(move || on.network(&with, threshold, &monitor)).await?);
+    }
+    let figures = figures_of(&network, &terrain, threshold);
+    writer
+        .change_study(vec![
+            (StudyPart::Routing, Some(Kept::of(&found)?)),
+            (StudyPart::Network, Some(Kept::of(&figures)?)),
+        ])
+        .await?;
+    grids.know(number, drawn_on, (threshold, &edits), network).await?;
+    writer.commit().await?;
+
+    delineate_again(store, grids, study).await?;
+    let sinks = &found.sinks;
+    let burned = if burned { "Burned mapped streams; " } else { "" };
+    let lowered = match lines {
+        0 => String::new(),
+        1 => "Lowered the ground along 1 breach line; ".into(),
+        n => format!("Lowered the ground along {n} breach lines; "),
+    };
+    let text = format!(
+        "{burned}{lowered}{} {} sinks ({} cells raised, {:.0} m³), routed flow by {} and accumulated it",
+        if lowered.is_empty() && burned.is_empty() { "Filled" } else { "filled" },
+        sinks.sinks,
+        sinks.cells_raised,
+        sinks.volume_m3,
+        method.title()
+    )
+    .replace("  ", " ");
+    let settings = json!({ "conditioning": facts.settings.conditioning, "breach_lines": lines, "routing": method.name() });
+    store.log(study, "Conditioning", text.trim(), settings, begun.elapsed()).await?;
+    Ok(text.trim().to_owned())
+}

@@ -1,0 +1,5 @@
+//! The package.
+
+pub(crate) mod package;
+
+pub use package::package_name;

@@ -1,0 +1,13 @@
+//! What an analyst adds beside the DEM: layers, pictures behind the map, a weight raster.
+
+mod backdrops;
+mod layer_cache;
+pub(crate) mod layers;
+pub(crate) mod weights;
+
+pub use backdrops::{
+    NewPicture, PicturePlace, add_backdrop, laid_backdrop, place_backdrop, put_backdrop_back,
+};
+pub use layer_cache::{LayerCache, SeenLayer};
+pub use layers::{AddedLayer, NewLayer, add_layer, add_layer_or_queue, layer_features, layer_shapes};
+pub use weights::{WeightFacts, remove_weights, set_weights};

@@ -1,0 +1,38 @@
+//! Jobs: which step does which, and where they compute.
+
+use bothros_store::{Job, JobHandle, JobKind, Outcome, Store};
+
+use crate::conditioning::{review, route};
+use crate::handover::package;
+use crate::inputs::layers;
+use crate::terrain::{fetch, import, prepare};
+use crate::{Error, GridCache, Result};
+
+/// Does a job, whatever it is.
+pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -> Outcome {
+    let done = match JobKind::from_name(&job.kind) {
+        Some(JobKind::Fetch) => fetch::run(&store, job.study_id, &job.parameters, &handle).await,
+        Some(JobKind::Import) => import::run(&store, job.study_id, &job.parameters, &handle).await,
+        Some(JobKind::Prepare) => prepare::run(&store, job.study_id, &job.parameters, &handle).await,
+        Some(JobKind::Layer) => layers::run(&store, job.study_id, &job.parameters, &handle).await,
+        Some(JobKind::Review) => review::run(&store, job.study_id, &handle).await,
+        Some(JobKind::Route) => route::run(&store, &grids, job.study_id, &handle).await,
+        Some(JobKind::Package) => package::run(&store, &grids, job.study_id, &handle).await,
+        None => Err(Error::Refused(format!("this version does not know the job “{}”", job.kind))),
+    };
+    match done {
+        Ok(message) => Outcome::Done(message),
+        Err(error) if error.is_cancelled() || bothros_core::Monitor::is_cancelled(&handle) => {
+            Outcome::Cancelled
+        }
+        Err(error) => Outcome::Failed(error.to_string()),
+    }
+}
+
+/// Runs work that keeps a processor busy, away from the threads that answer requests; for a job, at the priority of
+/// jobs.
+pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
+    let for_job = bothros_store::background::in_job();
+    let run = move || bothros_store::background::compute(for_job, work);
+    tokio::task::spawn_blocking(run).await.map_err(|e| Error::Io(std::io::Error::other(e)))?
+}

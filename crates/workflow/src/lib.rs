@@ -1,0 +1,22 @@
+//! The steps of a study: what reads from the store and files, computes with the core, and writes
+//! back. Jobs run here, in the server or in any worker process.
+
+mod catchments;
+mod conditioning;
+mod error;
+mod handover;
+mod inputs;
+mod jobs;
+mod network;
+mod study;
+mod terrain;
+
+pub use catchments::*;
+pub use conditioning::*;
+pub use error::{Error, Result};
+pub use handover::*;
+pub use inputs::*;
+pub use jobs::{blocking, work};
+pub use network::*;
+pub use study::*;
+pub use terrain::*;

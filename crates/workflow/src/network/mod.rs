@@ -1,0 +1,13 @@
+//! The threshold, the evidence for it, trials, edits by hand and shortfalls.
+
+mod edits;
+pub(crate) mod evidence;
+mod shortfalls;
+pub(crate) mod threshold;
+mod trials;
+
+pub use edits::{StreamEdit, edit_streams};
+pub use evidence::{Calibration, Evidence, PLACES, set_tolerance, tolerance_m};
+pub use shortfalls::{ShortfallMark, Verdict, mark_shortfall};
+pub use threshold::set_threshold;
+pub use trials::{KeptTrial, TrialFacts, TrialLine, choose_trial, chosen_trial, keep_trial, trials};

@@ -1,0 +1,359 @@
+//! The routed grids of a study in memory, so that a click is answered at once.
+
+use std::sync::Arc;
+
+use bothros_core::network::{Edit, Edited, Network, edited_accumulation, extract_edited};
+use bothros_core::routing::distance_to_stream;
+use bothros_core::{Cell, Frame, Grid, Monitor, Silent, Threshold};
+use bothros_store::{RasterMeta, RasterRole, Store};
+
+use crate::study::wanted::while_wanted;
+use crate::{Error, Facts, Result, TerrainFacts, blocking};
+
+/// Directions, accumulation and ground surface of a study.
+pub struct Grids {
+    /// place
+    pub frame: Frame,
+    /// D8 codes
+    pub directions: Grid<u8>,
+    /// cells upstream
+    pub accumulation: Grid<u32>,
+    /// the filled DEM, metres
+    pub filled: Grid<f32>,
+}
+
+impl Grids {
+    /// The network at a threshold, with edits by hand.
+    ///
+    /// # Errors
+    /// [`bothros_core::Error::Cancelled`].
+    pub(crate) fn network(
+        &self,
+        edits: &[Edit],
+        threshold: Threshold,
+        monitor: &dyn Monitor,
+    ) -> Result<Network> {
+        let (codes, areas) = (&self.directions, &self.accumulation);
+        let edited = match edits.is_empty() {
+            true => None,
+            false => Some(edited_accumulation(codes, areas, &self.frame, edits)?),
+        };
+        let streams = edited.as_ref().map_or(areas, |e| &e.accumulation);
+        Ok(extract_edited(codes, streams, areas, &self.filled, &self.frame, threshold, monitor)?)
+    }
+}
+
+/// The prepared DEM of a study as it is kept.
+///
+/// # Errors
+/// [`Error::Refused`] where it does not lie where the study says.
+pub(crate) async fn prepared_dem(store: &Store, study: i64, terrain: &TerrainFacts) -> Result<RasterMeta> {
+    let meta = store.raster(study, RasterRole::Dem).await?.ok_or(bothros_store::Error::NotFound("DEM"))?;
+    let frame = &terrain.frame;
+    let fits = (meta.rows, meta.cols) == (frame.rows, frame.cols)
+        && (meta.left, meta.top, meta.cell_x) == (frame.left, frame.top, frame.cell_size);
+    match fits {
+        true => Ok(meta),
+        false => Err(Error::Refused(
+            "the elevations that are kept do not lie where the study says: prepare the DEM again".into(),
+        )),
+    }
+}
+
+/// What tells stream cells at any threshold: the accumulation of a study, with its edits by hand in it.
+#[derive(Clone)]
+pub struct Streams {
+    grids: Arc<Grids>,
+    edited: Option<Arc<Edited>>,
+}
+
+impl Streams {
+    /// An accumulation of which `Threshold::is_stream` tells the edited network.
+    pub fn accumulation(&self) -> &Grid<u32> {
+        self.edited.as_ref().map_or(&self.grids.accumulation, |e| &e.accumulation)
+    }
+    /// Whether a cell, by number in row order, is stream.
+    pub fn is_stream(&self, threshold: Threshold, index: usize) -> bool {
+        threshold.is_stream(self.accumulation().values()[index])
+    }
+    /// Whether a cell is stream; none is beyond the grid.
+    pub fn is_stream_at(&self, threshold: Threshold, cell: Cell) -> bool {
+        self.accumulation().get(cell).is_some_and(|&cells| threshold.is_stream(cells))
+    }
+    /// For each edit by hand whether it changes the network at a threshold.
+    pub fn applied(&self, threshold: Threshold) -> Vec<bool> {
+        self.edited.as_ref().map_or(Vec::new(), |e| e.applied(threshold))
+    }
+}
+
+/// How far water runs over land before it meets a stream.
+pub struct Ways {
+    /// along the flow, metres; `NaN` where it meets none
+    pub far: Grid<f32>,
+    /// mean of all that meet one, metres
+    pub mean_m: Option<f64>,
+    /// within which 98 % of them lie, metres
+    pub most_m: f64,
+}
+
+impl Ways {
+    /// Measures a network.
+    fn of(g: &Grids, network: &Network, monitor: &dyn Monitor) -> Result<Self> {
+        let is_stream = network.cells(&g.frame);
+        let far = distance_to_stream(&g.directions, &is_stream, &g.frame, monitor)?;
+        let known = || far.values().iter().copied().filter(|d| !d.is_nan());
+        let (sum, count) = known().fold((0f64, 0usize), |(sum, n), d| (sum + d as f64, n + 1));
+        let mut sample: Vec<f32> = known().step_by((count >> 18).max(1)).collect();
+        sample.sort_unstable_by(f32::total_cmp);
+        let most = sample.get(sample.len() * 98 / 100).copied().unwrap_or(0.0);
+        Ok(Self { far, mean_m: (count > 0).then(|| sum / count as f64), most_m: most as f64 })
+    }
+}
+
+/// Where the reaches of a network lie.
+pub struct Index {
+    /// first row, first column, last row, last column of each reach
+    pub boxes: Vec<[u32; 4]>,
+    /// cells of reaches, ascending, each with the place of its reach
+    cells: Vec<(u32, u32)>,
+}
+
+impl Index {
+    fn of(network: &Network, cols: usize) -> Self {
+        let cols = cols.max(1) as u32;
+        let mut cells = Vec::new();
+        let boxes = network.reaches.iter().zip(0u32..).map(|(reach, at)| {
+            cells.extend(reach.cells.iter().map(|&cell| (cell, at)));
+            let none = [u32::MAX, u32::MAX, 0, 0];
+            reach.line().fold(none, |[r0, c0, r1, c1], cell| {
+                let (row, col) = (cell / cols, cell % cols);
+                [r0.min(row), c0.min(col), r1.max(row), c1.max(col)]
+            })
+        });
+        let boxes = boxes.collect();
+        cells.sort_unstable();
+        Self { boxes, cells }
+    }
+
+    /// The place of the reach that a cell belongs to, in the network's list.
+    pub fn reach_at(&self, cell: u32) -> Option<usize> {
+        let at = self.cells.partition_point(|c| c.0 < cell);
+        self.cells.get(at).filter(|c| c.0 == cell).map(|c| c.1 as usize)
+    }
+}
+
+/// What a network is known by: the grids, the threshold, the edits.
+type Drawn = (i64, u32, String);
+
+/// Grids and networks that were used last. Clones share what they hold.
+#[derive(Clone)]
+pub struct GridCache {
+    grids: moka::future::Cache<i64, Arc<Grids>>,
+    edited: moka::future::Cache<(i64, String), Arc<Edited>>,
+    networks: moka::future::Cache<Drawn, Arc<Network>>,
+    ways: moka::future::Cache<Drawn, Arc<Ways>>,
+    indexes: moka::future::Cache<Drawn, Arc<Index>>,
+}
+
+impl Default for GridCache {
+    fn default() -> Self {
+        // By size: 700 MiB, a study of 25 million cells three times.
+        let grids = moka::future::Cache::builder()
+            .weigher(|_, g: &Arc<Grids>| (g.directions.len() >> 10) as u32 * 9)
+            .max_capacity(700 << 10)
+            .build();
+        // By size: 200 MiB, a study of 25 million cells twice.
+        let edited = moka::future::Cache::builder()
+            .weigher(|_, e: &Arc<Edited>| (e.accumulation.len() >> 10) as u32 * 4)
+            .max_capacity(200 << 10)
+            .build();
+        // By number of cells in reaches.
+        let networks = moka::future::Cache::builder()
+            .weigher(|_: &Drawn, n: &Arc<Network>| {
+                (n.stream_cells + 16 * n.reaches.len() as u64).min(u32::MAX as u64) as u32
+            })
+            .max_capacity(20_000_000)
+            .build();
+        // By size: 200 MiB, one of 25 million cells twice.
+        let ways = moka::future::Cache::builder()
+            .weigher(|_: &Drawn, w: &Arc<Ways>| (w.far.len() >> 10) as u32 * 4)
+            .max_capacity(200 << 10)
+            .build();
+        // By number of cells in reaches.
+        let indexes = moka::future::Cache::builder()
+            .weigher(|_: &Drawn, i: &Arc<Index>| (i.cells.len() + 2 * i.boxes.len()) as u32)
+            .max_capacity(20_000_000)
+            .build();
+        Self { grids, edited, networks, ways, indexes }
+    }
+}
+
+/// What tells the edits by hand of a study from others.
+fn edits_key(facts: &Facts) -> Result<String> {
+    let edits: Vec<&Edit> = facts.settings.edits.iter().map(|e| &e.edit).collect();
+    Ok(serde_json::to_string(&edits)?)
+}
+
+fn shared(error: Arc<Error>) -> Error {
+    Error::Refused(error.to_string())
+}
+
+impl GridCache {
+    /// Forgets everything, as after a pause in which others worked.
+    pub fn forget(&self) {
+        self.grids.invalidate_all();
+        self.edited.invalidate_all();
+        self.networks.invalidate_all();
+        self.ways.invalidate_all();
+        self.indexes.invalidate_all();
+    }
+
+    /// Takes grids into memory that are about to be kept, with the number of their accumulation, and the network that was
+    /// drawn on them, so that nobody waits for it to be drawn again.
+    pub(crate) async fn know(
+        &self,
+        number: i64,
+        grids: Arc<Grids>,
+        (threshold, edits): (Threshold, &[Edit]),
+        network: Arc<Network>,
+    ) -> Result<()> {
+        let key = (number, threshold.as_cells(), serde_json::to_string(edits)?);
+        let (of, cols) = (Arc::clone(&network), grids.frame.cols);
+        let index = blocking(move || Ok(Index::of(&of, cols))).await?;
+        self.grids.insert(number, grids).await;
+        self.networks.insert(key.clone(), network).await;
+        self.indexes.insert(key, Arc::new(index)).await;
+        Ok(())
+    }
+
+    /// The grids of a study, from memory or the store.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub async fn get(&self, store: &Store, facts: &Facts) -> Result<Arc<Grids>> {
+        let (_, grids) = self.numbered(store, facts).await?;
+        Ok(grids)
+    }
+
+    /// What the grids of a study are known by: it changes when flow is routed again.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub(crate) async fn number(&self, store: &Store, facts: &Facts) -> Result<i64> {
+        let found = store.raster(facts.study, RasterRole::Accumulation).await?;
+        Ok(found.ok_or_else(Error::not_routed)?.id)
+    }
+
+    async fn numbered(&self, store: &Store, facts: &Facts) -> Result<(i64, Arc<Grids>)> {
+        let not_yet =
+            || Error::Refused("there are no flow directions yet: fill sinks and route flow first".into());
+        let terrain = facts.terrain.as_ref().ok_or_else(not_yet)?;
+        let study = facts.study;
+        // All of one moment: flow may be routed again right now.
+        let there = store.rasters(study).await?;
+        let of = |role: RasterRole| there.get(&role).copied().ok_or_else(not_yet);
+        let accumulation = of(RasterRole::Accumulation)?;
+        let (rows, cols) = (terrain.frame.rows, terrain.frame.cols);
+        if (accumulation.rows, accumulation.cols) != (rows, cols) {
+            return Err(Error::Refused(
+                "the flow that is kept does not lie where the study says: condition and route flow again"
+                    .into(),
+            ));
+        }
+        let load = async {
+            let (directions, filled) = (of(RasterRole::Direction)?, of(RasterRole::Filled)?);
+            let (directions, values, filled) = tokio::try_join!(
+                store.read_raster::<u8>(&directions),
+                store.read_raster::<u32>(&accumulation),
+                store.read_raster::<f32>(&filled),
+            )?;
+            Ok::<_, Error>(Arc::new(Grids { frame: terrain.frame, directions, accumulation: values, filled }))
+        };
+        let grids = self.grids.try_get_with(accumulation.id, load).await.map_err(shared)?;
+        Ok((accumulation.id, grids))
+    }
+
+    /// Takes into memory what stages after routing look at first, so that it is there when it is asked for; nothing
+    /// where the study is not routed.
+    ///
+    /// # Errors
+    /// As [`GridCache::network`].
+    pub async fn warm(&self, store: &Store, facts: &Facts) -> Result<()> {
+        if let Some(network) = &facts.network {
+            self.network(store, facts, network.threshold).await?;
+        }
+        Ok(())
+    }
+
+    /// How far water runs over land before it meets the network at a threshold.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub async fn ways(&self, store: &Store, facts: &Facts, threshold: Threshold) -> Result<Arc<Ways>> {
+        let (id, grids) = self.numbered(store, facts).await?;
+        let network = self.network(store, facts, threshold).await?;
+        let key = (id, threshold.as_cells(), serde_json::to_string(&facts.settings.edits)?);
+        let measure =
+            async { Ok::<_, Error>(Arc::new(while_wanted(move |w| Ways::of(&grids, &network, w)).await?)) };
+        self.ways.try_get_with(key, measure).await.map_err(shared)
+    }
+
+    /// What is stream in a study, with its edits by hand.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub async fn streams(&self, store: &Store, facts: &Facts) -> Result<Streams> {
+        let (id, grids) = self.numbered(store, facts).await?;
+        let edits: Vec<Edit> = facts.settings.edits.iter().map(|e| e.edit.clone()).collect();
+        if edits.is_empty() {
+            return Ok(Streams { grids, edited: None });
+        }
+        let key = (id, serde_json::to_string(&edits)?);
+        let of = Arc::clone(&grids);
+        let edit = async {
+            let edited = blocking(move || {
+                Ok(edited_accumulation(&of.directions, &of.accumulation, &of.frame, &edits)?)
+            });
+            Ok::<_, Error>(Arc::new(edited.await?))
+        };
+        let edited = self.edited.try_get_with(key, edit).await.map_err(shared)?;
+        Ok(Streams { grids, edited: Some(edited) })
+    }
+
+    /// The network of a study at a threshold, and where its reaches lie.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub async fn indexed(
+        &self,
+        store: &Store,
+        facts: &Facts,
+        threshold: Threshold,
+    ) -> Result<(Arc<Network>, Arc<Index>)> {
+        let network = self.network(store, facts, threshold).await?;
+        let (id, grids) = self.numbered(store, facts).await?;
+        let key = (id, threshold.as_cells(), edits_key(facts)?);
+        let (of, cols) = (Arc::clone(&network), grids.frame.cols);
+        let index = async { Ok::<_, Error>(Arc::new(blocking(move || Ok(Index::of(&of, cols))).await?)) };
+        Ok((network, self.indexes.try_get_with(key, index).await.map_err(shared)?))
+    }
+
+    /// The network of a study at a threshold.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub async fn network(&self, store: &Store, facts: &Facts, threshold: Threshold) -> Result<Arc<Network>> {
+        let (id, grids) = self.numbered(store, facts).await?;
+        let key = (id, threshold.as_cells(), edits_key(facts)?);
+        let draw = async move {
+            let streams = self.streams(store, facts).await?;
+            let drawn = blocking(move || {
+                let g = &*grids;
+                let (codes, streams) = (&g.directions, streams.accumulation());
+                Ok(extract_edited(codes, streams, &g.accumulation, &g.filled, &g.frame, threshold, &Silent)?)
+            });
+            Ok::<_, Error>(Arc::new(drawn.await?))
+        };
+        self.networks.try_get_with(key, draw).await.map_err(shared)
+    }
+}

@@ -1,0 +1,210 @@
+//! Making the DEM that everything else is computed on, from the files as they were given.
+
+use std::time::Instant;
+
+use bothros_core::conditioning::fill_voids;
+use bothros_core::terrain::{
+    examine, largest_full_rectangle, mend_spikes, remove_level, soften_steps, summarise,
+};
+use bothros_core::{Frame, Grid, Monitor, Part};
+use bothros_formats::{Placed, plan_warp, warp_onto};
+use bothros_store::{Inverse, Job, JobHandle, JobKind, Kept, NewRaster, RasterRole, Store, StudyPart, kept};
+use serde_json::{Value as Json, json};
+
+use crate::terrain::preparing::kept_cells;
+use crate::terrain::sources::{idle_source, read_source};
+use crate::{Facts, Preparing, Result, SourceFacts, TerrainFacts, blocking};
+
+/// Spikes that are kept with the facts; all of them are mended.
+const SPIKES_KEPT: usize = 20;
+/// Spikes that hid behind greater ones come out in the next round.
+const ROUNDS: usize = 4;
+
+/// Chooses how the DEM is prepared, and does it. It can be undone.
+///
+/// # Errors
+/// [`Error::Refused`](crate::Error::Refused) where the choices cannot be followed; nothing is changed then.
+pub async fn prepare(store: &Store, study: i64, how: Preparing, remember: bool) -> Result<Job> {
+    let source = idle_source(store, study).await?;
+    how.place(&source)?;
+    let before = Facts::of(&store.study(study).await?)?.terrain.map(|t| t.prepared);
+    if remember && let Some(before) = before {
+        let inverse = Inverse::Prepare { preparing: serde_json::to_value(before)? };
+        store.remember(study, "how the DEM is prepared", &inverse).await?;
+    }
+    Ok(store.enqueue(study, JobKind::Prepare, Kept::of(&how)?).await?)
+}
+
+/// A prepared DEM.
+pub(crate) struct Made {
+    pub values: Grid<f32>,
+    pub facts: TerrainFacts,
+}
+
+/// Prepares elevations as they were read.
+pub(crate) fn make(
+    mut values: Grid<f32>,
+    source: &SourceFacts,
+    how: &Preparing,
+    monitor: &dyn Monitor,
+) -> Result<Made> {
+    let place = how.place(source)?;
+    let unit_m = source.vertical_unit.metres();
+    let mut done = Vec::new();
+    let (rows, cols, geo_transform, from) = source.grid();
+    let from =
+        from.cloned().ok_or_else(|| crate::Error::Refused("choose the CRS of the file first".into()))?;
+    let part = |a: f64, b: f64| Part::new(monitor, a, b);
+    if how.steps || how.spikes {
+        // In degrees the ground that a cell covers stands for its size.
+        let cell_size = match source.frame() {
+            Some(frame) => frame.cell_size,
+            None => plan_warp(rows, cols, geo_transform, &from, &place.crs)?.native_cell_size,
+        };
+        let rough = Frame { rows, cols, left: 0.0, top: 0.0, cell_size, unit_m: place.crs.unit_m };
+        if how.steps {
+            match examine(&values, &rough, unit_m, &part(0.0, 0.05))?.step_m {
+                Some(step) => {
+                    let moved = soften_steps(&mut values, step, &part(0.05, 0.3))?;
+                    done.push(format!(
+                        "{moved} cells moved by up to {} m, half a step of rounding",
+                        step / 2.0
+                    ));
+                }
+                None => done.push("no step of rounding was found".into()),
+            }
+        }
+        if how.spikes {
+            let mut mended = 0;
+            for _ in 0..ROUNDS {
+                let spikes = examine(&values, &rough, unit_m, &part(0.3, 0.35))?.worst_spikes;
+                if spikes.is_empty() {
+                    break;
+                }
+                mended += spikes.len();
+                mend_spikes(&mut values, &spikes);
+            }
+            done.push(format!("{mended} spikes replaced by the median of their neighbours"));
+        }
+    }
+    let mut frame = place.frame;
+    if place.warped {
+        let placed = Placed { values: &values, geo_transform, crs: &from };
+        values = warp_onto(&placed, &place.crs, &frame, how.resampling, &part(0.35, 0.7))?;
+        done.push(format!(
+            "warped from {} to {} on cells of {} ({})",
+            from.label(),
+            place.crs.label(),
+            frame.cell_size,
+            how.resampling.code()
+        ));
+    }
+    if let (Some((row, col, rows, cols)), Some(polygons)) = (place.window, &place.clip) {
+        values = values.window(row, col, rows, cols);
+        frame = place.clipped();
+        for (value, keep) in values.values_mut().iter_mut().zip(kept_cells(polygons, &frame)) {
+            if !keep {
+                *value = f32::NAN;
+            }
+        }
+        let name = how.clip.as_ref().map_or("", |c| c.name.as_str());
+        done.push(format!("clipped to {name}: {cols} x {rows} cells"));
+    }
+    if how.sea {
+        match examine(&values, &frame, unit_m, &part(0.7, 0.75))?.sea {
+            Some(sea) => {
+                let removed = remove_level(&mut values, &sea);
+                let area = frame.area_of(removed).as_km2();
+                done.push(format!("sea of {area:.3} km² at {:.2} m declared as outside", sea.elevation_m));
+            }
+            None => done.push("no sea was found".into()),
+        }
+    }
+    if how.voids {
+        let (whole, filled) = fill_voids(&values, monitor)?;
+        values = whole;
+        done.push(match filled {
+            0 => "no void was found".into(),
+            cells => format!("voids of {cells} cells filled smoothly from their rim"),
+        });
+    }
+    if how.full_rectangle {
+        let keep = largest_full_rectangle(&values).ok_or(bothros_core::Error::NoData)?;
+        values = values.window(keep.row, keep.col, keep.rows, keep.cols);
+        frame = frame.window(keep.row, keep.col, keep.rows, keep.cols);
+        done.push(format!("cropped to the largest full rectangle, {} x {} cells", keep.cols, keep.rows));
+    }
+    let summary = summarise(&values, unit_m, &part(0.75, 0.85))?;
+    let mut quality = examine(&values, &frame, unit_m, &part(0.85, 1.0))?;
+    quality.worst_spikes.truncate(SPIKES_KEPT);
+    let full = (summary.nodata_cells > 0).then(|| largest_full_rectangle(&values)).flatten();
+    let full_rectangle =
+        full.filter(|r| r.rows < frame.rows || r.cols < frame.cols).map(|r| (r.rows, r.cols));
+    let facts =
+        TerrainFacts { crs: place.crs, frame, summary, prepared: how.clone(), done, quality, full_rectangle };
+    Ok(Made { values, facts })
+}
+
+/// Later stages are emptied when the DEM changes.
+pub(crate) const AFTER_TERRAIN: [RasterRole; 6] = [
+    RasterRole::Filled,
+    RasterRole::FillDepth,
+    RasterRole::CutFill,
+    RasterRole::Direction,
+    RasterRole::Accumulation,
+    RasterRole::Weighted,
+];
+
+/// Keeps a prepared DEM in place of the one before; what was computed from that goes.
+pub(crate) async fn keep(
+    store: &Store,
+    study: i64,
+    source: &SourceFacts,
+    made: &Made,
+    handle: &JobHandle,
+) -> Result<()> {
+    handle.say("keeping the elevations");
+    let writer = store.write(study).await?;
+    writer.remove(&AFTER_TERRAIN).await?;
+    writer.remove(&[RasterRole::Source]).await?;
+    writer
+        .put(NewRaster::at(RasterRole::Dem, &made.facts.frame), &made.values, &|share| {
+            handle.progress(0.8 + 0.2 * share);
+            !handle.is_cancelled()
+        })
+        .await?;
+    writer
+        .change_study(vec![
+            (StudyPart::Source, Some(Kept::of(source)?)),
+            (StudyPart::Terrain, Some(Kept::of(&made.facts)?)),
+            (StudyPart::Review, None),
+            (StudyPart::Routing, None),
+            (StudyPart::Network, None),
+        ])
+        .await?;
+    writer.commit().await?;
+    Ok(())
+}
+
+pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
+    let begun = Instant::now();
+    let how: Preparing = kept::read(request.clone())?;
+    let facts = Facts::of(&store.study(study).await?)?;
+    let mut source = facts.source.ok_or_else(|| crate::Error::Refused("the study has no DEM".into()))?;
+    let values = read_source(store, study, &mut source, handle, 0.25).await?;
+    handle.say("preparing the DEM");
+    let (now, choices, monitor) = (source.clone(), how.clone(), handle.clone());
+    let made = blocking(move || make(values, &now, &choices, &Part::new(&monitor, 0.25, 0.8))).await?;
+    keep(store, study, &source, &made, handle).await?;
+    let text = match made.facts.done.is_empty() {
+        true => "Took the DEM as it was given".to_owned(),
+        false => format!("Prepared the DEM: {}", made.facts.done.join("; ")),
+    };
+    // The polygons of a clip would fill the log.
+    let mut settings = json!(how);
+    if let Some(clip) = settings.get_mut("clip").and_then(Json::as_object_mut) {
+        clip.remove("polygons");
+    }
+    store.log(study, "Terrain", &text, settings, begun.elapsed()).await?;
+    Ok(text)
+}

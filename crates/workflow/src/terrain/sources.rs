@@ -1,0 +1,316 @@
+//! The files that a DEM is put together from: added, ordered, removed, read.
+
+use bothros_core::memory::Step;
+use bothros_core::terrain::{seam_lines, seams};
+use bothros_core::{Grid, Monitor, Part};
+use bothros_formats::{Mosaic, MosaicPlan, Piece, Resampling, Wish, inspect, plan_mosaic, read_mosaic};
+use bothros_store::{FileRole, Inverse, Job, JobHandle, JobKind, Kept, Store, StudyPart, kept};
+use serde_json::json;
+use sha2::{Digest, Sha256};
+use std::path::{Path, PathBuf};
+
+use crate::study::kept_forms::Reread;
+use crate::{Error, Facts, PlacedSeam, Provenance, Result, SourceFacts, SourceFile, blocking};
+
+/// More straight pieces of seams are not drawn.
+const MOST_SEAM_LINES: usize = 4000;
+
+/// A file that a DEM is put together from, as it came.
+#[derive(Debug, Clone)]
+pub struct NewDemFile {
+    /// name as the user knows it
+    pub file: String,
+    /// where it lies; for an ASCII grid with its .prj beside it
+    pub path: PathBuf,
+}
+
+/// Looks at a file that is to be put under others, and finds out what it does not say from the first of them.
+pub(crate) async fn look_at(new: &NewDemFile, first: &SourceFacts) -> Result<SourceFile> {
+    let (path, file) = (new.path.clone(), new.file.clone());
+    let (info, sha256, bytes) = blocking(move || {
+        let info = inspect(&path, &file)?;
+        let (sha256, bytes) = checksum(&path)?;
+        Ok((info, sha256, bytes))
+    })
+    .await?;
+    let file = new.file.clone();
+    let crs = info.crs.clone().ok_or_else(|| {
+        Error::Refused(format!(
+            "{file} does not say its CRS, so it cannot be put beside {}: assign it, and save the file again",
+            first.file
+        ))
+    })?;
+    if first.crs.is_none() {
+        return Err(Error::Refused(format!(
+            "choose the CRS of {} first, so that {file} can be put beside it",
+            first.file
+        )));
+    }
+    let band = match info.bands.len() {
+        1 => 1,
+        bands => first.band.filter(|&b| b <= bands).ok_or_else(|| {
+            Error::Refused(format!("{file} has {bands} bands: choose the band of {} first", first.file))
+        })?,
+    };
+    let vertical_unit = info.vertical_unit(band).unwrap_or(first.vertical_unit);
+    Ok(SourceFile { file, bytes, sha256, info, band, vertical_unit, crs, provenance: Provenance::default() })
+}
+
+/// SHA-256 in hexadecimal, and size in bytes, of a file on disk.
+pub(crate) fn checksum(path: &Path) -> Result<(String, u64)> {
+    let mut hash = Sha256::new();
+    let mut file = std::fs::File::open(path)?;
+    let mut piece = vec![0; 1 << 20];
+    let mut bytes = 0;
+    loop {
+        let read = std::io::Read::read(&mut file, &mut piece)?;
+        if read == 0 {
+            break;
+        }
+        hash.update(&piece[..read]);
+        bytes += read as u64;
+    }
+    Ok((hash.finalize().iter().map(|b| format!("{b:02x}")).collect(), bytes))
+}
+
+/// Puts more files under those that a DEM has, and reads it anew. It can be undone.
+///
+/// # Errors
+/// [`Error::Refused`] for a file without a CRS, with bands that need a choice, or that is there already;
+/// nothing is changed then.
+pub async fn add_dem_files(store: &Store, study: i64, new: Vec<NewDemFile>) -> Result<Job> {
+    let mut source = idle_source(store, study).await?;
+    let before = serde_json::to_value(&source)?;
+    let mut names = Vec::new();
+    let mut looked = Vec::new();
+    let first_sum = store.file(study, FileRole::Dem).await?.map(|f| f.sha256);
+    for one in &new {
+        let file = look_at(one, &source).await?;
+        let known = source.more.iter().map(|f| &f.sha256).chain(first_sum.as_ref());
+        if known.clone().any(|sum| *sum == file.sha256) {
+            return Err(Error::Refused(format!("{} is part of this DEM already", file.file)));
+        }
+        source.more.push(file.clone());
+        looked.push(file);
+    }
+    let pieces = pieces(&source, &mut |_| PathBuf::new())?;
+    check_mosaic(&plan_mosaic(&pieces, &Wish::default())?)?;
+    for (one, file) in new.iter().zip(&looked) {
+        if store.dem_part(study, &file.sha256).await?.is_none() {
+            store.put_file(study, FileRole::DemPart, &one.file, &one.path).await?;
+        }
+        names.push(file.file.clone());
+    }
+    changed(store, study, source, before, &format!("{} added to the DEM", names.join(", "))).await
+}
+
+/// Moves a file of the DEM to another place in the order, from 0; the first counts most.
+pub async fn move_dem_file(store: &Store, study: i64, from: usize, to: usize) -> Result<Job> {
+    let mut source = idle_source(store, study).await?;
+    let before = serde_json::to_value(&source)?;
+    let count = source.more.len() + 1;
+    if from >= count || to >= count || from == to {
+        return Err(Error::Refused("there is no such place in the order of files".into()));
+    }
+    // The order is kept beside the files: the first file stays where it is kept.
+    let mut order = source.order();
+    let moved = order.remove(from);
+    order.insert(to, moved);
+    source.order = order;
+    changed(store, study, source, before, "order of the files changed").await
+}
+
+/// Takes a file out of the DEM; the file at `place` in the order.
+pub async fn remove_dem_file(store: &Store, study: i64, place: usize) -> Result<Job> {
+    let mut source = idle_source(store, study).await?;
+    let before = serde_json::to_value(&source)?;
+    let number = *source
+        .order()
+        .get(place)
+        .ok_or_else(|| Error::Refused("there is no such file in this DEM".into()))?;
+    if number == 0 {
+        return Err(Error::Refused(format!(
+            "{} is the file that this DEM began with: begin another DEM to do without it",
+            source.file
+        )));
+    }
+    let gone = source.more.remove(number - 1);
+    source.order =
+        source.order.iter().filter(|&&n| n != number).map(|&n| n - usize::from(n > number)).collect();
+    changed(store, study, source, before, &format!("{} taken out of the DEM", gone.file)).await
+}
+
+/// Whether files are raised or lowered to fit those above them.
+pub async fn level_dem_files(store: &Store, study: i64, level: bool) -> Result<Job> {
+    let mut source = idle_source(store, study).await?;
+    let before = serde_json::to_value(&source)?;
+    source.level = level;
+    let what = if level { "files fitted to each other in height" } else { "files left at their own heights" };
+    changed(store, study, source, before, what).await
+}
+
+/// The source of a study in which nothing runs.
+pub(crate) async fn idle_source(store: &Store, study: i64) -> Result<SourceFacts> {
+    if let Some(active) = store.active_job(study).await? {
+        return Err(bothros_store::Error::Busy(active.title().into()).into());
+    }
+    let facts = Facts::of(&store.study(study).await?)?;
+    facts.source.ok_or_else(|| Error::Refused("the study has no DEM".into()))
+}
+
+async fn changed(
+    store: &Store,
+    study: i64,
+    source: SourceFacts,
+    before: serde_json::Value,
+    what: &str,
+) -> Result<Job> {
+    store.change_study(study, vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
+    store.remember(study, what, &Inverse::SetSource { source: before }).await?;
+    store.log(study, "Terrain", what, json!({ "files": source.names() }), Default::default()).await?;
+    Ok(store.enqueue(study, JobKind::Import, Kept::of(&Reread { keep: true })?).await?)
+}
+
+/// Puts the files of a DEM back as they were, and reads it anew.
+pub async fn restore_source(store: &Store, study: i64, source: serde_json::Value) -> Result<Job> {
+    idle_source(store, study).await?;
+    let source: SourceFacts = kept::read(source)?;
+    store.change_study(study, vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
+    Ok(store.enqueue(study, JobKind::Import, Kept::of(&Reread { keep: true })?).await?)
+}
+
+/// The files of a DEM in their order, at the paths that `path` gives for their numbers.
+fn pieces(source: &SourceFacts, path: &mut dyn FnMut(usize) -> PathBuf) -> Result<Vec<Piece>> {
+    let band = source
+        .band
+        .ok_or_else(|| Error::Refused("choose the band that holds the elevations first".into()))?;
+    let crs = source.crs.clone().ok_or_else(|| Error::Refused("choose the CRS of the file first".into()))?;
+    let piece = |number: usize| match number.checked_sub(1).and_then(|n| source.more.get(n)) {
+        None => Piece {
+            name: source.file.clone(),
+            path: path(0),
+            info: source.info.clone(),
+            crs: crs.clone(),
+            band,
+            unit: source.vertical_unit,
+        },
+        Some(f) => Piece {
+            name: f.file.clone(),
+            path: path(number),
+            info: f.info.clone(),
+            crs: f.crs.clone(),
+            band: f.band,
+            unit: f.vertical_unit,
+        },
+    };
+    Ok(source.order().into_iter().map(piece).collect())
+}
+
+/// Refuses a mosaic of more cells than memory allows.
+fn check_mosaic(plan: &MosaicPlan) -> Result<()> {
+    Ok(Step::Terrain.check(plan.rows as u64 * plan.cols as u64)?)
+}
+
+fn name_of(format: &str) -> &'static str {
+    if format == "ASCII grid" { "dem.asc" } else { "dem.tif" }
+}
+
+/// Reads the elevations of a DEM's files; what was found in putting them together goes into `source`.
+pub(crate) async fn read_source(
+    store: &Store,
+    study: i64,
+    source: &mut SourceFacts,
+    handle: &JobHandle,
+    to: f64,
+) -> Result<Grid<f32>> {
+    if source.band.is_none() {
+        return Err(Error::Refused("choose the band that holds the elevations first".into()));
+    }
+    handle.say("fetching the files");
+    let dir = tempfile::tempdir()?;
+    // The names are ours: what the user calls a file never becomes a path.
+    let place = |number: usize, format: &str| dir.path().join(format!("{number}_{}", name_of(format)));
+    let mut paths = vec![place(0, &source.info.format)];
+    let file = store.file(study, FileRole::Dem).await?.ok_or(bothros_store::Error::NotFound("DEM file"))?;
+    store.fetch_file(file.id, &paths[0]).await?;
+    for (number, part) in source.more.iter().enumerate() {
+        let path = place(number + 1, &part.info.format);
+        let file = store.dem_part(study, &part.sha256).await?;
+        let file = file.ok_or(bothros_store::Error::NotFound("DEM file"))?;
+        store.fetch_file(file.id, &path).await?;
+        handle.progress(to * 0.3 * (number + 1) as f64 / source.more.len() as f64);
+        paths.push(path);
+    }
+    handle.say("reading elevations");
+    let (now, monitor) = (source.clone(), handle.clone());
+    let (values, put_together) = blocking(move || {
+        let part = Part::new(&monitor, to * 0.3, to);
+        if now.more.is_empty() {
+            // Alone, it may be read before its CRS is known.
+            let band = now.band.unwrap_or(1);
+            let values =
+                bothros_formats::read_elevation(&paths[0], &now.file, band, now.vertical_unit, &part)?;
+            drop(dir);
+            return Ok((values, None));
+        }
+        let pieces = pieces(&now, &mut |number| paths[number].clone())?;
+        let plan = plan_mosaic(&pieces, &Wish::default())?;
+        check_mosaic(&plan)?;
+        let Mosaic { values, origin, overlaps, notes } =
+            read_mosaic(&pieces, &plan, Resampling::Bilinear, now.level, &part)?;
+        drop(dir);
+        let [left, width, _, top, _, height] = plan.geo_transform;
+        let corner = |[row, col]: [u32; 2]| [left + col as f64 * width, top + row as f64 * height];
+        let (seams, lines) = match origin {
+            Some(origin) => (seams(&values, &origin)?, seam_lines(&origin, MOST_SEAM_LINES)),
+            None => Default::default(),
+        };
+        let lines: Vec<[[f64; 2]; 2]> = lines.into_iter().map(|line| line.map(corner)).collect();
+        let placed = seams.into_iter().map(|seam| PlacedSeam {
+            x: left + (seam.at.col as f64 + 0.5) * width,
+            y: top + (seam.at.row as f64 + 0.5) * height,
+            names: [seam.pieces.0, seam.pieces.1].map(|p| pieces[p as usize].name.clone()),
+            seam,
+        });
+        let placed = placed.collect();
+        Ok((values, Some((plan, overlaps, notes, placed, lines))))
+    })
+    .await?;
+    match put_together {
+        Some((plan, overlaps, notes, seams, lines)) => {
+            source.mosaic = Some(plan);
+            source.seam_lines = lines;
+            (source.overlaps, source.notes, source.seams) = (overlaps, notes, seams);
+        }
+        None => {
+            source.mosaic = None;
+            source.seam_lines = Vec::new();
+            (source.overlaps, source.notes, source.seams) = Default::default();
+        }
+    }
+    Ok(values)
+}
+
+/// Keeps where a file comes from; `place` is its place in the order.
+pub async fn set_provenance(store: &Store, study: i64, place: usize, provenance: Provenance) -> Result<()> {
+    let facts = Facts::of(&store.study(study).await?)?;
+    let mut source = facts.source.ok_or_else(|| Error::Refused("the study has no DEM".into()))?;
+    let number = *source
+        .order()
+        .get(place)
+        .ok_or_else(|| Error::Refused("there is no such file in this DEM".into()))?;
+    let name = match number.checked_sub(1).and_then(|n| source.more.get_mut(n)) {
+        Some(file) => {
+            file.provenance = provenance.clone();
+            file.file.clone()
+        }
+        None => {
+            source.provenance = provenance.clone();
+            source.file.clone()
+        }
+    };
+    store.change_study(study, vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
+    let text = format!("Said where {name} comes from");
+    store.log(study, "Terrain", &text, serde_json::to_value(provenance)?, Default::default()).await?;
+    Ok(())
+}
