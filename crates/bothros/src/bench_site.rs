@@ -9,8 +9,8 @@ use bothros_core::{Frame, Threshold};
 use bothros_demo::fractal_terrain;
 use bothros_formats::{Crs, RasterKind, write_cog};
 use bothros_store::server::LocalServer;
-use bothros_store::{JobKind, LayerFeature, LayerRole, RasterRole, Shape};
-use bothros_workflow::{Facts, NewStudy, PourPointPlace, begin_study, place_pour_point};
+use bothros_store::{JobKind, LayerFeature, LayerRole, RasterRole, Record, Shape};
+use bothros_workflow::{Decision, Facts, NewStudy, PourPointPlace, add_pour_point, begin_study};
 use serde_json::json;
 
 use crate::bench::shifted;
@@ -106,7 +106,7 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         let (x, y) = frame.centre(grids.accumulation.cell(outlet));
         let clicked = Instant::now();
         let place = PourPointPlace { name: "largest".into(), x, y };
-        place_pour_point(&running.store, &running.grids, study.id, place).await?;
+        add_pour_point(&running.store, &running.grids, study.id, place).await?;
         line("largest catchment after a click", clicked.elapsed().as_secs_f64());
         let drawn = Instant::now();
         running.grids.network(&running.store, &facts, Threshold::cells(threshold.as_cells() / 3)).await?;
@@ -122,7 +122,9 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         };
         let lines: Vec<LayerFeature> = shifted(&dense, &frame).into_iter().enumerate().map(of).collect();
         let mapped = lines.len();
-        running.store.add_layer(study.id, LayerRole::MappedStreams, "mapped", json!({}), lines).await?;
+        let change = running.store.change(study.id).await?;
+        change.add_layer(LayerRole::MappedStreams, "mapped", json!({}), lines).await?;
+        change.commit(Record::default()).await?;
         running.grids.forget();
         let path = |part: &str| format!("/studies/{}/{part}", study.id);
         line("opening the Network stage: its desk", get(running.address, &path("desk/network"))?.0);
@@ -139,7 +141,8 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         if let Some(barrier) = barriers.first() {
             let path = format!("/studies/{}/barriers/{}", study.id, barrier.id);
             line("a barrier with its profile", get(running.address, &path)?.0);
-            running.store.decide(study.id, barrier.id, Some("breach"), None).await?;
+            bothros_workflow::decide(&running.store, study.id, barrier.id, Some(Decision::Breach), None)
+                .await?;
         }
         let asked = Instant::now();
         running.store.enqueue(study.id, JobKind::Route, bothros_store::Kept::empty()).await?;

@@ -7,10 +7,10 @@ use anyhow::{Context, bail};
 use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
 use bothros_demo::{Scenario, generate, write_files, write_sheets};
-use bothros_store::{JobKind, Kept, LayerRole, Store, Study};
+use bothros_store::{JobKind, Kept, LayerRole, Record, Store, Study};
 use bothros_workflow::{
     Facts, GridCache, NewLayer, NewPicture, NewStudy, PourPointPlace, Provenance, add_backdrop, add_layer,
-    begin_study, change_settings, place_pour_point, set_threshold,
+    add_pour_point, begin_study, set_snapping, set_threshold,
 };
 
 use crate::serve::say;
@@ -129,21 +129,17 @@ pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::R
             finish(store, study.id).await?;
             let facts = Facts::of(&store.study(study.id).await?)?;
             let frame = facts.terrain.context("the DEM is prepared")?.frame;
-            set_threshold(store, grids, study.id, Threshold::from_area(Area::km2(0.12), &frame), false)
-                .await?;
+            set_threshold(store, grids, study.id, Threshold::from_area(Area::km2(0.12), &frame)).await?;
             // Gauges are placed to a few metres, so the nearest stream is theirs.
-            change_settings(store, study.id, |settings| {
-                settings.snap_to = SnapTo::NearestStream;
-                Ok(())
-            })
-            .await?;
+            set_snapping(store, study.id, 100.0, SnapTo::NearestStream).await?;
             for gauge in &scenario.gauges {
                 let place = PourPointPlace { name: gauge.name.into(), x: gauge.x, y: gauge.y };
-                let new = place_pour_point(store, grids, study.id, place).await?;
-                store.add_pour_point(study.id, new).await?;
+                add_pour_point(store, grids, study.id, place).await?;
             }
         }
-        store.describe_study(study.id, name, description).await?;
+        let change = store.change(study.id).await?;
+        change.describe(name, description).await?;
+        change.commit(Record::default()).await?;
     }
     for left_over in store.studies().await?.iter().filter(|s| s.name.ends_with("(loading)")) {
         store.delete_study(left_over.id).await?;

@@ -40,7 +40,9 @@ mod grid;
 pub mod memory;
 mod monitor;
 pub mod network;
+pub mod profile;
 pub mod routing;
+pub mod runoff;
 pub mod terrain;
 mod units;
 

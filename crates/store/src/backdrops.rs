@@ -1,15 +1,14 @@
 //! Pictures behind the map: kept, placed, deleted.
 
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
-    QuerySelect,
+    ActiveValue::Set, ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder, QuerySelect, Select,
 };
 use serde::Serialize;
 use serde_json::Value as Json;
 
 use crate::entity::backdrop;
 use crate::kept;
-use crate::{Error, Kept, Result, Store};
+use crate::{Change, Error, Kept, Result, Store};
 
 /// A picture without its pixels.
 #[derive(Debug, Clone, PartialEq, Serialize, FromQueryResult)]
@@ -57,15 +56,16 @@ const COLUMNS: [backdrop::Column; 7] = [
     backdrop::Column::Version,
 ];
 
+/// Pictures that are not deleted, without their pixels.
+fn described() -> Select<backdrop::Entity> {
+    backdrop::Entity::find().select_only().columns(COLUMNS).filter(backdrop::Column::DeletedAt.is_null())
+}
+
 impl Store {
     /// The pictures of a study, in the order in which they came.
     pub async fn backdrops(&self, study: i64) -> Result<Vec<Backdrop>> {
-        let found = backdrop::Entity::find()
-            .select_only()
-            .columns(COLUMNS)
-            .filter(backdrop::Column::StudyId.eq(study))
-            .filter(backdrop::Column::DeletedAt.is_null())
-            .order_by_asc(backdrop::Column::Id);
+        let found =
+            described().filter(backdrop::Column::StudyId.eq(study)).order_by_asc(backdrop::Column::Id);
         Ok(found.into_model::<Backdrop>().all(&self.db).await?)
     }
 
@@ -82,11 +82,13 @@ impl Store {
         let found = backdrop::Entity::find_by_id(id).one(&self.db).await?;
         Ok(found.ok_or(Error::NotFound("picture"))?.picture)
     }
+}
 
+impl Change {
     /// Keeps a picture.
-    pub async fn add_backdrop(&self, study: i64, new: NewBackdrop) -> Result<i64> {
+    pub async fn add_backdrop(&self, new: NewBackdrop) -> Result<i64> {
         let row = backdrop::ActiveModel {
-            study_id: Set(study),
+            study_id: Set(self.id()),
             name: Set(new.name),
             width: Set(new.width as i32),
             height: Set(new.height as i32),
@@ -96,26 +98,28 @@ impl Store {
             picture: Set(new.picture),
             ..Default::default()
         };
-        let id = backdrop::Entity::insert(row).exec(&self.db).await?.last_insert_id;
-        self.touch_study(study).await?;
+        let id = backdrop::Entity::insert(row).exec(&self.transaction).await?.last_insert_id;
         Ok(id)
     }
 
-    /// Says where a picture lies, or that it is not known.
-    pub async fn place_backdrop(&self, study: i64, id: i64, place: Option<Kept>) -> Result<()> {
-        let now = self.backdrop(study, id).await?;
+    /// Says where a picture lies, or that it is not known; answers where it lay.
+    pub async fn place_backdrop(&self, id: i64, place: Option<Kept>) -> Result<Option<Json>> {
+        let found =
+            described().filter(backdrop::Column::StudyId.eq(self.id())).filter(backdrop::Column::Id.eq(id));
+        let now = found.into_model::<Backdrop>().one(&self.transaction).await?;
+        let now = now.ok_or(Error::NotFound("picture"))?;
         let row = backdrop::ActiveModel {
-            id: Set(id),
             place: Set(place.map(Kept::into_json)),
             version: Set(now.version + 1),
             ..Default::default()
         };
-        row.update(&self.db).await?;
-        self.touch_study(study).await
+        let of = backdrop::Entity::update_many().set(row).filter(backdrop::Column::Id.eq(id));
+        of.exec(&self.transaction).await?;
+        Ok(now.place)
     }
 
     /// Deletes a picture, or brings it back.
-    pub async fn set_backdrop_deleted(&self, study: i64, id: i64, deleted: bool) -> Result<()> {
+    pub async fn set_backdrop_deleted(&self, id: i64, deleted: bool) -> Result<()> {
         let row = backdrop::ActiveModel {
             deleted_at: Set(deleted.then(crate::studies::now)),
             ..Default::default()
@@ -123,12 +127,9 @@ impl Store {
         let done = backdrop::Entity::update_many()
             .set(row)
             .filter(backdrop::Column::Id.eq(id))
-            .filter(backdrop::Column::StudyId.eq(study))
-            .exec(&self.db)
+            .filter(backdrop::Column::StudyId.eq(self.id()))
+            .exec(&self.transaction)
             .await?;
-        if done.rows_affected == 0 {
-            return Err(Error::NotFound("picture"));
-        }
-        self.touch_study(study).await
+        if done.rows_affected == 0 { Err(Error::NotFound("picture")) } else { Ok(()) }
     }
 }

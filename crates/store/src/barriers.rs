@@ -2,13 +2,11 @@
 
 use std::collections::HashMap;
 
-use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait,
-};
+use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 use serde_json::Value as Json;
 
 use crate::entity::barrier;
-use crate::{Barrier, Error, Kept, Result, Store};
+use crate::{Barrier, Change, Error, Kept, Result, Store};
 
 /// A barrier as a search found it.
 #[derive(Debug, Clone, PartialEq)]
@@ -58,16 +56,18 @@ impl Store {
             .filter(barrier::Column::Parked.is_null());
         found.one(&self.db).await?.ok_or(Error::NotFound("barrier"))
     }
+}
 
+impl Change {
     /// Keeps what a search found. A barrier whose crest lies within `near` CRS units of one known before
     /// takes its place, number and decision; of those known before and not found now, only those stay
     /// about which something was decided.
-    pub async fn keep_barriers(&self, study: i64, new: Vec<NewBarrier>, near: f64) -> Result<()> {
-        let transaction = self.db.begin().await?;
+    pub async fn keep_barriers(&self, new: Vec<NewBarrier>, near: f64) -> Result<()> {
+        let (transaction, study) = (&self.transaction, self.id());
         let mut known = barrier::Entity::find()
             .filter(barrier::Column::StudyId.eq(study))
             .filter(barrier::Column::Parked.is_null())
-            .all(&transaction)
+            .all(transaction)
             .await?;
         for one in new {
             let away = |b: &Barrier| (b.x - one.x).hypot(b.y - one.y);
@@ -84,34 +84,29 @@ impl Store {
             };
             (row.x, row.y) = (Set(one.x), Set(one.y));
             (row.score, row.facts, row.found) = (Set(one.score), Set(one.facts.into_json()), Set(true));
-            row.save(&transaction).await?;
+            row.save(transaction).await?;
         }
         for gone in known {
             if gone.decision.is_none() {
-                barrier::Entity::delete_by_id(gone.id).exec(&transaction).await?;
+                barrier::Entity::delete_by_id(gone.id).exec(transaction).await?;
             } else {
                 let mut row: barrier::ActiveModel = gone.into();
                 row.found = Set(false);
-                row.update(&transaction).await?;
+                row.update(transaction).await?;
             }
         }
-        transaction.commit().await?;
-        self.touch_study(study).await
+        Ok(())
     }
 
-    /// Decides about a barrier; `line` replaces the proposed one.
-    pub async fn decide(
-        &self,
-        study: i64,
-        id: i64,
-        decision: Option<&str>,
-        line: Option<Json>,
-    ) -> Result<Barrier> {
-        let mut row: barrier::ActiveModel = self.barrier(study, id).await?.into();
-        row.decision = Set(decision.map(str::to_owned));
-        row.line = Set(line);
-        let decided = row.update(&self.db).await?;
-        self.touch_study(study).await?;
-        Ok(decided)
+    /// Decides about a barrier; `line` replaces the proposed one. Answers with the barrier as it was.
+    pub async fn decide(&self, id: i64, decision: Option<&str>, line: Option<Json>) -> Result<Barrier> {
+        let found = barrier::Entity::find_by_id(id)
+            .filter(barrier::Column::StudyId.eq(self.id()))
+            .filter(barrier::Column::Parked.is_null());
+        let before = found.one(&self.transaction).await?.ok_or(Error::NotFound("barrier"))?;
+        let mut row: barrier::ActiveModel = before.clone().into();
+        (row.decision, row.line) = (Set(decision.map(str::to_owned)), Set(line));
+        row.update(&self.transaction).await?;
+        Ok(before)
     }
 }

@@ -4,11 +4,11 @@
 use sea_orm::sea_query::Expr;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter,
-    QueryOrder, TransactionTrait,
+    QueryOrder,
 };
 
 use crate::entity::{barrier, candidate, file, raster, study};
-use crate::{Candidate, Error, Kept, Result, Store};
+use crate::{Candidate, Change, Error, Kept, Result, Store};
 
 impl Store {
     /// The parked DEMs of a study, the oldest first.
@@ -18,21 +18,23 @@ impl Store {
             .order_by_asc(candidate::Column::Id);
         Ok(found.all(&self.db).await?)
     }
+}
 
+impl Change {
     /// Parks the DEM at work under `name`, and begins with a new one that is `source`. Barriers about which
     /// something was decided are known to the new one too.
-    pub async fn begin_candidate(&self, study: i64, name: &str, source: Kept) -> Result<()> {
-        let transaction = self.db.begin().await?;
-        let parked = park(&transaction, study, name).await?;
+    pub async fn begin_candidate(&self, name: &str, source: Kept) -> Result<()> {
+        let (transaction, study) = (&self.transaction, self.id());
+        let parked = park(transaction, study, name).await?;
         let decided = barrier::Entity::find()
             .filter(barrier::Column::Parked.eq(parked))
             .filter(barrier::Column::Decision.is_not_null())
             .order_by_asc(barrier::Column::Id);
-        for known in decided.all(&transaction).await? {
+        for known in decided.all(transaction).await? {
             let mut row: barrier::ActiveModel = known.into();
             row.id = sea_orm::ActiveValue::NotSet;
             (row.parked, row.found) = (Set(None), Set(false));
-            row.insert(&transaction).await?;
+            row.insert(transaction).await?;
         }
         let row = study::ActiveModel {
             id: Set(study),
@@ -44,8 +46,7 @@ impl Store {
             updated_at: Set(crate::studies::now()),
             ..Default::default()
         };
-        row.update(&transaction).await?;
-        transaction.commit().await?;
+        row.update(transaction).await?;
         Ok(())
     }
 
@@ -53,15 +54,15 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such candidate.
-    pub async fn take_up(&self, study: i64, candidate: i64, name: &str) -> Result<Candidate> {
-        let transaction = self.db.begin().await?;
+    pub async fn take_up(&self, candidate: i64, name: &str) -> Result<Candidate> {
+        let (transaction, study) = (&self.transaction, self.id());
         let found = candidate::Entity::find_by_id(candidate)
             .filter(candidate::Column::StudyId.eq(study))
-            .one(&transaction)
+            .one(transaction)
             .await?
             .ok_or(Error::NotFound("candidate DEM"))?;
-        park(&transaction, study, name).await?;
-        mark(&transaction, study, Some(candidate), None).await?;
+        park(transaction, study, name).await?;
+        mark(transaction, study, Some(candidate), None).await?;
         let row = study::ActiveModel {
             id: Set(study),
             source: Set(found.source.clone()),
@@ -72,18 +73,17 @@ impl Store {
             updated_at: Set(crate::studies::now()),
             ..Default::default()
         };
-        row.update(&transaction).await?;
-        candidate::Entity::delete_by_id(candidate).exec(&transaction).await?;
-        transaction.commit().await?;
+        row.update(transaction).await?;
+        candidate::Entity::delete_by_id(candidate).exec(transaction).await?;
         Ok(found)
     }
 
     /// Deletes a parked DEM with all that was done to it.
-    pub async fn delete_candidate(&self, study: i64, candidate: i64) -> Result<()> {
+    pub async fn delete_candidate(&self, candidate: i64) -> Result<()> {
         let gone = candidate::Entity::delete_many()
-            .filter(candidate::Column::StudyId.eq(study))
+            .filter(candidate::Column::StudyId.eq(self.id()))
             .filter(candidate::Column::Id.eq(candidate))
-            .exec(&self.db)
+            .exec(&self.transaction)
             .await?;
         if gone.rows_affected == 0 { Err(Error::NotFound("candidate DEM")) } else { Ok(()) }
     }

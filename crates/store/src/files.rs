@@ -3,14 +3,12 @@
 use std::path::Path;
 
 use sea_orm::prelude::{ChronoDateTimeUtc, Expr};
-use sea_orm::{
-    ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
-};
+use sea_orm::{ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
 use sha2::{Digest, Sha256};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 use crate::entity::{file, file_chunk};
-use crate::{Error, Result, Store};
+use crate::{Change, Error, Result, Store};
 
 /// What a file is to its study.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -63,52 +61,6 @@ fn stored(row: file::Model) -> StoredFile {
 pub const PIECE: usize = 1 << 20;
 
 impl Store {
-    /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`] and
-    /// [`FileRole::LayerPart`], of which there may be many.
-    pub async fn put_file(&self, study: i64, role: FileRole, name: &str, path: &Path) -> Result<StoredFile> {
-        let transaction = self.db.begin().await?;
-        if !matches!(role, FileRole::DemPart | FileRole::LayerPart) {
-            // Somebody may be downloading the one before.
-            file::Entity::update_many()
-                .col_expr(file::Column::SupersededAt, Expr::value(crate::studies::now()))
-                .filter(file::Column::StudyId.eq(study))
-                .filter(file::Column::SupersededAt.is_null())
-                .filter(file::Column::Parked.is_null())
-                .filter(file::Column::Role.eq(role.name()))
-                .exec(&transaction)
-                .await?;
-        }
-        let mut source = tokio::fs::File::open(path).await?;
-        let bytes = source.metadata().await?.len();
-        let row = file::ActiveModel {
-            study_id: Set(study),
-            role: Set(role.name().into()),
-            name: Set(name.into()),
-            bytes: Set(bytes as i64),
-            sha256: Set(String::new()),
-            created_at: Set(crate::studies::now()),
-            ..Default::default()
-        };
-        let id = file::Entity::insert(row).exec(&transaction).await?.last_insert_id;
-        let mut hash = Sha256::new();
-        let mut sequence = 0;
-        loop {
-            let mut chunk = Vec::with_capacity(PIECE);
-            if (&mut source).take(PIECE as u64).read_to_end(&mut chunk).await? == 0 {
-                break;
-            }
-            hash.update(&chunk);
-            let row = file_chunk::ActiveModel { file_id: Set(id), sequence: Set(sequence), data: Set(chunk) };
-            file_chunk::Entity::insert(row).exec_without_returning(&transaction).await?;
-            sequence += 1;
-        }
-        let sha256: String = hash.finalize().iter().map(|b| format!("{b:02x}")).collect();
-        let done = file::ActiveModel { id: Set(id), sha256: Set(sha256.clone()), ..Default::default() };
-        file::Entity::update(done).exec(&transaction).await?;
-        transaction.commit().await?;
-        Ok(StoredFile { id, name: name.into(), bytes, sha256 })
-    }
-
     /// The file of a study in a role, if there is one.
     pub async fn file(&self, study: i64, role: FileRole) -> Result<Option<StoredFile>> {
         let found = file::Entity::find()
@@ -130,17 +82,6 @@ impl Store {
             .filter(file::Column::Role.eq(role.name()))
             .order_by_asc(file::Column::Id);
         Ok(found.all(&self.db).await?.into_iter().map(stored).collect())
-    }
-
-    /// Forgets all files of a study in a role.
-    pub async fn drop_files(&self, study: i64, role: FileRole) -> Result<()> {
-        file::Entity::delete_many()
-            .filter(file::Column::StudyId.eq(study))
-            .filter(file::Column::Parked.is_null())
-            .filter(file::Column::Role.eq(role.name()))
-            .exec(&self.db)
-            .await?;
-        Ok(())
     }
 
     /// A DEM file of the study at work by its SHA-256, if there is one.
@@ -187,6 +128,64 @@ impl Store {
             target.write_all(&piece).await?;
         }
         target.flush().await?;
+        Ok(())
+    }
+}
+
+impl Change {
+    /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`] and
+    /// [`FileRole::LayerPart`], of which there may be many.
+    pub async fn put_file(&self, role: FileRole, name: &str, path: &Path) -> Result<StoredFile> {
+        let (transaction, study) = (&self.transaction, self.id());
+        if !matches!(role, FileRole::DemPart | FileRole::LayerPart) {
+            // Somebody may be downloading the one before.
+            file::Entity::update_many()
+                .col_expr(file::Column::SupersededAt, Expr::value(crate::studies::now()))
+                .filter(file::Column::StudyId.eq(study))
+                .filter(file::Column::SupersededAt.is_null())
+                .filter(file::Column::Parked.is_null())
+                .filter(file::Column::Role.eq(role.name()))
+                .exec(transaction)
+                .await?;
+        }
+        let mut source = tokio::fs::File::open(path).await?;
+        let bytes = source.metadata().await?.len();
+        let row = file::ActiveModel {
+            study_id: Set(study),
+            role: Set(role.name().into()),
+            name: Set(name.into()),
+            bytes: Set(bytes as i64),
+            sha256: Set(String::new()),
+            created_at: Set(crate::studies::now()),
+            ..Default::default()
+        };
+        let id = file::Entity::insert(row).exec(transaction).await?.last_insert_id;
+        let mut hash = Sha256::new();
+        let mut sequence = 0;
+        loop {
+            let mut chunk = Vec::with_capacity(PIECE);
+            if (&mut source).take(PIECE as u64).read_to_end(&mut chunk).await? == 0 {
+                break;
+            }
+            hash.update(&chunk);
+            let row = file_chunk::ActiveModel { file_id: Set(id), sequence: Set(sequence), data: Set(chunk) };
+            file_chunk::Entity::insert(row).exec_without_returning(transaction).await?;
+            sequence += 1;
+        }
+        let sha256: String = hash.finalize().iter().map(|b| format!("{b:02x}")).collect();
+        let done = file::ActiveModel { id: Set(id), sha256: Set(sha256.clone()), ..Default::default() };
+        file::Entity::update(done).exec(transaction).await?;
+        Ok(StoredFile { id, name: name.into(), bytes, sha256 })
+    }
+
+    /// Forgets all files of the study in a role.
+    pub async fn drop_files(&self, role: FileRole) -> Result<()> {
+        file::Entity::delete_many()
+            .filter(file::Column::StudyId.eq(self.id()))
+            .filter(file::Column::Parked.is_null())
+            .filter(file::Column::Role.eq(role.name()))
+            .exec(&self.transaction)
+            .await?;
         Ok(())
     }
 }

@@ -18,14 +18,14 @@ use bothros_core::Monitor as CoreMonitor;
 use futures::future::BoxFuture;
 use sea_orm::prelude::Expr;
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
-    Statement,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult,
+    QueryFilter, QueryOrder, Statement,
 };
 use serde::{Deserialize, Serialize};
 
 use crate::entity::job;
 use crate::{Error as StoreError, Result as StoreResult};
-use crate::{Event, Job, Kept, Store};
+use crate::{Event, Job, Kept, Record, Store};
 
 const QUEUE: &str = "bothros";
 const LOOK_EVERY: Duration = Duration::from_millis(100);
@@ -202,38 +202,48 @@ impl CoreMonitor for JobHandle {
     }
 }
 
+pub(crate) async fn active(db: &impl ConnectionTrait, study: i64) -> StoreResult<Option<Job>> {
+    let states = [JobState::Queued.name(), JobState::Running.name()];
+    let found =
+        job::Entity::find().filter(job::Column::StudyId.eq(study)).filter(job::Column::State.is_in(states));
+    Ok(found.one(db).await?)
+}
+
+pub(crate) async fn insert(
+    db: &impl ConnectionTrait,
+    study: i64,
+    kind: JobKind,
+    parameters: Kept,
+) -> StoreResult<Job> {
+    if let Some(active) = active(db, study).await? {
+        return Err(StoreError::Busy(active.title().into()));
+    }
+    let row = job::ActiveModel {
+        study_id: Set(study),
+        kind: Set(kind.name().into()),
+        parameters: Set(parameters.into_json()),
+        state: Set(JobState::Queued.name().into()),
+        progress: Set(0.0),
+        message: Set("waiting for a worker".into()),
+        cancel_requested: Set(false),
+        attempts: Set(0),
+        created_at: Set(crate::studies::now()),
+        ..Default::default()
+    };
+    Ok(row.insert(db).await?)
+}
+
 impl Store {
     /// Asks for a job. A study has one at a time.
     ///
     /// # Errors
     /// [`StoreError::Busy`] where another is queued or running.
     pub async fn enqueue(&self, study: i64, kind: JobKind, parameters: Kept) -> StoreResult<Job> {
-        if let Some(active) = self.active_job(study).await? {
-            return Err(StoreError::Busy(active.title().into()));
-        }
-        let row = job::ActiveModel {
-            study_id: Set(study),
-            kind: Set(kind.name().into()),
-            parameters: Set(parameters.into_json()),
-            state: Set(JobState::Queued.name().into()),
-            progress: Set(0.0),
-            message: Set("waiting for a worker".into()),
-            cancel_requested: Set(false),
-            attempts: Set(0),
-            created_at: Set(crate::studies::now()),
-            ..Default::default()
-        };
-        let row = row.insert(&self.db).await.map_err(|error| match error.sql_err() {
-            // Two requests at the same moment: the index lets one through.
-            Some(sea_orm::SqlErr::UniqueConstraintViolation(_)) => StoreError::Busy("another job".into()),
-            _ => error.into(),
-        })?;
-        self.push(row.id).await?;
-        self.tell_job(&row).await?;
-        Ok(row)
+        let job = self.change(study).await?.commit(Record::job(kind, parameters)).await?;
+        job.ok_or(StoreError::NotFound("job"))
     }
 
-    async fn push(&self, job: i64) -> StoreResult<()> {
+    pub(crate) async fn push(&self, job: i64) -> StoreResult<()> {
         let config = Config::default().queue(QUEUE);
         let mut queue: PostgresStorage<i64> =
             PostgresStorage::new(self.db.get_postgres_connection_pool()).with_config(config);
@@ -242,11 +252,7 @@ impl Store {
 
     /// The job of a study that waits or runs.
     pub async fn active_job(&self, study: i64) -> StoreResult<Option<Job>> {
-        let states = [JobState::Queued.name(), JobState::Running.name()];
-        let found = job::Entity::find()
-            .filter(job::Column::StudyId.eq(study))
-            .filter(job::Column::State.is_in(states));
-        Ok(found.one(&self.db).await?)
+        active(&self.db, study).await
     }
 
     /// All jobs that wait or run.
@@ -286,7 +292,7 @@ impl Store {
         self.tell_job(&self.job(id).await?).await
     }
 
-    async fn tell_job(&self, job: &Job) -> StoreResult<()> {
+    pub(crate) async fn tell_job(&self, job: &Job) -> StoreResult<()> {
         self.tell(&Event {
             study: job.study_id,
             job: Some(job.id),

@@ -2,16 +2,15 @@
 
 use std::collections::HashMap;
 
-use std::sync::Arc;
-
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
+    QuerySelect,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use crate::entity::layer;
-use crate::{Error, Result, Store};
+use crate::{Change, Error, Result, Store};
 
 /// What a layer is to its study.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -208,16 +207,7 @@ const DESCRIBED: [layer::Column; 6] = [
 impl Store {
     /// The layers of a study, the oldest first.
     pub async fn layers(&self, study: i64) -> Result<Vec<Layer>> {
-        let found: Vec<Described> = layer::Entity::find()
-            .select_only()
-            .columns(DESCRIBED)
-            .filter(layer::Column::StudyId.eq(study))
-            .filter(layer::Column::DeletedAt.is_null())
-            .order_by_asc(layer::Column::Id)
-            .into_tuple()
-            .all(&self.db)
-            .await?;
-        found.into_iter().map(described).collect()
+        layers_of(&self.db, study).await
     }
 
     /// The layers of all studies, by study, the oldest first.
@@ -239,15 +229,9 @@ impl Store {
         Ok(all)
     }
 
-    async fn layer_row(&self, study: i64, id: i64) -> Result<layer::Model> {
-        let found =
-            layer::Entity::find_by_id(id).filter(layer::Column::StudyId.eq(study)).one(&self.db).await?;
-        found.ok_or(Error::NotFound("layer"))
-    }
-
     /// A layer with its features.
     pub async fn layer(&self, study: i64, id: i64) -> Result<(Layer, Vec<LayerFeature>)> {
-        let row = self.layer_row(study, id).await?;
+        let row = layer_row(&self.db, study, id).await?;
         let features = unpacked(&row.data)?;
         Ok((described((row.id, row.role, row.name, row.provenance, row.features, row.version))?, features))
     }
@@ -267,18 +251,37 @@ impl Store {
         }
         Ok(all)
     }
+}
 
+async fn layers_of(db: &impl ConnectionTrait, study: i64) -> Result<Vec<Layer>> {
+    let found: Vec<Described> = layer::Entity::find()
+        .select_only()
+        .columns(DESCRIBED)
+        .filter(layer::Column::StudyId.eq(study))
+        .filter(layer::Column::DeletedAt.is_null())
+        .order_by_asc(layer::Column::Id)
+        .into_tuple()
+        .all(db)
+        .await?;
+    found.into_iter().map(described).collect()
+}
+
+async fn layer_row(db: &impl ConnectionTrait, study: i64, id: i64) -> Result<layer::Model> {
+    let found = layer::Entity::find_by_id(id).filter(layer::Column::StudyId.eq(study)).one(db).await?;
+    found.ok_or(Error::NotFound("layer"))
+}
+
+impl Change {
     /// Adds a layer.
     pub async fn add_layer(
         &self,
-        study: i64,
         role: LayerRole,
         name: &str,
         provenance: Json,
         features: Vec<LayerFeature>,
     ) -> Result<Layer> {
         let row = layer::ActiveModel {
-            study_id: Set(study),
+            study_id: Set(self.id()),
             role: Set(role.name().into()),
             name: Set(name.into()),
             provenance: Set(provenance.clone()),
@@ -288,47 +291,34 @@ impl Store {
             deleted_at: Set(None),
             ..Default::default()
         };
-        let row = row.insert(&self.db).await?;
-        self.touch_study(study).await?;
+        let row = row.insert(&self.transaction).await?;
         Ok(Layer { id: row.id, role, name: name.into(), provenance, features: features.len(), version: 1 })
     }
 
-    /// Changes the features of a layer. `change` may be called again where somebody else was quicker.
-    pub async fn change_features<T>(
+    /// Changes the features of a layer.
+    async fn change_features<T>(
         &self,
-        study: i64,
         id: i64,
-        change: impl Fn(&mut Vec<LayerFeature>) -> Result<T>,
+        change: impl FnOnce(&mut Vec<LayerFeature>) -> Result<T>,
     ) -> Result<T> {
-        for _ in 0..5 {
-            let row = self.layer_row(study, id).await?;
-            let mut features = unpacked(&row.data)?;
-            let told = change(&mut features)?;
-            let new = layer::ActiveModel {
-                features: Set(features.len() as i32),
-                version: Set(row.version + 1),
-                data: Set(packed(&features)?),
-                ..Default::default()
-            };
-            let changed = layer::Entity::update_many()
-                .set(new)
-                .filter(layer::Column::Id.eq(id))
-                .filter(layer::Column::Version.eq(row.version))
-                .exec(&self.db)
-                .await?;
-            if changed.rows_affected == 1 {
-                self.touch_study(study).await?;
-                return Ok(told);
-            }
-        }
-        Err(Error::Busy("somebody else is changing this layer".into()))
+        let row = layer_row(&self.transaction, self.id(), id).await?;
+        let mut features = unpacked(&row.data)?;
+        let told = change(&mut features)?;
+        let new = layer::ActiveModel {
+            id: Set(id),
+            features: Set(features.len() as i32),
+            version: Set(row.version + 1),
+            data: Set(packed(&features)?),
+            ..Default::default()
+        };
+        new.update(&self.transaction).await?;
+        Ok(told)
     }
 
     /// Draws a feature into the study's own layer of a role, which is made where there is none; the
     /// layer's number and the feature's. `crs` is the definition of the coordinates' CRS.
     pub async fn draw(
         &self,
-        study: i64,
         role: LayerRole,
         name: Option<String>,
         elevation: Option<f64>,
@@ -340,29 +330,29 @@ impl Store {
                 && layer.provenance["drawn"] == Json::Bool(true)
                 && layer.provenance["crs"].as_str() == Some(crs)
         };
-        let layers = self.layers(study).await?;
+        let layers = layers_of(&self.transaction, self.id()).await?;
         let layer = match layers.iter().find(drawn) {
             Some(layer) => layer.id,
             None => {
                 let title = format!("{}, drawn", role.title());
                 let provenance = serde_json::json!({ "drawn": true, "crs": crs });
-                self.add_layer(study, role, &title, provenance, Vec::new()).await?.id
+                self.add_layer(role, &title, provenance, Vec::new()).await?.id
             }
         };
-        let shape = Arc::new(shape);
-        let feature = self
-            .change_features(study, layer, |features| {
-                let id = features.iter().map(|f| f.id + 1).max().unwrap_or(1);
-                features.push(LayerFeature { id, name: name.clone(), elevation, shape: (*shape).clone() });
-                Ok(id)
-            })
-            .await?;
-        Ok((layer, feature))
+        let feature = self.change_features(layer, |features| {
+            let id = features.iter().map(|f| f.id + 1).max().unwrap_or(1);
+            features.push(LayerFeature { id, name, elevation, shape });
+            Ok(id)
+        });
+        Ok((layer, feature.await?))
     }
 
     /// Takes a feature out of its layer.
-    pub async fn remove_feature(&self, study: i64, layer: i64, feature: u32) -> Result<LayerFeature> {
-        self.change_features(study, layer, |features| {
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where somebody else has deleted it meanwhile.
+    pub async fn remove_feature(&self, layer: i64, feature: u32) -> Result<LayerFeature> {
+        self.change_features(layer, |features| {
             let at = features.iter().position(|f| f.id == feature).ok_or(Error::NotFound("feature"))?;
             Ok(features.remove(at))
         })
@@ -370,12 +360,12 @@ impl Store {
     }
 
     /// Puts a feature back into its layer, or back as it was.
-    pub async fn restore_feature(&self, study: i64, layer: i64, feature: LayerFeature) -> Result<()> {
-        self.change_features(study, layer, |features| {
+    pub async fn restore_feature(&self, layer: i64, feature: LayerFeature) -> Result<()> {
+        self.change_features(layer, |features| {
             let at = features.partition_point(|f| f.id < feature.id);
             match features.get_mut(at).filter(|f| f.id == feature.id) {
-                Some(now) => *now = feature.clone(),
-                None => features.insert(at, feature.clone()),
+                Some(now) => *now = feature,
+                None => features.insert(at, feature),
             }
             Ok(())
         })
@@ -386,43 +376,32 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where somebody else has deleted it meanwhile.
-    pub async fn reshape_feature(
-        &self,
-        study: i64,
-        layer: i64,
-        feature: u32,
-        shape: Shape,
-    ) -> Result<LayerFeature> {
-        self.change_features(study, layer, |features| {
+    pub async fn reshape_feature(&self, layer: i64, feature: u32, shape: Shape) -> Result<LayerFeature> {
+        self.change_features(layer, |features| {
             let found = features.iter_mut().find(|f| f.id == feature).ok_or(Error::NotFound("feature"))?;
             let before = found.clone();
-            found.shape = shape.clone();
+            found.shape = shape;
             Ok(before)
         })
         .await
     }
 
     /// Puts a layer in place of all others of its role, without a way back: for what is computed.
-    pub async fn replace_layer(
-        &self,
-        study: i64,
-        role: LayerRole,
-        features: Vec<LayerFeature>,
-    ) -> Result<()> {
+    pub async fn replace_layer(&self, role: LayerRole, features: Vec<LayerFeature>) -> Result<()> {
         layer::Entity::delete_many()
-            .filter(layer::Column::StudyId.eq(study))
+            .filter(layer::Column::StudyId.eq(self.id()))
             .filter(layer::Column::Role.eq(role.name()))
-            .exec(&self.db)
+            .exec(&self.transaction)
             .await?;
-        self.add_layer(study, role, role.title(), Json::Null, features).await?;
+        self.add_layer(role, role.title(), Json::Null, features).await?;
         Ok(())
     }
 
     /// Deletes a layer, or brings it back.
-    pub async fn set_layer_deleted(&self, study: i64, id: i64, deleted: bool) -> Result<()> {
-        let mut row: layer::ActiveModel = self.layer_row(study, id).await?.into();
+    pub async fn set_layer_deleted(&self, id: i64, deleted: bool) -> Result<()> {
+        let mut row: layer::ActiveModel = layer_row(&self.transaction, self.id(), id).await?.into();
         row.deleted_at = Set(deleted.then(crate::studies::now));
-        row.update(&self.db).await?;
-        self.touch_study(study).await
+        row.update(&self.transaction).await?;
+        Ok(())
     }
 }

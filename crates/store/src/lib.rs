@@ -7,6 +7,7 @@ pub mod backup;
 mod barriers;
 mod blocks;
 mod candidates;
+mod change;
 mod entity;
 mod error;
 mod events;
@@ -26,6 +27,7 @@ mod undo;
 pub use backdrops::{Backdrop, NewBackdrop};
 pub use barriers::NewBarrier;
 pub use blocks::{BLOCK, CellValue, Overview};
+pub use change::{Change, Record};
 pub use entity::{
     barrier::Model as Barrier, candidate::Model as Candidate, job::Model as Job,
     log_entry::Model as LogEntry, pour_point::Model as PourPoint, study::Model as Study,
@@ -37,12 +39,13 @@ pub use jobs::{JobHandle, JobKind, JobState, Outcome, Worker};
 pub use kept::{Kept, Versioned};
 pub use layers::{Layer, LayerFeature, LayerRole, LayerShape, Shape};
 pub use log::LogLine;
-pub use pour_points::NewPourPoint;
+pub use pour_points::{Delineated, NewPourPoint, Snapping};
 pub use rasters::{NewRaster, RasterMeta, RasterRole, RasterWriter};
-pub use studies::{KeptNetwork, Record, StudyChange, StudyHead, StudyPart};
+pub use studies::{StudyChange, StudyHead, StudyPart};
 pub use trials::Trial;
-pub use undo::{Inverse, Undone};
+pub use undo::{Inverse, Undoable};
 
+use moka::policy::EvictionPolicy;
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;
 
@@ -111,9 +114,17 @@ impl Store {
             .map_err(|e| Error::Queue(e.to_string()))?;
         // Decompressed blocks, by size: 256 MiB.
         let blocks = moka::future::Cache::builder()
+            .eviction_policy(EvictionPolicy::lru())
             .weigher(|_, block: &std::sync::Arc<Vec<u8>>| block.len() as u32)
             .max_capacity(256 << 20)
             .build();
-        Ok(Self { db, blocks, metas: moka::future::Cache::new(4096) })
+        Ok(Self {
+            db,
+            blocks,
+            metas: moka::future::Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
+                .max_capacity(4096)
+                .build(),
+        })
     }
 }

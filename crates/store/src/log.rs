@@ -24,6 +24,30 @@ pub struct LogLine {
 }
 
 impl LogLine {
+    /// A line without settings, about what took no time.
+    pub fn new(stage: &'static str, text: impl Into<String>) -> Self {
+        Self {
+            stage,
+            text: text.into(),
+            settings: Json::Object(Default::default()),
+            took: Default::default(),
+        }
+    }
+
+    /// The same, with settings.
+    #[must_use]
+    pub fn with(mut self, settings: Json) -> Self {
+        self.settings = settings;
+        self
+    }
+
+    /// The same, about what took so long.
+    #[must_use]
+    pub fn taking(mut self, took: std::time::Duration) -> Self {
+        self.took = took;
+        self
+    }
+
     pub(crate) async fn insert(self, db: &impl ConnectionTrait, study: i64) -> Result<()> {
         let row = log_entry::ActiveModel {
             study_id: Set(study),
@@ -40,19 +64,6 @@ impl LogLine {
 }
 
 impl Store {
-    /// Adds a line.
-    pub async fn log(
-        &self,
-        study: i64,
-        stage: &'static str,
-        text: &str,
-        settings: Json,
-        took: std::time::Duration,
-    ) -> Result<()> {
-        LogLine { stage, text: text.into(), settings, took }.insert(&self.db, study).await?;
-        self.touch_study(study).await
-    }
-
     /// The stage of the newest line.
     pub async fn last_logged_stage(&self, study: i64) -> Result<Option<String>> {
         let found = log_entry::Entity::find()

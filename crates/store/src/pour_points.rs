@@ -2,29 +2,45 @@
 
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
-    QuerySelect, TransactionTrait,
 };
 use serde_json::Value as Json;
 
 use crate::entity::pour_point;
-use crate::studies::locked;
-use crate::{Error, Kept, PourPoint, Result, Store};
+use crate::{Change, Error, Kept, PourPoint, Result, Store};
 
-/// A pour point with what was found for it.
+/// How far and to what a pour point snaps.
 #[derive(Debug, Clone, PartialEq)]
-pub struct NewPourPoint {
-    /// name
-    pub name: String,
-    /// easting as given, study CRS
-    pub x: f64,
-    /// northing as given, study CRS
-    pub y: f64,
+pub struct Snapping {
+    /// farthest distance, metres
+    pub snap_m: f64,
+    /// the rule, by its name in the core
+    pub snap_to: String,
+}
+
+/// What was found for a pour point.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Delineated {
     /// the catchment's cell and measures
     pub catchment: Option<Kept>,
     /// its outline
     pub outline: Option<Json>,
     /// why there is none
     pub problem: Option<String>,
+}
+
+/// A pour point with what was found for it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewPourPoint {
+    /// name; empty for the next that is free
+    pub name: String,
+    /// easting as given, study CRS
+    pub x: f64,
+    /// northing as given, study CRS
+    pub y: f64,
+    /// how it was snapped
+    pub snapping: Snapping,
+    /// what was found
+    pub found: Delineated,
 }
 
 impl Store {
@@ -52,71 +68,93 @@ impl Store {
             .filter(pour_point::Column::DeletedAt.is_null());
         found.one(&self.db).await?.ok_or(Error::NotFound("pour point"))
     }
+}
 
-    /// Adds a pour point. One without a name gets the next that is free, "Pour point 3", however many come at once.
-    pub async fn add_pour_point(&self, study: i64, mut new: NewPourPoint) -> Result<PourPoint> {
-        let begun = self.db.begin().await?;
-        locked(&begun, study).await?;
+impl Change {
+    /// The pour points of the study as they are now, the oldest first.
+    pub async fn pour_points(&self) -> Result<Vec<PourPoint>> {
+        let found = pour_point::Entity::find()
+            .filter(pour_point::Column::StudyId.eq(self.id()))
+            .filter(pour_point::Column::DeletedAt.is_null())
+            .order_by_asc(pour_point::Column::Id);
+        Ok(found.all(&self.transaction).await?)
+    }
+
+    /// A pour point of the study, also a deleted one.
+    async fn any_pour_point(&self, id: i64) -> Result<PourPoint> {
+        let found = pour_point::Entity::find_by_id(id).filter(pour_point::Column::StudyId.eq(self.id()));
+        found.one(&self.transaction).await?.ok_or(Error::NotFound("pour point"))
+    }
+
+    /// A pour point of the study.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where there is none of that number, or it was deleted.
+    pub async fn pour_point(&self, id: i64) -> Result<PourPoint> {
+        let found = self.any_pour_point(id).await?;
+        if found.deleted_at.is_some() { Err(Error::NotFound("pour point")) } else { Ok(found) }
+    }
+
+    /// Adds a pour point. One without a name gets the next that is free, "Pour point 3".
+    pub async fn add_pour_point(&self, mut new: NewPourPoint) -> Result<PourPoint> {
         if new.name.is_empty() {
-            let names: Vec<String> = pour_point::Entity::find()
-                .select_only()
-                .column(pour_point::Column::Name)
-                .filter(pour_point::Column::StudyId.eq(study))
-                .filter(pour_point::Column::DeletedAt.is_null())
-                .into_tuple()
-                .all(&begun)
-                .await?;
+            let names: Vec<String> = self.pour_points().await?.into_iter().map(|p| p.name).collect();
             new.name =
                 (1..).map(|n| format!("Pour point {n}")).find(|n| !names.contains(n)).unwrap_or_default();
         }
         let row = pour_point::ActiveModel {
-            study_id: Set(study),
+            study_id: Set(self.id()),
             name: Set(new.name),
             x: Set(new.x),
             y: Set(new.y),
-            catchment: Set(new.catchment.map(Kept::into_json)),
-            outline: Set(new.outline),
-            problem: Set(new.problem),
+            snap_m: Set(new.snapping.snap_m),
+            snap_to: Set(new.snapping.snap_to),
+            catchment: Set(new.found.catchment.map(Kept::into_json)),
+            outline: Set(new.found.outline),
+            problem: Set(new.found.problem),
             deleted_at: Set(None),
             ..Default::default()
         };
-        let added = row.insert(&begun).await?;
-        begun.commit().await?;
-        self.touch_study(study).await?;
-        Ok(added)
+        Ok(row.insert(&self.transaction).await?)
     }
 
-    /// Replaces what is known of a pour point.
-    pub async fn change_pour_point(&self, study: i64, id: i64, new: NewPourPoint) -> Result<PourPoint> {
-        let mut row: pour_point::ActiveModel = self.pour_point(study, id).await?.into();
-        row.name = Set(new.name);
-        row.x = Set(new.x);
-        row.y = Set(new.y);
-        row.catchment = Set(new.catchment.map(Kept::into_json));
-        row.outline = Set(new.outline);
-        row.problem = Set(new.problem);
-        let changed = row.update(&self.db).await?;
-        self.touch_study(study).await?;
-        Ok(changed)
+    /// Moves a pour point, with what was found at its new place.
+    pub async fn move_pour_point(&self, id: i64, new: NewPourPoint) -> Result<()> {
+        let mut row: pour_point::ActiveModel = self.pour_point(id).await?.into();
+        (row.name, row.x, row.y) = (Set(new.name), Set(new.x), Set(new.y));
+        (row.snap_m, row.snap_to) = (Set(new.snapping.snap_m), Set(new.snapping.snap_to));
+        row.catchment = Set(new.found.catchment.map(Kept::into_json));
+        (row.outline, row.problem) = (Set(new.found.outline), Set(new.found.problem));
+        row.update(&self.transaction).await?;
+        Ok(())
+    }
+
+    /// Keeps what was found for a pour point, which stays where it is.
+    pub async fn keep_delineated(&self, id: i64, found: Delineated) -> Result<()> {
+        let row = pour_point::ActiveModel {
+            id: Set(self.any_pour_point(id).await?.id),
+            catchment: Set(found.catchment.map(Kept::into_json)),
+            outline: Set(found.outline),
+            problem: Set(found.problem),
+            ..Default::default()
+        };
+        row.update(&self.transaction).await?;
+        Ok(())
     }
 
     /// Gives a pour point another name.
-    pub async fn rename_pour_point(&self, study: i64, id: i64, name: &str) -> Result<()> {
-        let mut row: pour_point::ActiveModel = self.pour_point(study, id).await?.into();
+    pub async fn rename_pour_point(&self, id: i64, name: &str) -> Result<()> {
+        let mut row: pour_point::ActiveModel = self.pour_point(id).await?.into();
         row.name = Set(name.into());
-        row.update(&self.db).await?;
-        self.touch_study(study).await
+        row.update(&self.transaction).await?;
+        Ok(())
     }
 
     /// Deletes a pour point, or brings it back.
-    pub async fn set_pour_point_deleted(&self, study: i64, id: i64, deleted: bool) -> Result<()> {
-        let found = pour_point::Entity::find_by_id(id)
-            .filter(pour_point::Column::StudyId.eq(study))
-            .one(&self.db)
-            .await?;
-        let mut row: pour_point::ActiveModel = found.ok_or(Error::NotFound("pour point"))?.into();
+    pub async fn set_pour_point_deleted(&self, id: i64, deleted: bool) -> Result<()> {
+        let mut row: pour_point::ActiveModel = self.any_pour_point(id).await?.into();
         row.deleted_at = Set(deleted.then(crate::studies::now));
-        row.update(&self.db).await?;
-        self.touch_study(study).await
+        row.update(&self.transaction).await?;
+        Ok(())
     }
 }

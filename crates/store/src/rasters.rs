@@ -4,16 +4,17 @@ use bothros_core::{Cell, Frame, Grid};
 use rayon::prelude::*;
 use sea_orm::prelude::{ChronoDateTimeUtc, Expr};
 use sea_orm::{
-    ActiveValue::Set, ColumnTrait, Condition, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder,
-    TransactionTrait,
+    ActiveValue::Set, ColumnTrait, Condition, ConnectionTrait, DatabaseTransaction, EntityTrait, QueryFilter,
+    QueryOrder, TransactionTrait,
 };
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use crate::background::{self, compute_here};
 use crate::blocks::{BLOCK, CellValue, Overview, Planes, coarsen, compress, decompress, levels};
+use crate::change::locked;
 use crate::entity::{file, raster, raster_block};
-use crate::{Error, Result, Store};
+use crate::{Change, Error, Result, Store};
 
 /// What a raster of a study is. A study has one of each at most.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -150,6 +151,7 @@ impl NewRaster {
 pub struct RasterWriter {
     transaction: DatabaseTransaction,
     study: i64,
+    store: Store,
 }
 
 /// Blocks that go to the server in one statement.
@@ -232,21 +234,35 @@ impl RasterWriter {
         Ok(())
     }
 
-    pub(crate) fn transaction(&self) -> (&DatabaseTransaction, i64) {
-        (&self.transaction, self.study)
+    /// Goes on to change the study, which nobody else changes from here on; the rasters become visible with the change.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where the study was deleted meanwhile.
+    pub async fn into_change(self) -> Result<Change> {
+        let study = locked(&self.transaction, self.study).await?;
+        Ok(Change::new(self.transaction, study, self.store))
     }
+}
 
-    /// Makes it all visible.
-    pub async fn commit(self) -> Result<()> {
-        self.transaction.commit().await?;
-        Ok(())
-    }
+/// Size and place of all rasters of a study.
+pub(crate) async fn rasters_of(
+    db: &impl ConnectionTrait,
+    study: i64,
+) -> Result<HashMap<RasterRole, RasterMeta>> {
+    let found = raster::Entity::find()
+        .filter(raster::Column::StudyId.eq(study))
+        .filter(raster::Column::SupersededAt.is_null())
+        .filter(raster::Column::Parked.is_null())
+        .all(db)
+        .await?;
+    let known = found.into_iter().filter_map(|r| Some((RasterRole::from_name(&r.role)?, RasterMeta::of(&r))));
+    Ok(known.collect())
 }
 
 impl Store {
     /// Begins to write results of a study.
     pub async fn write(&self, study: i64) -> Result<RasterWriter> {
-        Ok(RasterWriter { transaction: self.db.begin().await?, study })
+        Ok(RasterWriter { transaction: self.db.begin().await?, study, store: self.clone() })
     }
 
     /// Size and place of a raster, if the study has it.
@@ -256,15 +272,7 @@ impl Store {
 
     /// Size and place of all rasters of a study, as they are at one moment.
     pub async fn rasters(&self, study: i64) -> Result<HashMap<RasterRole, RasterMeta>> {
-        let found = raster::Entity::find()
-            .filter(raster::Column::StudyId.eq(study))
-            .filter(raster::Column::SupersededAt.is_null())
-            .filter(raster::Column::Parked.is_null())
-            .all(&self.db)
-            .await?;
-        let known =
-            found.into_iter().filter_map(|r| Some((RasterRole::from_name(&r.role)?, RasterMeta::of(&r))));
-        Ok(known.collect())
+        rasters_of(&self.db, study).await
     }
 
     /// A raster of a study by its number, even where another has taken its place a short while ago.

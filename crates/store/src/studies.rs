@@ -3,18 +3,15 @@
 use std::collections::HashMap;
 
 use sea_orm::prelude::ChronoDateTimeUtc;
-use sea_orm::sea_query::{Expr, LockType};
+use sea_orm::sea_query::Expr;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait,
     FromQueryResult, IsolationLevel, QueryFilter, QueryOrder, QuerySelect, Statement, TransactionTrait,
 };
 use serde_json::Value as Json;
 
-use crate::entity::{file, pour_point, raster, study};
-use crate::log::LogLine;
-use crate::rasters::{RasterRole, RasterWriter};
-use crate::undo::Inverse;
-use crate::{Error, Kept, Result, Store, Study};
+use crate::entity::{file, pour_point, study};
+use crate::{Change, Error, Kept, Result, Store, Study};
 
 /// The time now.
 pub(crate) fn now() -> ChronoDateTimeUtc {
@@ -66,44 +63,6 @@ pub struct StudyHead {
     pub updated_at: ChronoDateTimeUtc,
     /// how often it was changed
     pub revision: i64,
-}
-
-/// What became of a network that was to be kept.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum KeptNetwork {
-    /// it is kept
-    Kept,
-    /// flow was routed again in the meantime
-    Outdated,
-}
-
-/// What is written beside a change, in the same transaction: how it is undone, and its line in the log.
-#[derive(Debug, Clone, Default)]
-pub struct Record {
-    /// in words, and how
-    pub undo: Option<(String, Inverse)>,
-    /// its line
-    pub log: Option<LogLine>,
-}
-
-impl Record {
-    pub(crate) async fn write(self, transaction: &DatabaseTransaction, study: i64) -> Result<()> {
-        if let Some((label, inverse)) = self.undo {
-            crate::undo::insert(transaction, study, &label, &inverse).await?;
-        }
-        if let Some(line) = self.log {
-            line.insert(transaction, study).await?;
-        }
-        Ok(())
-    }
-}
-
-/// A study that nobody else changes until the transaction ends.
-pub(crate) async fn locked(transaction: &DatabaseTransaction, id: i64) -> Result<Study> {
-    // Rasters that are being written refer to the study; this lock does not wait for them.
-    let found =
-        study::Entity::find_by_id(id).filter(study::Column::DeletedAt.is_null()).lock(LockType::NoKeyUpdate);
-    found.one(transaction).await?.ok_or(Error::NotFound("study"))
 }
 
 impl Store {
@@ -249,8 +208,8 @@ impl Store {
         found.ok_or(Error::NotFound("study"))
     }
 
-    /// Makes a study.
-    pub async fn create_study(&self, name: &str, description: &str, source: Option<Kept>) -> Result<Study> {
+    /// Makes a study, as a change that is being made: it is there once the change is kept.
+    pub async fn create_study(&self, name: &str, description: &str, source: Option<Kept>) -> Result<Change> {
         let row = study::ActiveModel {
             name: Set(name.into()),
             description: Set(description.into()),
@@ -265,73 +224,9 @@ impl Store {
             settings: Set(Json::Object(Default::default())),
             ..Default::default()
         };
-        Ok(row.insert(&self.db).await?)
-    }
-
-    /// Changes name and description.
-    pub async fn describe_study(&self, id: i64, name: &str, description: &str) -> Result<Study> {
-        let mut row: study::ActiveModel = self.study(id).await?.into();
-        row.name = Set(name.into());
-        row.description = Set(description.into());
-        row.updated_at = Set(now());
-        Ok(row.update(&self.db).await?)
-    }
-
-    /// Changes parts of a study.
-    pub async fn change_study(&self, id: i64, change: StudyChange) -> Result<()> {
-        let mut row = study::ActiveModel { id: Set(id), ..Default::default() };
-        apply(&mut row, change);
-        row.update(&self.db).await?;
-        Ok(())
-    }
-
-    /// Keeps what is known of the network of a study, and what is written beside it, where flow has not been routed again
-    /// since: its accumulation is still the raster of that number.
-    pub async fn keep_network(
-        &self,
-        id: i64,
-        accumulation: i64,
-        network: Kept,
-        record: Record,
-    ) -> Result<KeptNetwork> {
-        let begun = self.db.begin().await?;
-        locked(&begun, id).await?;
-        let current = raster::Entity::find()
-            .filter(raster::Column::StudyId.eq(id))
-            .filter(raster::Column::SupersededAt.is_null())
-            .filter(raster::Column::Parked.is_null())
-            .filter(raster::Column::Role.eq(RasterRole::Accumulation.name()))
-            .one(&begun)
-            .await?;
-        if current.is_none_or(|raster| raster.id != accumulation) {
-            return Ok(KeptNetwork::Outdated);
-        }
-        let mut row = study::ActiveModel { id: Set(id), ..Default::default() };
-        apply(&mut row, vec![(StudyPart::Network, Some(network))]);
-        row.update(&begun).await?;
-        record.write(&begun, id).await?;
-        begun.commit().await?;
-        Ok(KeptNetwork::Kept)
-    }
-
-    /// Changes the choices of a study in one step that nobody comes in between. `change` makes new ones of those that
-    /// are kept, and an answer that is passed on; where it fails nothing is changed.
-    pub async fn change_settings<T: Send, E: From<Error>>(
-        &self,
-        id: i64,
-        change: impl FnOnce(Json) -> std::result::Result<(Kept, T), E> + Send,
-    ) -> std::result::Result<T, E> {
-        let begun = self.db.begin().await.map_err(Error::from)?;
-        let (settings, answer) = change(locked(&begun, id).await?.settings)?;
-        let row = study::ActiveModel {
-            id: Set(id),
-            settings: Set(settings.into_json()),
-            updated_at: Set(now()),
-            ..Default::default()
-        };
-        row.update(&begun).await.map_err(Error::from)?;
-        begun.commit().await.map_err(Error::from)?;
-        Ok(answer)
+        let transaction = self.db.begin().await?;
+        let made = row.insert(&transaction).await?;
+        Ok(Change::new(transaction, made, self.clone()))
     }
 
     /// Deletes a study; it can be restored until it is purged.
@@ -384,8 +279,8 @@ impl Store {
         for sql in [
             format!("INSERT INTO log_entry (study_id, at, stage, text, settings, took_ms)
                 SELECT {new}, at, stage, text, settings, took_ms FROM log_entry WHERE study_id = {id} ORDER BY id"),
-            format!("INSERT INTO pour_point (study_id, name, x, y, catchment, outline, problem)
-                SELECT {new}, name, x, y, catchment, outline, problem FROM pour_point
+            format!("INSERT INTO pour_point (study_id, name, x, y, snap_m, snap_to, catchment, outline, problem)
+                SELECT {new}, name, x, y, snap_m, snap_to, catchment, outline, problem FROM pour_point
                 WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
             format!("INSERT INTO layer (study_id, role, name, provenance, features, version, data)
                 SELECT {new}, role, name, provenance, features, version, data FROM layer
@@ -412,16 +307,6 @@ impl Store {
         transaction.commit().await?;
         Ok(copy)
     }
-
-    /// Marks a study as changed now.
-    pub(crate) async fn touch_study(&self, id: i64) -> Result<()> {
-        study::Entity::update_many()
-            .col_expr(study::Column::UpdatedAt, Expr::value(now()))
-            .filter(study::Column::Id.eq(id))
-            .exec(&self.db)
-            .await?;
-        Ok(())
-    }
 }
 
 /// Copies the files of a study, each for itself: two may have the same contents.
@@ -445,19 +330,35 @@ async fn copy_files(transaction: &DatabaseTransaction, from: i64, to: i64) -> Re
     Ok(())
 }
 
-impl RasterWriter {
-    /// The study as it is now; nobody changes it until the writer is done.
-    pub async fn study(&self) -> Result<Study> {
-        let (transaction, study) = self.transaction();
-        locked(transaction, study).await
+impl Change {
+    /// Changes name and description.
+    pub async fn describe(&self, name: &str, description: &str) -> Result<()> {
+        let row = study::ActiveModel {
+            id: Set(self.id()),
+            name: Set(name.into()),
+            description: Set(description.into()),
+            ..Default::default()
+        };
+        row.update(&self.transaction).await?;
+        Ok(())
     }
 
-    /// Changes parts of the study together with its rasters.
-    pub async fn change_study(&self, change: StudyChange) -> Result<()> {
-        let (transaction, study) = self.transaction();
-        let mut row = study::ActiveModel { id: Set(study), ..Default::default() };
+    /// Changes parts of the study.
+    pub async fn set(&self, change: StudyChange) -> Result<()> {
+        let mut row = study::ActiveModel { id: Set(self.id()), ..Default::default() };
         apply(&mut row, change);
-        row.update(transaction).await?;
+        row.update(&self.transaction).await?;
+        Ok(())
+    }
+
+    /// Changes the choices of the analyst.
+    pub async fn set_settings(&self, settings: Kept) -> Result<()> {
+        let row = study::ActiveModel {
+            id: Set(self.id()),
+            settings: Set(settings.into_json()),
+            ..Default::default()
+        };
+        row.update(&self.transaction).await?;
         Ok(())
     }
 }

@@ -4,14 +4,14 @@ use sea_orm::prelude::ChronoDateTimeUtc;
 use sea_orm::sea_query::Expr;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
-    QuerySelect, TransactionTrait,
+    QuerySelect,
 };
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 
 use crate::entity::trial;
-use crate::{Error, Kept, Result, Store};
+use crate::{Change, Error, Kept, Result, Store};
 
 /// A trial without its lines.
 #[derive(Debug, Clone, PartialEq, FromQueryResult)]
@@ -67,18 +67,30 @@ impl Store {
         let row = found.ok_or(Error::NotFound("trial"))?;
         Ok(serde_json::from_slice(&zstd::decode_all(&row.lines[..])?)?)
     }
+}
+
+impl Change {
+    /// The names of all trials of the study.
+    pub async fn trial_names(&self) -> Result<Vec<String>> {
+        let found = trial::Entity::find()
+            .select_only()
+            .column(trial::Column::Name)
+            .filter(trial::Column::StudyId.eq(self.id()))
+            .filter(trial::Column::DeletedAt.is_null())
+            .into_tuple();
+        Ok(found.all(&self.transaction).await?)
+    }
 
     /// Keeps a trial.
     pub async fn add_trial<T: Serialize>(
         &self,
-        study: i64,
         name: &str,
         facts: Kept,
         remark: &str,
         lines: &[T],
     ) -> Result<i64> {
         let row = trial::ActiveModel {
-            study_id: Set(study),
+            study_id: Set(self.id()),
             name: Set(name.into()),
             facts: Set(facts.into_json()),
             remark: Set(remark.into()),
@@ -88,59 +100,55 @@ impl Store {
             deleted_at: Set(None),
             ..Default::default()
         };
-        let id = row.insert(&self.db).await?.id;
-        self.touch_study(study).await?;
-        Ok(id)
+        Ok(row.insert(&self.transaction).await?.id)
     }
 
     /// Changes name and remark of a trial.
-    pub async fn describe_trial(&self, study: i64, id: i64, name: &str, remark: &str) -> Result<()> {
+    pub async fn describe_trial(&self, id: i64, name: &str, remark: &str) -> Result<()> {
         let change =
             trial::ActiveModel { name: Set(name.into()), remark: Set(remark.into()), ..Default::default() };
-        self.change_trial(study, id, change).await
+        self.change_trial(id, change).await
     }
 
     /// Deletes a trial, or brings it back.
-    pub async fn set_trial_deleted(&self, study: i64, id: i64, deleted: bool) -> Result<()> {
+    pub async fn set_trial_deleted(&self, id: i64, deleted: bool) -> Result<()> {
         let deleted_at = Set(deleted.then(crate::studies::now));
-        self.change_trial(study, id, trial::ActiveModel { deleted_at, ..Default::default() }).await
+        self.change_trial(id, trial::ActiveModel { deleted_at, ..Default::default() }).await
     }
 
     /// Makes one trial the study's network, with the reason, or none. Answers which was it before, and why.
-    pub async fn choose_trial(
-        &self,
-        study: i64,
-        chosen: Option<(i64, String)>,
-    ) -> Result<Option<(i64, String)>> {
-        if let Some((id, _)) = &chosen {
-            self.trial(study, *id).await?;
-        }
-        let before = self.trials(study).await?.into_iter().find_map(|t| Some((t.id, t.justification?)));
-        let transaction = self.db.begin().await?;
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where the study has no such trial.
+    pub async fn choose_trial(&self, chosen: Option<(i64, String)>) -> Result<Option<(i64, String)>> {
+        let before = trial::Entity::find()
+            .select_only()
+            .columns([trial::Column::Id, trial::Column::Justification])
+            .filter(trial::Column::StudyId.eq(self.id()))
+            .filter(trial::Column::Justification.is_not_null())
+            .filter(trial::Column::DeletedAt.is_null())
+            .into_tuple::<(i64, String)>()
+            .one(&self.transaction)
+            .await?;
         trial::Entity::update_many()
             .col_expr(trial::Column::Justification, Expr::value(None::<String>))
-            .filter(trial::Column::StudyId.eq(study))
-            .exec(&transaction)
+            .filter(trial::Column::StudyId.eq(self.id()))
+            .exec(&self.transaction)
             .await?;
         if let Some((id, why)) = chosen {
-            let row = trial::ActiveModel { id: Set(id), justification: Set(Some(why)), ..Default::default() };
-            row.update(&transaction).await?;
+            let row = trial::ActiveModel { justification: Set(Some(why)), ..Default::default() };
+            self.change_trial(id, row).await?;
         }
-        transaction.commit().await?;
-        self.touch_study(study).await?;
         Ok(before)
     }
 
-    async fn change_trial(&self, study: i64, id: i64, change: trial::ActiveModel) -> Result<()> {
+    async fn change_trial(&self, id: i64, change: trial::ActiveModel) -> Result<()> {
         let done = trial::Entity::update_many()
             .set(change)
             .filter(trial::Column::Id.eq(id))
-            .filter(trial::Column::StudyId.eq(study))
-            .exec(&self.db)
+            .filter(trial::Column::StudyId.eq(self.id()))
+            .exec(&self.transaction)
             .await?;
-        if done.rows_affected == 0 {
-            return Err(Error::NotFound("trial"));
-        }
-        self.touch_study(study).await
+        if done.rows_affected == 0 { Err(Error::NotFound("trial")) } else { Ok(()) }
     }
 }

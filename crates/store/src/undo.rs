@@ -1,15 +1,15 @@
 //! Changes that can be undone, newest first.
 
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, ModelTrait, QueryFilter,
-    QueryOrder,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
+    QuerySelect,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use crate::entity::undo_entry;
 use crate::kept::{self, Kept, Versioned};
-use crate::{Result, Store};
+use crate::{Change, Result, Store};
 
 /// How a change is undone.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -35,6 +35,9 @@ pub enum Inverse {
         x: f64,
         /// the northing it had
         y: f64,
+        /// how it was snapped: distance in metres, rule; none where an earlier version kept this
+        #[serde(default)]
+        snapping: Option<(f64, String)>,
     },
     /// a layer was added
     RemoveLayer {
@@ -111,6 +114,22 @@ pub enum Inverse {
         /// its number
         id: i64,
     },
+    /// a trial was described
+    DescribeTrial {
+        /// its number
+        id: i64,
+        /// the name it had
+        name: String,
+        /// the remark it had
+        remark: String,
+    },
+    /// the study was described
+    DescribeStudy {
+        /// the name it had
+        name: String,
+        /// the description it had
+        description: String,
+    },
     /// another trial became the study's network
     ChooseTrial {
         /// the one that was it before
@@ -119,6 +138,11 @@ pub enum Inverse {
         justification: String,
         /// the threshold before, in cells
         cells: Option<u32>,
+    },
+    /// several things were changed at once
+    All {
+        /// what undoes each, in the order in which it is to be done
+        all: Vec<Inverse>,
     },
     /// the threshold was changed
     SetThreshold {
@@ -131,12 +155,14 @@ impl Versioned for Inverse {
     const WHAT: &'static str = "what undoes the last change";
 }
 
-/// What was undone.
+/// A change that can be undone.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Undone {
+pub struct Undoable {
+    /// number
+    pub id: i64,
     /// in words
     pub label: String,
-    /// how
+    /// how it is undone
     pub inverse: Inverse,
 }
 
@@ -153,27 +179,61 @@ pub(crate) async fn insert(
         ..Default::default()
     };
     row.insert(db).await?;
+    let oldest = undo_entry::Entity::find()
+        .select_only()
+        .column(undo_entry::Column::Id)
+        .filter(undo_entry::Column::StudyId.eq(study))
+        .order_by_desc(undo_entry::Column::Id)
+        .offset(UNDOABLE)
+        .into_tuple::<i64>()
+        .one(db)
+        .await?;
+    if let Some(oldest) = oldest {
+        undo_entry::Entity::delete_many()
+            .filter(undo_entry::Column::StudyId.eq(study))
+            .filter(undo_entry::Column::Id.lte(oldest))
+            .exec(db)
+            .await?;
+    }
     Ok(())
 }
 
-impl Store {
-    /// Remembers how a change is undone.
-    pub async fn remember(&self, study: i64, label: &str, inverse: &Inverse) -> Result<()> {
-        insert(&self.db, study, label, inverse).await
-    }
+/// How many changes of a study can be undone.
+const UNDOABLE: u64 = 200;
 
-    /// Takes the last change off the list, to be undone by the caller.
-    pub async fn take_last_change(&self, study: i64) -> Result<Option<Undone>> {
-        let Some(last) = undo_entry::Entity::find()
-            .filter(undo_entry::Column::StudyId.eq(study))
-            .order_by_desc(undo_entry::Column::Id)
-            .one(&self.db)
-            .await?
-        else {
-            return Ok(None);
-        };
-        let undone = Undone { label: last.label.clone(), inverse: kept::read(last.inverse.clone())? };
-        last.delete(&self.db).await?;
-        Ok(Some(undone))
+async fn last(db: &impl ConnectionTrait, study: i64) -> Result<Option<Undoable>> {
+    let found = undo_entry::Entity::find()
+        .filter(undo_entry::Column::StudyId.eq(study))
+        .order_by_desc(undo_entry::Column::Id)
+        .one(db)
+        .await?;
+    let read = |row: undo_entry::Model| {
+        Ok::<_, crate::Error>(Undoable { id: row.id, label: row.label, inverse: kept::read(row.inverse)? })
+    };
+    found.map(read).transpose()
+}
+
+impl Store {
+    /// The last change that can be undone.
+    ///
+    /// # Errors
+    /// [`crate::Error::Unreadable`] where this version cannot read it.
+    pub async fn last_change(&self, study: i64) -> Result<Option<Undoable>> {
+        last(&self.db, study).await
+    }
+}
+
+impl Change {
+    /// Takes the last change off the list of those that can be undone, if it is still the one of that number. Whether it
+    /// was.
+    ///
+    /// # Errors
+    /// [`crate::Error::Database`].
+    pub async fn take(&self, id: i64) -> Result<bool> {
+        if last(&self.transaction, self.id()).await?.is_none_or(|now| now.id != id) {
+            return Ok(false);
+        }
+        undo_entry::Entity::delete_by_id(id).exec(&self.transaction).await?;
+        Ok(true)
     }
 }

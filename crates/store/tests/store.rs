@@ -25,6 +25,33 @@ fn kept(document: serde_json::Value) -> Kept {
     Kept::of(&Any(document)).unwrap()
 }
 
+/// Makes a change to a study and keeps it, with nothing beside it.
+macro_rules! change {
+    ($store:expr, $study:expr, |$change:ident| $how:expr) => {{
+        let $change = $store.change($study).await.unwrap();
+        let told = $how.await.unwrap();
+        $change.commit(Record::default()).await.unwrap();
+        told
+    }};
+}
+
+/// A new study.
+async fn study(store: &Store) -> Study {
+    begun(store, None).await
+}
+
+async fn begun(store: &Store, source: Option<Kept>) -> Study {
+    let change = store.create_study("A", "first", source).await.unwrap();
+    let study = change.study().clone();
+    change.commit(Record::default()).await.unwrap();
+    study
+}
+
+fn point(name: &str) -> NewPourPoint {
+    let snapping = Snapping { snap_m: 20.0, snap_to: "largest".into() };
+    NewPourPoint { name: name.into(), x: 1.0, y: 2.0, snapping, found: Delineated::default() }
+}
+
 /// A store on a database of its own.
 async fn store() -> (Store, String) {
     let name = format!("test_{}", NEXT.fetch_add(1, Ordering::Relaxed));
@@ -43,7 +70,7 @@ fn terrain() -> Grid<f32> {
 async fn put_terrain(store: &Store, study: i64) -> RasterMeta {
     let writer = store.write(study).await.unwrap();
     writer.put(NewRaster::at(RasterRole::Dem, &FRAME), &terrain(), &|_| true).await.unwrap();
-    writer.commit().await.unwrap();
+    writer.into_change().await.unwrap().commit(Record::default()).await.unwrap();
     store.raster(study, RasterRole::Dem).await.unwrap().unwrap()
 }
 
@@ -54,7 +81,7 @@ fn same(a: &Grid<f32>, b: &Grid<f32>) -> bool {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_raster_survives_to_the_bit() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap();
+    let study = self::study(&store).await;
     let meta = put_terrain(&store, study.id).await;
     assert_eq!((meta.rows, meta.cols, meta.levels, meta.frame(1.0)), (1100, 700, 3, FRAME));
     assert!(same(&store.read_raster::<f32>(&meta).await.unwrap(), &terrain()));
@@ -72,7 +99,7 @@ async fn a_raster_survives_to_the_bit() {
 #[tokio::test(flavor = "multi_thread")]
 async fn results_land_whole_or_not_at_all() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap();
+    let study = self::study(&store).await;
     let before = put_terrain(&store, study.id).await;
     let writer = store.write(study.id).await.unwrap();
     let broken_off = writer
@@ -88,12 +115,12 @@ async fn results_land_whole_or_not_at_all() {
 #[tokio::test(flavor = "multi_thread")]
 async fn studies_are_duplicated_deleted_and_restored() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "first", Some(kept(json!({"k": 1})))).await.unwrap();
+    let study = begun(&store, Some(kept(json!({"k": 1})))).await;
     put_terrain(&store, study.id).await;
-    store.log(study.id, "terrain", "read", json!({}), Duration::from_millis(5)).await.unwrap();
-    let point =
-        NewPourPoint { name: "gauge".into(), x: 1.0, y: 2.0, catchment: None, outline: None, problem: None };
-    store.add_pour_point(study.id, point).await.unwrap();
+    let change = store.change(study.id).await.unwrap();
+    change.add_pour_point(point("gauge")).await.unwrap();
+    let line = LogLine::new("Terrain", "read").taking(Duration::from_millis(5));
+    change.commit(Record::log(line)).await.unwrap();
     let copy = store.duplicate_study(study.id, "A, copy").await.unwrap();
     let meta = store.raster(copy.id, RasterRole::Dem).await.unwrap().unwrap();
     assert!(same(&store.read_raster::<f32>(&meta).await.unwrap(), &terrain()));
@@ -115,17 +142,17 @@ async fn studies_are_duplicated_deleted_and_restored() {
 #[tokio::test(flavor = "multi_thread")]
 async fn files_are_kept_in_chunks() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap();
+    let study = self::study(&store).await;
     let dir = tempfile::tempdir().unwrap();
     let bytes: Vec<u8> = (0..2_500_000u32).map(|i| (i * 7 % 251) as u8).collect();
     std::fs::write(dir.path().join("in"), &bytes).unwrap();
-    let kept = store.put_file(study.id, FileRole::Dem, "dem.tif", &dir.path().join("in")).await.unwrap();
+    let kept = change!(store, study.id, |c| c.put_file(FileRole::Dem, "dem.tif", &dir.path().join("in")));
     store.fetch_file(kept.id, &dir.path().join("out")).await.unwrap();
     assert_eq!(std::fs::read(dir.path().join("out")).unwrap(), bytes);
     assert_eq!(store.file(study.id, FileRole::Dem).await.unwrap(), Some(kept));
     // The SHA-256 of the empty message, FIPS 180-4.
     std::fs::write(dir.path().join("in"), b"").unwrap();
-    let empty = store.put_file(study.id, FileRole::Dem, "empty", &dir.path().join("in")).await.unwrap();
+    let empty = change!(store, study.id, |c| c.put_file(FileRole::Dem, "empty", &dir.path().join("in")));
     assert_eq!(empty.sha256, "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855");
 }
 
@@ -164,7 +191,7 @@ async fn count(job: Job, handle: JobHandle) -> Outcome {
 #[tokio::test(flavor = "multi_thread")]
 async fn another_connection_works_on_jobs() {
     let (store, url) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap();
+    let study = self::study(&store).await;
     let elsewhere = Store::connect(&url).await.unwrap();
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
     let worker = tokio::spawn(Worker::new(elsewhere, "elsewhere").run(count, async {
@@ -194,7 +221,7 @@ async fn another_connection_works_on_jobs() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_job_cancelled_before_it_began_is_never_begun() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap();
+    let study = self::study(&store).await;
     let job = store.enqueue(study.id, JobKind::Import, kept(json!({}))).await.unwrap();
     store.cancel_job(job.id).await.unwrap();
     assert_eq!(store.job(job.id).await.unwrap().state, "cancelled");
@@ -204,7 +231,7 @@ async fn a_job_cancelled_before_it_began_is_never_begun() {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_a_dead_worker_left_is_taken_up() {
     let (store, url) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap();
+    let study = self::study(&store).await;
     let job = store.enqueue(study.id, JobKind::Import, kept(json!({}))).await.unwrap();
     let db = sea_orm::Database::connect(&url).await.unwrap();
     let dead = |attempts: i32| {
@@ -230,17 +257,86 @@ async fn what_a_dead_worker_left_is_taken_up() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn changes_are_undone_newest_first() {
+async fn a_change_is_undone_once_and_the_newest_first() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap();
-    store.remember(study.id, "first", &Inverse::RemovePourPoint { id: 1 }).await.unwrap();
-    store.remember(study.id, "second", &Inverse::SetThreshold { cells: 9 }).await.unwrap();
-    assert_eq!(
-        store.take_last_change(study.id).await.unwrap().unwrap().inverse,
-        Inverse::SetThreshold { cells: 9 }
-    );
-    assert_eq!(store.take_last_change(study.id).await.unwrap().unwrap().label, "first");
-    assert_eq!(store.take_last_change(study.id).await.unwrap(), None);
+    let study = self::study(&store).await.id;
+    for (label, cells) in [("first", 1), ("second", 2), ("third", 3)] {
+        let record = Record::default().undone_by(label, Inverse::SetThreshold { cells });
+        store.change(study).await.unwrap().commit(record).await.unwrap();
+    }
+    // Ten press at once: three changes are taken, each by one.
+    let take = async || {
+        let change = store.change(study).await.unwrap();
+        let last = store.last_change(study).await.unwrap()?;
+        assert!(change.take(last.id).await.unwrap(), "nobody else is there");
+        assert!(!change.take(last.id).await.unwrap(), "taken once");
+        change.commit(Record::default()).await.unwrap();
+        Some(last.label)
+    };
+    let mut taken = futures::future::join_all((0..10).map(|_| take())).await;
+    taken.sort();
+    let labels: Vec<&str> = taken.iter().flatten().map(String::as_str).collect();
+    assert_eq!(labels, ["first", "second", "third"]);
+    // What fails or is given up leaves the entry where it was.
+    let record = Record::default().undone_by("fourth", Inverse::SetThreshold { cells: 4 });
+    store.change(study).await.unwrap().commit(record).await.unwrap();
+    let last = store.last_change(study).await.unwrap().unwrap();
+    let change = store.change(study).await.unwrap();
+    assert!(change.take(last.id).await.unwrap());
+    drop(change);
+    assert_eq!(store.last_change(study).await.unwrap(), Some(last));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_list_of_what_can_be_undone_ends_somewhere() {
+    let (store, url) = store().await;
+    let study = self::study(&store).await.id;
+    for cells in 0..230 {
+        let record = Record::default().undone_by("threshold", Inverse::SetThreshold { cells });
+        store.change(study).await.unwrap().commit(record).await.unwrap();
+    }
+    let admin = sea_orm::Database::connect(&url).await.unwrap();
+    let sql = "SELECT count(*) AS n FROM undo_entry";
+    let statement = sea_orm::Statement::from_string(sea_orm::DatabaseBackend::Postgres, sql);
+    let row = sea_orm::ConnectionTrait::query_one_raw(&admin, statement).await.unwrap().unwrap();
+    assert_eq!(row.try_get::<i64>("", "n").unwrap(), 200);
+    let last = store.last_change(study).await.unwrap().unwrap();
+    assert_eq!(last.inverse, Inverse::SetThreshold { cells: 229 });
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_lands_with_its_log_its_undo_and_its_job_or_not_at_all() {
+    let (store, _) = store().await;
+    let study = self::study(&store).await.id;
+    let record = || {
+        Record::log(LogLine::new("Catchments", "placed"))
+            .undone_by("placed", Inverse::RemovePourPoint { id: 1 })
+            .starting(JobKind::Route, Kept::empty())
+    };
+    // Where nobody keeps it.
+    let change = store.change(study).await.unwrap();
+    change.add_pour_point(point("dropped")).await.unwrap();
+    drop(change);
+    // Where a job runs already.
+    let job = store.enqueue(study, JobKind::Review, Kept::empty()).await.unwrap();
+    let change = store.change(study).await.unwrap();
+    change.add_pour_point(point("busy")).await.unwrap();
+    assert!(matches!(change.commit(record()).await, Err(Error::Busy(_))));
+    assert!(matches!(store.change_idle(study).await, Err(Error::Busy(_))));
+    assert!(store.pour_points(study).await.unwrap().is_empty());
+    assert!(store.log_entries(study).await.unwrap().is_empty());
+    assert_eq!(store.last_change(study).await.unwrap(), None);
+    // Where nothing stands in its way.
+    store.cancel_job(job.id).await.unwrap();
+    let before = store.revision(study).await.unwrap();
+    let change = store.change_idle(study).await.unwrap();
+    change.add_pour_point(point("")).await.unwrap();
+    let started = change.commit(record()).await.unwrap().unwrap();
+    assert_eq!(store.active_job(study).await.unwrap().map(|j| j.id), Some(started.id));
+    assert_eq!(store.pour_points(study).await.unwrap()[0].name, "Pour point 1");
+    assert_eq!(store.log_entries(study).await.unwrap().len(), 1);
+    assert!(store.last_change(study).await.unwrap().is_some());
+    assert!(store.revision(study).await.unwrap() > before);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -260,39 +356,38 @@ fn line(x: f64) -> Shape {
 #[tokio::test(flavor = "multi_thread")]
 async fn layers_are_drawn_changed_deleted_and_copied() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap().id;
+    let study = self::study(&store).await.id;
     let features: Vec<LayerFeature> = (1..=3000)
         .map(|id| LayerFeature { id, name: None, elevation: None, shape: line(id as f64) })
         .collect();
     let about = json!({ "file": "streams.gpkg", "sha256": "0" });
     let layer =
-        store.add_layer(study, LayerRole::MappedStreams, "streams", about, features.clone()).await.unwrap();
+        change!(store, study, |c| c.add_layer(LayerRole::MappedStreams, "streams", about, features.clone()));
     assert_eq!(store.layer(study, layer.id).await.unwrap().1, features);
     // Two people draw at the same time: both lines are there.
     let name = Some("culvert".to_owned());
-    let (a, b) = tokio::join!(
-        store.draw(study, LayerRole::BreachLines, name.clone(), None, line(1.0), "EPSG:32628"),
-        async {
-            tokio::time::sleep(Duration::from_millis(30)).await;
-            store.draw(study, LayerRole::BreachLines, None, None, line(2.0), "EPSG:32628").await
-        }
-    );
-    let ((one, first), (two, second)) = (a.unwrap(), b.unwrap());
+    let draw = async |x: f64| {
+        let name = name.clone();
+        change!(store, study, |c| c.draw(LayerRole::BreachLines, name, None, line(x), "EPSG:32628"))
+    };
+    let ((one, first), (two, second)) = tokio::join!(draw(1.0), draw(2.0));
     assert_eq!(store.features_of(study, LayerRole::BreachLines).await.unwrap().len(), 2);
     assert!(one != two || first != second);
-    let gone = store.remove_feature(study, one, first).await.unwrap();
-    assert!(matches!(store.remove_feature(study, one, first).await, Err(Error::NotFound("feature"))));
-    store.restore_feature(study, one, gone).await.unwrap();
+    let gone = change!(store, study, |c| c.remove_feature(one, first));
+    let change = store.change(study).await.unwrap();
+    assert!(matches!(change.remove_feature(one, first).await, Err(Error::NotFound("feature"))));
+    drop(change);
+    change!(store, study, |c| c.restore_feature(one, gone));
     let copy = store.duplicate_study(study, "B").await.unwrap().id;
     assert_eq!(store.features_of(copy, LayerRole::MappedStreams).await.unwrap(), features);
-    store.set_layer_deleted(study, layer.id, true).await.unwrap();
+    change!(store, study, |c| c.set_layer_deleted(layer.id, true));
     assert!(store.features_of(study, LayerRole::MappedStreams).await.unwrap().is_empty());
     assert_eq!(
         store.features_of(copy, LayerRole::MappedStreams).await.unwrap().len(),
         3000,
         "a copy is its own"
     );
-    store.set_layer_deleted(study, layer.id, false).await.unwrap();
+    change!(store, study, |c| c.set_layer_deleted(layer.id, false));
     assert_eq!(store.layers(study).await.unwrap()[0].features, 3000);
     assert!(matches!(store.layer(copy, layer.id).await, Err(Error::NotFound("layer"))), "of another study");
 }
@@ -300,15 +395,15 @@ async fn layers_are_drawn_changed_deleted_and_copied() {
 #[tokio::test(flavor = "multi_thread")]
 async fn decisions_about_barriers_outlive_a_search() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap().id;
+    let study = self::study(&store).await.id;
     let new = |x: f64, score: f64| NewBarrier { x, y: 50.0, score, facts: kept(json!({ "x": x })) };
-    store.keep_barriers(study, vec![new(0.0, 0.7), new(100.0, 0.9), new(500.0, 0.8)], 20.0).await.unwrap();
+    change!(store, study, |c| c.keep_barriers(vec![new(0.0, 0.7), new(100.0, 0.9), new(500.0, 0.8)], 20.0));
     let all = store.barriers(study).await.unwrap();
     assert_eq!(all.iter().map(|b| b.x).collect::<Vec<_>>(), [100.0, 500.0, 0.0], "the likeliest first");
-    store.decide(study, all[0].id, Some("breach"), Some(json!([[1.0, 2.0], [3.0, 4.0]]))).await.unwrap();
-    store.decide(study, all[1].id, Some("keep"), None).await.unwrap();
+    change!(store, study, |c| c.decide(all[0].id, Some("breach"), Some(json!([[1.0, 2.0], [3.0, 4.0]]))));
+    change!(store, study, |c| c.decide(all[1].id, Some("keep"), None));
     // One was moved a little, one is gone that nothing was decided about, one that something was.
-    store.keep_barriers(study, vec![new(110.0, 0.95), new(300.0, 0.6)], 20.0).await.unwrap();
+    change!(store, study, |c| c.keep_barriers(vec![new(110.0, 0.95), new(300.0, 0.6)], 20.0));
     let now = store.barriers(study).await.unwrap();
     let told: Vec<_> = now.iter().map(|b| (b.x, b.found, b.decision.as_deref())).collect();
     assert_eq!(told, [(110.0, true, Some("breach")), (300.0, true, None), (500.0, false, Some("keep"))]);
@@ -318,7 +413,7 @@ async fn decisions_about_barriers_outlive_a_search() {
 #[tokio::test(flavor = "multi_thread")]
 async fn rasters_of_any_shape_and_kind_are_read_as_they_were_written() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap().id;
+    let study = self::study(&store).await.id;
     // One block, parts of blocks, single rows and columns, whole multiples.
     for (rows, cols) in [(1, 1), (1, 1030), (1025, 1), (512, 512), (513, 511), (1024, 300)] {
         let frame = Frame { rows, cols, ..FRAME };
@@ -330,7 +425,7 @@ async fn rasters_of_any_shape_and_kind_are_read_as_they_were_written() {
         writer.put(NewRaster::at(RasterRole::Direction, &frame), &codes, &|_| true).await.unwrap();
         writer.put(NewRaster::at(RasterRole::Accumulation, &frame), &cells, &|_| true).await.unwrap();
         writer.put(NewRaster::at(RasterRole::Filled, &frame), &ground, &|_| true).await.unwrap();
-        writer.commit().await.unwrap();
+        writer.into_change().await.unwrap().commit(Record::default()).await.unwrap();
         let of = async |role| store.raster(study, role).await.unwrap().unwrap();
         let (direction, area, filled) = (
             of(RasterRole::Direction).await,
@@ -353,7 +448,7 @@ async fn rasters_of_any_shape_and_kind_are_read_as_they_were_written() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_raster_whose_blocks_are_damaged_or_missing_is_an_error() {
     let (store, url) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap();
+    let study = self::study(&store).await;
     let meta = put_terrain(&store, study.id).await;
     let admin = sea_orm::Database::connect(&url).await.unwrap();
     let run = async |sql: String| sea_orm::ConnectionTrait::execute_unprepared(&admin, &sql).await.unwrap();
@@ -367,78 +462,82 @@ async fn a_raster_whose_blocks_are_damaged_or_missing_is_an_error() {
 #[tokio::test(flavor = "multi_thread")]
 async fn choices_are_changed_one_after_the_other() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap().id;
+    let study = self::study(&store).await.id;
     // Forty at once: each reads what the one before has written.
-    let add = |n: u64| {
-        let store = store.clone();
-        async move {
-            store
-                .change_settings(study, |mut kept| {
-                    let count = kept["count"].as_u64().unwrap_or(0) + 1;
-                    kept["count"] = count.into();
-                    kept[format!("of {n}")] = n.into();
-                    Ok::<_, Error>((self::kept(kept), count))
-                })
-                .await
-                .unwrap()
-        }
+    let add = async |n: u64| {
+        let change = store.change(study).await.unwrap();
+        let mut kept = change.study().settings.clone();
+        let count = kept["count"].as_u64().unwrap_or(0) + 1;
+        kept["count"] = count.into();
+        kept[format!("of {n}")] = n.into();
+        change.set_settings(self::kept(kept)).await.unwrap();
+        change.commit(Record::default()).await.unwrap();
+        count
     };
     let mut counts = futures::future::join_all((0..40).map(add)).await;
     counts.sort_unstable();
     assert_eq!(counts, (1..=40).collect::<Vec<u64>>());
     let kept = store.study(study).await.unwrap().settings;
     assert!((0..40u64).all(|n| kept[format!("of {n}")] == n), "{kept}");
-    // What fails changes nothing.
-    let failed = store.change_settings(study, |_| Err::<(_, ()), _>(Error::NotFound("choice"))).await;
-    assert!(failed.is_err());
-    assert_eq!(store.study(study).await.unwrap().settings, kept);
     // A study that is not there has none.
-    let gone = store.change_settings(study + 99, |settings| Ok::<_, Error>((self::kept(settings), ()))).await;
-    assert!(matches!(gone, Err(Error::NotFound("study"))));
+    assert!(matches!(store.change(study + 99).await, Err(Error::NotFound("study"))));
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn choices_do_not_wait_for_rasters_that_are_written_and_networks_know_their_flow() {
+async fn choices_do_not_wait_for_rasters_that_are_written_and_results_land_with_them() {
     let (store, _) = store().await;
-    let study = store.create_study("A", "", None).await.unwrap().id;
+    let study = self::study(&store).await.id;
     let flow = Grid::filled(40, 30, 1u32);
     let frame = Frame { rows: 40, cols: 30, ..FRAME };
-    let route = async |network: bool| {
-        let writer = store.write(study).await.unwrap();
-        writer.put(NewRaster::at(RasterRole::Accumulation, &frame), &flow, &|_| true).await.unwrap();
-        // Somebody chooses while the rasters are on their way.
-        let choose = store.change_settings(study, |mut kept| {
-            kept["chosen"] = true.into();
-            Ok::<_, Error>((self::kept(kept), ()))
-        });
-        tokio::time::timeout(Duration::from_secs(5), choose).await.expect("nobody waits").unwrap();
-        if network {
-            assert_eq!(writer.study().await.unwrap().network, Some(json!({ "threshold": 7, "v": 1 })));
-            writer.change_study(vec![(StudyPart::Network, None)]).await.unwrap();
-        }
-        writer.commit().await.unwrap();
-        store.raster(study, RasterRole::Accumulation).await.unwrap().unwrap().id
+    let writer = store.write(study).await.unwrap();
+    let new = NewRaster::at(RasterRole::Accumulation, &frame);
+    let number = writer.put(new, &flow, &|_| true).await.unwrap();
+    // Somebody chooses while the rasters are on their way.
+    let choose = async {
+        let change = store.change(study).await.unwrap();
+        change.set_settings(kept(json!({ "chosen": true }))).await.unwrap();
+        change.commit(Record::default()).await.unwrap();
     };
-    let first = route(false).await;
-    let keep = async |of, cells: u32| {
-        let inverse = Inverse::SetThreshold { cells };
-        let log = LogLine { stage: "Network", text: "set".into(), settings: json!({}), took: Duration::ZERO };
-        let record = Record { undo: Some(("threshold".into(), inverse)), log: Some(log) };
-        store.keep_network(study, of, kept(json!({ "threshold": cells })), record).await.unwrap()
-    };
-    assert_eq!(keep(first, 7).await, KeptNetwork::Kept);
-    let second = route(true).await;
-    // What was measured on the flow before is not kept, nor what would be written beside it.
-    assert_eq!(keep(first, 8).await, KeptNetwork::Outdated);
-    assert_eq!(store.study(study).await.unwrap().network, None);
-    assert_eq!(store.log_entries(study).await.unwrap().len(), 1);
-    assert_eq!(keep(second, 8).await, KeptNetwork::Kept);
-    assert_eq!(store.log_entries(study).await.unwrap().len(), 2);
-    let undone = store.take_last_change(study).await.unwrap().unwrap();
-    assert_eq!(undone.inverse, Inverse::SetThreshold { cells: 8 });
-    let kept = store.study(study).await.unwrap();
+    tokio::time::timeout(Duration::from_secs(5), choose).await.expect("nobody waits");
+    let change = writer.into_change().await.unwrap();
+    assert_eq!(change.study().settings["chosen"], true);
+    assert_eq!(change.raster(RasterRole::Accumulation).await.unwrap().map(|r| r.id), Some(number));
+    assert_eq!(store.raster(study, RasterRole::Accumulation).await.unwrap(), None, "not yet for others");
+    change.set(vec![(StudyPart::Network, Some(kept(json!({ "threshold": 8 }))))]).await.unwrap();
+    change.commit(Record::log(LogLine::new("Conditioning", "routed"))).await.unwrap();
+    assert_eq!(store.raster(study, RasterRole::Accumulation).await.unwrap().map(|r| r.id), Some(number));
+    let now = store.study(study).await.unwrap();
     assert_eq!(
-        (kept.network, &kept.settings["chosen"]),
+        (now.network, &now.settings["chosen"]),
         (Some(json!({ "threshold": 8, "v": 1 })), &json!(true))
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_database_holds_what_a_study_may_have_once() {
+    let (store, _) = store().await;
+    let study = self::study(&store).await.id;
+    let lines: [u8; 0] = [];
+    let add = async |name: &str| {
+        let change = store.change(study).await.unwrap();
+        let id = change.add_trial(name, kept(json!({})), "", &lines).await?;
+        change.commit(Record::default()).await?;
+        Ok::<_, Error>(id)
+    };
+    let (a, b) = (add("one").await.unwrap(), add("two").await.unwrap());
+    assert!(add("one").await.is_err(), "names are unique");
+    for id in [a, b] {
+        change!(store, study, |c| c.choose_trial(Some((id, "why".into()))));
+    }
+    let chosen: Vec<i64> = store
+        .trials(study)
+        .await
+        .unwrap()
+        .iter()
+        .filter(|t| t.justification.is_some())
+        .map(|t| t.id)
+        .collect();
+    assert_eq!(chosen, [b], "one is chosen");
+    change!(store, study, |c| c.set_trial_deleted(a, true));
+    add("one").await.expect("the name is free again");
 }

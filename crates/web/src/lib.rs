@@ -14,6 +14,7 @@ use axum::extract::DefaultBodyLimit;
 use axum::routing::get;
 use bothros_store::{Event, Store};
 use bothros_workflow::{Calibration, Facts, GridCache};
+use moka::policy::EvictionPolicy;
 use tokio::sync::broadcast;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
 use tower_http::compression::{CompressionLayer, CompressionLevel};
@@ -81,9 +82,13 @@ impl App {
             events,
             options: Arc::new(options),
             health,
-            facts: moka::future::Cache::new(1000),
+            facts: moka::future::Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
+                .max_capacity(1000)
+                .build(),
             // By size: 128 MiB.
             tiles: moka::future::Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
                 .weigher(|key: &String, (_, bytes): &map::tiles::Tile| (key.len() + bytes.len()) as u32)
                 .max_capacity(128 << 20)
                 .build(),

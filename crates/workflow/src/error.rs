@@ -33,6 +33,14 @@ pub enum Error {
 }
 
 impl Error {
+    /// Asked for what needs the prepared DEM, before there is one.
+    pub fn not_prepared() -> Self {
+        Self::Refused("prepare the DEM first".into())
+    }
+    /// As [`Error::not_prepared`], where the Terrain stage tells what is missing.
+    pub fn not_ready() -> Self {
+        Self::Refused("the DEM is not ready yet: see the findings of the Terrain stage".into())
+    }
     /// Asked for what needs flow, before flow is routed.
     pub fn not_routed() -> Self {
         Self::Refused("there is no flow accumulation yet: condition and route flow first".into())

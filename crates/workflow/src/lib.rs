@@ -8,8 +8,10 @@ mod handover;
 mod inputs;
 mod jobs;
 mod network;
+mod stage;
 mod study;
 mod terrain;
+mod undo;
 
 pub use catchments::*;
 pub use conditioning::*;
@@ -18,5 +20,7 @@ pub use handover::*;
 pub use inputs::*;
 pub use jobs::{blocking, work};
 pub use network::*;
+pub use stage::Stage;
 pub use study::*;
 pub use terrain::*;
+pub use undo::undo;

@@ -14,6 +14,7 @@ mod flats;
 mod inflows;
 mod method;
 mod mfd;
+mod percentiles;
 mod spread;
 
 pub use accumulation::{ACCUMULATION_NODATA, flow_accumulation, weighted_accumulation};
@@ -24,6 +25,7 @@ pub use fall::with_least_fall;
 pub(crate) use inflows::{inflows_of_row, largest_inflow_of_row};
 pub use method::{Method, accumulate_by};
 pub use mfd::{MFD_EXPONENT, mfd_accumulation};
+pub use percentiles::log_percentiles;
 pub use spread::REAL_ACCUMULATION_NODATA;
 
 use crate::{Grid, NEIGHBOURS};

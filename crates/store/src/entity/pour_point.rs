@@ -17,6 +17,10 @@ pub struct Model {
     pub x: f64,
     /// northing as given, study CRS
     pub y: f64,
+    /// how far it snaps, metres
+    pub snap_m: f64,
+    /// to what it snaps
+    pub snap_to: String,
     /// the catchment: cell, distance moved, measures; none where routing has not been done
     pub catchment: Option<Json>,
     /// the outline as GeoJSON coordinates, study CRS

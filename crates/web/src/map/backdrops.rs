@@ -5,7 +5,6 @@ use axum::extract::{Multipart, Path, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bothros_core::{TiePoint, place_picture};
-use bothros_store::Inverse;
 use bothros_workflow::{NewPicture, PicturePlace, Provenance};
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -151,10 +150,6 @@ pub async fn place(
 }
 
 pub async fn remove(State(app): State<App>, Path((study, id)): Path<(i64, i64)>) -> Result<Response> {
-    let before = app.store.backdrop(study, id).await?;
-    app.store.set_backdrop_deleted(study, id, true).await?;
-    app.store.remember(study, &format!("{} removed", before.name), &Inverse::RestoreBackdrop { id }).await?;
-    let text = format!("Removed the picture {}", before.name);
-    app.store.log(study, "Terrain", &text, before.provenance, Default::default()).await?;
+    bothros_workflow::remove_backdrop(&app.store, study, id).await?;
     Ok(changed(STUDY))
 }

@@ -4,17 +4,17 @@ use axum::Json;
 use axum::extract::{Multipart, Path, Query, State};
 use axum::response::Response;
 use bothros_core::conditioning::Line;
-use bothros_store::{Inverse, Layer, LayerRole, LayerShape, Shape};
-use bothros_workflow::{Facts, NewLayer, layer_shapes};
+use bothros_store::{Layer, LayerRole, LayerShape, Shape};
+use bothros_workflow::{Drawn, NewLayer};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::App;
 use crate::http::changed::{STUDY, changed};
 use crate::http::error::{Result, WebError};
-use crate::http::form::{Form, are_coordinates, number_within};
+use crate::http::form::{Form, number_within};
 use crate::http::upload::{receive_layer, told};
-use crate::map::measure::{falls, read_line};
+use crate::map::measure::read_line;
 use crate::stages::conditioning::actions::prepared;
 
 const LAYERS: &str = "layers-changed";
@@ -40,13 +40,7 @@ pub async fn delete_layer(
     State(app): State<App>,
     Path((study, layer)): Path<(i64, i64)>,
 ) -> Result<Response> {
-    let (before, _) = app.store.layer(study, layer).await?;
-    app.store.set_layer_deleted(study, layer, true).await?;
-    app.store
-        .remember(study, &format!("{} removed", before.name), &Inverse::RestoreLayer { id: layer })
-        .await?;
-    let text = format!("Removed {} ({} features)", before.name, before.features);
-    app.store.log(study, "Conditioning", &text, before.provenance, Default::default()).await?;
+    bothros_workflow::remove_layer(&app.store, study, layer).await?;
     Ok(changed(LAYERS))
 }
 
@@ -126,37 +120,23 @@ pub async fn draw(
     Path(study): Path<i64>,
     Form(form): Form<Drawing>,
 ) -> Result<Response> {
-    let facts = prepared(&app, study).await?;
+    prepared(&app, study).await?;
     let role = LayerRole::from_name(&form.role).ok_or_else(|| WebError::refused("say what is drawn"))?;
     let elevation = match role.has_elevation() {
         true => Some(number_within(&form.elevation, "the elevation", -12_000.0..=10_000.0, "m")?),
         false => None,
     };
-    let crs = facts.terrain.as_ref().map_or(String::new(), |t| t.crs.wkt.clone());
     let name = Some(form.name.trim().chars().take(60).collect::<String>()).filter(|n| !n.is_empty());
     let shape = match role.shape() {
-        LayerShape::Lines => {
-            let line = read_line(&form.line)?;
-            if role == LayerRole::BreachLines {
-                falls(&app, &facts, &line).await?;
-            }
-            Shape::Line(line)
-        }
+        LayerShape::Lines => Shape::Line(read_line(&form.line)?),
         LayerShape::Points | LayerShape::PointsOrPolygons => {
             let place: Line = serde_json::from_str(&form.line).unwrap_or_default();
-            let place = *place.first().ok_or_else(|| WebError::refused("click where it is"))?;
-            if !are_coordinates(place.iter()) {
-                return Err(WebError::refused("the place lies nowhere on the earth"));
-            }
-            Shape::Point(place)
+            Shape::Point(*place.first().ok_or_else(|| WebError::refused("click where it is"))?)
         }
         LayerShape::Polygons => Shape::Polygons(vec![vec![read_ring(&form.line)?]]),
     };
-    let (layer, feature) = app.store.draw(study, role, name, elevation, shape, &crs).await?;
-    let what = role.title().to_lowercase();
-    app.store.remember(study, &format!("drawn: {what}"), &Inverse::RemoveFeature { layer, feature }).await?;
-    let text = format!("Drew: {what}");
-    app.store.log(study, "Conditioning", &text, json!({ "line": form.line }), Default::default()).await?;
+    let new = Drawn { role, name, elevation, shape };
+    bothros_workflow::draw(&app.store, study, new).await?;
     Ok(changed(LAYERS))
 }
 
@@ -173,54 +153,11 @@ pub async fn reshape(
     Path((study, layer, feature)): Path<(i64, i64, u32)>,
     Form(form): Form<Reshaped>,
 ) -> Result<Response> {
-    let facts = prepared(&app, study).await?;
-    let (about, features) = layer_shapes(&app.store, &facts, layer).await?;
-    if about.role == LayerRole::Provisional {
-        return Err(WebError::refused("the provisional network is computed, and cannot be edited"));
-    }
-    // Features are kept in the CRS that the DEM had when they came.
-    let terrain = facts.terrain.as_ref().map(|t| t.crs.wkt.as_str());
-    if about.provenance["crs"].as_str().is_some_and(|wkt| Some(wkt) != terrain) {
-        return Err(WebError::refused(format!(
-            "{} came in another CRS than the DEM has now: add it again to edit it",
-            about.name
-        )));
-    }
-    if !features.iter().any(|f| f.id == feature) {
-        return Err(WebError::refused("somebody else has deleted this feature meanwhile"));
-    }
-    let (what, before) = if form.shape.is_empty() {
-        ("deleted", app.store.remove_feature(study, layer, feature).await?)
-    } else {
-        let shape: Shape =
-            serde_json::from_str(&form.shape).map_err(|_| WebError::refused("the shape cannot be read"))?;
-        check_shape(&app, &facts, about.role, &shape).await?;
-        ("reshaped", app.store.reshape_feature(study, layer, feature, shape).await?)
+    prepared(&app, study).await?;
+    let shape = match form.shape.as_str() {
+        "" => None,
+        text => Some(serde_json::from_str(text).map_err(|_| WebError::refused("the shape cannot be read"))?),
     };
-    let named = before.name.clone().unwrap_or_else(|| format!("feature {feature} of {}", about.name));
-    let inverse = Inverse::RestoreFeature { layer, feature: serde_json::to_value(&before)? };
-    app.store.remember(study, &format!("{named} {what}"), &inverse).await?;
-    let text = format!("{what}: {named}");
-    app.store.log(study, "Conditioning", &text, json!({}), Default::default()).await?;
+    bothros_workflow::reshape(&app.store, study, layer, feature, shape).await?;
     Ok(changed(LAYERS))
-}
-
-/// Refuses a shape that its role cannot have.
-async fn check_shape(app: &App, facts: &Facts, role: LayerRole, shape: &Shape) -> Result<()> {
-    let finite = |points: &[[f64; 2]]| are_coordinates(points.iter().flatten());
-    let fits = match (role.shape(), shape) {
-        (LayerShape::Points | LayerShape::PointsOrPolygons, Shape::Point(p)) => finite(&[*p]),
-        (LayerShape::Lines, Shape::Line(line)) => finite(line) && line.windows(2).any(|w| w[0] != w[1]),
-        (LayerShape::Polygons | LayerShape::PointsOrPolygons, Shape::Polygons(all)) => {
-            !all.is_empty() && all.iter().flatten().all(|ring| ring.len() > 3 && finite(ring))
-        }
-        _ => false,
-    };
-    if !fits {
-        return Err(WebError::refused(format!("{} cannot have this shape", role.title().to_lowercase())));
-    }
-    match shape {
-        Shape::Line(line) if role == LayerRole::BreachLines => falls(app, facts, line).await,
-        _ => Ok(()),
-    }
 }

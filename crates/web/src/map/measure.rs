@@ -3,10 +3,10 @@
 use askama::Template;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
+use bothros_core::Cell;
 use bothros_core::conditioning::Line;
-use bothros_core::{Cell, Frame, Grid};
+use bothros_core::profile::{Profile, distances_along};
 use bothros_store::{RasterMeta, RasterRole};
-use bothros_workflow::{BarrierFacts, Facts, Profile};
 use serde::Deserialize;
 
 use crate::App;
@@ -23,53 +23,6 @@ pub(crate) fn read_line(text: &str) -> Result<Line> {
         return Err(WebError::refused("a line needs two different points"));
     }
     Ok(line)
-}
-
-/// The DEM around a line, with some cells more.
-pub(crate) async fn around(app: &App, facts: &Facts, line: &Line, more_m: f64) -> Result<(Grid<f32>, Frame)> {
-    let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
-    let frame = &terrain.frame;
-    let meta = app.store.raster(facts.study, RasterRole::Dem).await?;
-    let meta = meta.ok_or_else(|| WebError::refused("prepare the DEM first"))?;
-    let more = more_m / frame.unit_m + 2.0 * frame.cell_size;
-    let bound =
-        |axis: usize, sign: f64| line.iter().map(|p| p[axis] * sign).fold(f64::NEG_INFINITY, f64::max) * sign;
-    let col = |x: f64| (((x - frame.left) / frame.cell_size).floor().max(0.0) as usize).min(frame.cols - 1);
-    let row = |y: f64| (((frame.top - y) / frame.cell_size).floor().max(0.0) as usize).min(frame.rows - 1);
-    let (left, right) = (col(bound(0, -1.0) - more), col(bound(0, 1.0) + more));
-    let (top, bottom) = (row(bound(1, 1.0) + more), row(bound(1, -1.0) - more));
-    let (rows, cols) = (bottom - top + 1, right - left + 1);
-    if rows * cols > 16_000_000 {
-        return Err(WebError::refused("the line is too long to be looked at; draw it where the barrier is"));
-    }
-    let dem = app.store.read_window::<f32>(&meta, 0, (top as isize, left as isize), (rows, cols)).await?;
-    Ok((dem, frame.window(top, left, rows, cols)))
-}
-
-/// Refuses a breach line that runs uphill or off the DEM, with what was found at its ends.
-pub(crate) async fn falls(app: &App, facts: &Facts, line: &Line) -> Result<()> {
-    let (dem, frame) = around(app, facts, line, 0.0).await?;
-    let z = |p: Option<&[f64; 2]>| {
-        let cell = p.and_then(|p| frame.cell_at(p[0], p[1]))?;
-        dem.get(cell).copied().filter(|z| !z.is_nan())
-    };
-    match (z(line.first()), z(line.last())) {
-        (Some(from), Some(to)) if to > from => Err(WebError::refused(format!(
-            "this breach line runs uphill: it begins at {from:.2} m and ends at {to:.2} m. Draw it from upstream to downstream"
-        ))),
-        (Some(_), Some(_)) => Ok(()),
-        _ => Err(WebError::refused(
-            "a breach line begins and ends where there are elevations; one end lies outside",
-        )),
-    }
-}
-
-/// The ground along a barrier's line.
-pub async fn profile(app: &App, facts: &Facts, barrier: &BarrierFacts) -> Result<Profile> {
-    // Enough to see what lies beside it.
-    let more_m = 4.0 * facts.terrain.as_ref().map_or(3.0, |t| t.frame.cell_m());
-    let (dem, frame) = around(app, facts, &barrier.line, more_m).await?;
-    Ok(bothros_workflow::profile_along(&dem, &frame, &barrier.line, more_m))
 }
 
 /// A line as JSON.
@@ -111,12 +64,7 @@ pub async fn measured(
     if cells.is_empty() {
         return Err(WebError::refused("the line lies outside the DEM"));
     }
-    let mut distance_m = vec![0.0];
-    for pair in cells.windows(2) {
-        let diagonal = pair[0].row != pair[1].row && pair[0].col != pair[1].col;
-        let step = frame.cell_m() * if diagonal { std::f64::consts::SQRT_2 } else { 1.0 };
-        distance_m.push(distance_m[distance_m.len() - 1] + step);
-    }
+    let distance_m = distances_along(&cells, &frame);
     let dem = app
         .store
         .raster(study, RasterRole::Dem)

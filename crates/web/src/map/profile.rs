@@ -1,6 +1,6 @@
 //! The ground along a line, drawn.
 
-use bothros_workflow::Profile;
+use bothros_core::profile::Profile;
 
 /// The ground along a line as a drawing: before as a line over grey, the cut filled, after as a line.
 pub fn profile_svg(p: &Profile, first: &str, last: &str) -> String {

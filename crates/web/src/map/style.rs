@@ -3,7 +3,6 @@
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
-use bothros_workflow::change_settings;
 use serde::Deserialize;
 
 use crate::App;
@@ -27,10 +26,6 @@ pub async fn style(
     }
     let style: serde_json::Value =
         serde_json::from_str(&form.style).map_err(|_| WebError::refused("the style cannot be read"))?;
-    change_settings(&app.store, study, |settings| {
-        settings.style = style;
-        Ok(())
-    })
-    .await?;
+    bothros_workflow::set_style(&app.store, study, style).await?;
     Ok(StatusCode::NO_CONTENT.into_response())
 }

@@ -4,9 +4,6 @@
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use bothros_core::Threshold;
-use bothros_store::Inverse;
-use bothros_workflow::{Facts, PourPointPlace, put_back_settings};
 use serde::Deserialize;
 use serde_json::json;
 
@@ -31,7 +28,7 @@ pub async fn describe(
     if name.is_empty() {
         return Err(WebError::refused("a study needs a name"));
     }
-    app.store.describe_study(study, name, form.description.trim()).await?;
+    bothros_workflow::describe_study(&app.store, study, name, form.description.trim()).await?;
     Ok(changed(STUDY))
 }
 
@@ -60,73 +57,26 @@ pub async fn restore(State(app): State<App>, Path(study): Path<i64>) -> Result<R
 }
 
 pub async fn undo(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
-    app.store.study(study).await?;
-    let Some(last) = app.store.take_last_change(study).await? else {
-        return Err(WebError::refused("there is nothing left to undo"));
-    };
-    match last.inverse {
-        Inverse::RemovePourPoint { id } => app.store.set_pour_point_deleted(study, id, true).await?,
-        Inverse::RestorePourPoint { id } => app.store.set_pour_point_deleted(study, id, false).await?,
-        Inverse::ChangePourPoint { id, name, x, y } => {
-            let place = PourPointPlace { name, x, y };
-            let new = bothros_workflow::place_pour_point(&app.store, &app.grids, study, place).await?;
-            app.store.change_pour_point(study, id, new).await?;
-        }
-        Inverse::RemoveLayer { id } => app.store.set_layer_deleted(study, id, true).await?,
-        Inverse::RestoreLayer { id } => app.store.set_layer_deleted(study, id, false).await?,
-        Inverse::RemoveBackdrop { id } => app.store.set_backdrop_deleted(study, id, true).await?,
-        Inverse::RestoreBackdrop { id } => app.store.set_backdrop_deleted(study, id, false).await?,
-        Inverse::PlaceBackdrop { id, placing } => {
-            bothros_workflow::put_backdrop_back(&app.store, study, id, placing).await?
-        }
-        Inverse::RemoveFeature { layer, feature } => {
-            app.store.remove_feature(study, layer, feature).await?;
-        }
-        Inverse::RestoreFeature { layer, feature } => {
-            app.store.restore_feature(study, layer, serde_json::from_value(feature)?).await?;
-        }
-        Inverse::Decide { barrier, decision, line } => {
-            app.store.decide(study, barrier, decision.as_deref(), line).await?;
-        }
-        Inverse::SetSettings { settings } => {
-            put_back_settings(&app.store, study, settings).await?;
-            // Changes of streams by hand are among the settings: the network's figures follow.
-            if let Some(network) = Facts::of(&app.store.study(study).await?)?.network {
-                bothros_workflow::set_threshold(&app.store, &app.grids, study, network.threshold, false)
-                    .await?;
-            }
-        }
-        Inverse::Prepare { preparing } => {
-            bothros_workflow::prepare(&app.store, study, bothros_store::kept::read(preparing)?, false)
-                .await?;
-        }
-        Inverse::SetSource { source } => {
-            bothros_workflow::restore_source(&app.store, study, source).await?;
-        }
-        Inverse::RemoveTrial { id } => app.store.set_trial_deleted(study, id, true).await?,
-        Inverse::RestoreTrial { id } => app.store.set_trial_deleted(study, id, false).await?,
-        Inverse::ChooseTrial { id, justification, cells } => {
-            app.store.choose_trial(study, id.map(|id| (id, justification))).await?;
-            if let Some(cells) = cells {
-                let threshold = Threshold::cells(cells);
-                bothros_workflow::set_threshold(&app.store, &app.grids, study, threshold, false).await?;
-            }
-        }
-        Inverse::SetThreshold { cells } => {
-            bothros_workflow::set_threshold(&app.store, &app.grids, study, Threshold::cells(cells), false)
-                .await?;
+    let undone = bothros_workflow::undo(&app.store, &app.grids, study).await?;
+    let mut headers = HeaderMap::new();
+    let told = json!({ "study-changed": true, "points-changed": true, "undone": undone });
+    let told = in_ascii(&told.to_string());
+    headers.insert("HX-Trigger", HeaderValue::from_str(&told).unwrap_or(HeaderValue::from_static(STUDY)));
+    Ok((StatusCode::NO_CONTENT, headers).into_response())
+}
+
+/// JSON in letters that a header can carry.
+fn in_ascii(json: &str) -> String {
+    let mut out = String::with_capacity(json.len());
+    let mut units = [0; 2];
+    for c in json.chars() {
+        match c.is_ascii() {
+            true => out.push(c),
+            // Letters beyond the basic plane are pairs of two units.
+            false => c.encode_utf16(&mut units).iter().for_each(|unit| out += &format!("\\u{unit:04x}")),
         }
     }
-    app.store.log(study, "Study", &format!("Undone: {}", last.label), json!({}), Default::default()).await?;
-    let mut headers = HeaderMap::new();
-    let told = json!({ "study-changed": true, "points-changed": true, "undone": last.label }).to_string();
-    // Names may hold letters that a header cannot.
-    let ascii: String = told
-        .chars()
-        .map(|c| if c.is_ascii() { c.to_string() } else { format!("\\u{:04x}", c as u32 & 0xFFFF) })
-        .collect();
-    headers.insert("HX-Trigger", HeaderValue::from_str(&ascii).unwrap_or(HeaderValue::from_static(STUDY)));
-    Ok((StatusCode::NO_CONTENT, headers).into_response())
+    out
 }
 
 pub async fn cancel(State(app): State<App>, Path((study, job)): Path<(i64, i64)>) -> Result<Response> {
@@ -145,4 +95,20 @@ pub async fn raw(State(app): State<App>, Path(study): Path<i64>) -> Result<Respo
         (header::CONTENT_DISPOSITION, format!("attachment; filename=\"study_{study}.json\"")),
     ];
     Ok((headers, text).into_response())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn headers_carry_all_letters() {
+        let told = json!({ "undone": "Gué 𝔊 水 “x” placed" }).to_string();
+        let carried = in_ascii(&told);
+        assert!(carried.is_ascii() && HeaderValue::from_str(&carried).is_ok());
+        assert_eq!(
+            serde_json::from_str::<serde_json::Value>(&carried).unwrap(),
+            json!({ "undone": "Gué 𝔊 水 “x” placed" })
+        );
+    }
 }

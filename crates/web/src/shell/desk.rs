@@ -3,11 +3,11 @@
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_store::Job;
-use bothros_workflow::Facts;
+use bothros_workflow::{Facts, Stage};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
-use crate::stages::{self, STAGES};
+use crate::stages;
 
 /// A name and a value, perhaps with a place on the map.
 pub(crate) struct Fact {
@@ -36,16 +36,10 @@ pub(crate) async fn busy(app: &App, study: i64) -> Result<(bool, Busy)> {
 }
 
 pub async fn desk(State(app): State<App>, Path((study, stage)): Path<(i64, String)>) -> Result<Response> {
+    let stage = Stage::from_key(&stage).ok_or_else(|| {
+        let all: Vec<&str> = Stage::ALL.into_iter().map(Stage::key).collect();
+        WebError::nothing(format!("there is no such stage; there are {}", all.join(", ")))
+    })?;
     let facts = Facts::clone(&*app.facts(study).await?);
-    match stage.as_str() {
-        "terrain" => stages::terrain::desk::terrain(&app, study, facts).await,
-        "conditioning" => stages::conditioning::desk::conditioning(&app, study, facts).await,
-        "network" => stages::network::desk::network(&app, study, facts).await,
-        "catchments" => stages::catchments::desk::catchments(&app, study, facts).await,
-        "handover" => stages::handover::desk::handover(&app, study, facts).await,
-        _ => Err(WebError::nothing(format!(
-            "there is no such stage; there are {}",
-            STAGES.map(|s| s.0).join(", ")
-        ))),
-    }
+    stages::desk(&app, facts, stage).await
 }

@@ -7,8 +7,8 @@ use axum::response::Response;
 
 use crate::http::error::{Result, WebError};
 use crate::http::security::Token;
-use crate::stages::STAGES;
 use crate::ui::page;
+use bothros_workflow::Stage;
 
 /// Words of a topic with their meanings.
 type Words = &'static [(&'static str, &'static str)];
@@ -188,7 +188,7 @@ struct Help {
 pub async fn help(Path(topic): Path<String>) -> Result<Response> {
     let found =
         TOPICS.iter().find(|t| t.0 == topic).ok_or_else(|| WebError::nothing("there is no help on this"))?;
-    let title = STAGES.iter().find(|s| s.0 == topic).map_or("Studies", |s| s.1);
+    let title = Stage::from_key(&topic).map_or("Studies", Stage::title);
     page(&Help { title, text: found.1, words: found.2, keys: if topic == "start" { &[] } else { &KEYS } })
 }
 

@@ -3,127 +3,102 @@
 use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
-use bothros_store::{Job, Store};
-use bothros_workflow::{Facts, Severity, conditioning_key, findings};
+use bothros_store::{Job, JobKind, Store};
+use bothros_workflow::{Facts, Stage, conditioning_key};
 
 use crate::App;
 use crate::http::error::Result;
-use crate::stages::STAGES;
+use crate::stages;
 use crate::ui::numbers;
 use crate::ui::page;
 
+/// The state of a stage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StageState {
+    /// nothing was done
+    None,
+    /// a job works on it
+    Running,
+    /// its results are there
+    Done,
+    /// the analyst has to do something
+    Attention,
+    /// its results are older than the choices
+    Out,
+}
+
+impl StageState {
+    /// Name in style sheets.
+    pub fn key(self) -> &'static str {
+        match self {
+            Self::None => "none",
+            Self::Running => "running",
+            Self::Done => "done",
+            Self::Attention => "attention",
+            Self::Out => "out",
+        }
+    }
+
+    /// In words.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::None => "not begun",
+            Self::Running => "running",
+            Self::Done => "done",
+            Self::Attention => "needs attention",
+            Self::Out => "out of date",
+        }
+    }
+}
+
+/// What tells how far a study is.
+pub struct Standing<'a> {
+    /// what is known of it
+    pub facts: &'a Facts,
+    /// number of pour points
+    pub points: usize,
+    /// the job that waits or runs
+    pub job: Option<&'a Job>,
+    /// the last job where it ended badly
+    pub failed: Option<&'a Job>,
+    /// whether a package was written, and is up to date
+    pub package: Option<bool>,
+    /// whether choices have changed since flow was routed
+    pub stale: bool,
+}
+
+impl Standing<'_> {
+    /// Whether a job of one of these kinds waits or runs.
+    pub fn runs(&self, kinds: &[JobKind]) -> bool {
+        self.job.is_some_and(|j| kinds.iter().any(|k| k.name() == j.kind))
+    }
+
+    /// Whether the last job was of one of these kinds and ended badly.
+    pub fn failed(&self, kinds: &[JobKind]) -> bool {
+        self.failed.is_some_and(|j| kinds.iter().any(|k| k.name() == j.kind))
+    }
+}
+
 /// A stage as the rail shows it.
-pub struct Stage {
-    pub key: &'static str,
-    pub name: &'static str,
-    pub number: usize,
-    /// none, running, done, attention, out
-    pub state: &'static str,
-    pub state_text: &'static str,
+pub struct OnRail {
+    pub stage: Stage,
+    pub state: StageState,
     pub fact: String,
 }
 
-/// How far a study is. `failed` is the last job where it ended badly; `package` tells whether one was
-/// written, and whether nothing was done since; `stale` whether choices have changed since flow was routed.
-pub fn stages(
-    facts: &Facts,
-    points: usize,
-    job: Option<&Job>,
-    failed: Option<&Job>,
-    package: Option<bool>,
-    stale: bool,
-) -> Vec<Stage> {
-    let running = |kinds: &[&str]| job.is_some_and(|j| kinds.contains(&j.kind.as_str()));
-    let broken = |kinds: &[&str]| failed.is_some_and(|j| kinds.contains(&j.kind.as_str()));
-    STAGES
-        .iter()
-        .enumerate()
-        .map(|(at, &(key, name, purpose))| {
-            let (state, fact) = match key {
-                "terrain" => match (&facts.terrain, &facts.source) {
-                    _ if running(&["import", "prepare"]) => ("running", "working…".into()),
-                    (Some(t), _) => (
-                        "done",
-                        format!(
-                            "{} {}, {} cells",
-                            t.frame.cell_size,
-                            numbers::unit(&t.crs.unit),
-                            numbers::whole(t.summary.cells)
-                        ),
-                    ),
-                    (None, Some(s)) if s.summary.is_some() || s.band.is_none() => {
-                        let open =
-                            findings(facts).iter().filter(|f| f.severity == Severity::Blocking).count();
-                        ("attention", format!("{open} to settle"))
-                    }
-                    _ if broken(&["import", "prepare"]) => ("attention", "could not be read".into()),
-                    _ => ("none", "no DEM yet".into()),
-                },
-                "conditioning" => match &facts.routing {
-                    _ if running(&["route", "review"]) => ("running", "working…".into()),
-                    Some(_) if stale => ("out", "choices have changed".into()),
-                    Some(r) => ("done", format!("{} sinks filled", numbers::whole(r.sinks.sinks))),
-                    None if facts.review.is_some() => (
-                        "none",
-                        facts.review.as_ref().map_or(String::new(), |r| {
-                            format!("{} sinks, {} barriers", numbers::whole(r.sinks.sinks), r.barriers)
-                        }),
-                    ),
-                    None => (
-                        "none",
-                        if facts.terrain.is_some() { "not begun".into() } else { purpose.to_owned() },
-                    ),
-                },
-                "network" => match (&facts.network, &facts.terrain) {
-                    (Some(n), Some(t)) => (
-                        if stale { "out" } else { "done" },
-                        format!(
-                            "{}, {} reaches",
-                            numbers::area(n.threshold.as_area(&t.frame).as_m2()),
-                            numbers::whole(n.reaches as u64)
-                        ),
-                    ),
-                    _ => ("none", "needs routed flow".into()),
-                },
-                "catchments" => match points {
-                    0 => (
-                        "none",
-                        if facts.routing.is_some() {
-                            "no pour point yet".into()
-                        } else {
-                            "needs routed flow".into()
-                        },
-                    ),
-                    n if facts.routing.is_none() || stale => ("out", format!("{n} to delineate again")),
-                    1 => ("done", "1 pour point".into()),
-                    n => ("done", format!("{n} pour points")),
-                },
-                _ if running(&["package"]) => ("running", "writing…".into()),
-                _ if facts.network.is_some() && package == Some(true) && !stale => {
-                    ("done", "package written".into())
-                }
-                _ if facts.network.is_some() && package.is_some() => ("out", "package to write again".into()),
-                _ => (
-                    "none",
-                    if facts.network.is_some() { "ready to write".into() } else { "needs a network".into() },
-                ),
-            };
-            let state_text = match state {
-                "running" => "running",
-                "done" => "done",
-                "attention" => "needs attention",
-                "out" => "out of date",
-                _ => "not begun",
-            };
-            Stage { key, name, number: at + 1, state, state_text, fact }
-        })
-        .collect()
+/// How far a study is.
+pub fn stages(study: &Standing<'_>) -> Vec<OnRail> {
+    let of = |stage| {
+        let (state, fact) = stages::standing(stage, study);
+        OnRail { stage, state, fact }
+    };
+    Stage::ALL.into_iter().map(of).collect()
 }
 
 #[derive(Template)]
 #[template(path = "shell/rail.html")]
 struct Rail {
-    stages: Vec<Stage>,
+    stages: Vec<OnRail>,
 }
 
 pub async fn rail(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
@@ -139,14 +114,15 @@ pub async fn package(app: &App, study: i64) -> Result<Option<bool>> {
 }
 
 /// The stages of a study as they stand now.
-async fn current(app: &App, study: i64) -> Result<Vec<Stage>> {
+async fn current(app: &App, study: i64) -> Result<Vec<OnRail>> {
     let facts = app.facts(study).await?;
     let last = app.store.last_job(study).await?;
     let points = app.store.pour_point_count(study).await?;
     let (active, ended): (Vec<_>, Vec<_>) = last.into_iter().partition(Job::is_active);
     let failed = ended.first().filter(|j| j.state == "failed");
     let stale = is_stale(&app.store, &facts).await?;
-    Ok(stages(&facts, points, active.first(), failed, package(app, study).await?, stale))
+    let package = package(app, study).await?;
+    Ok(stages(&Standing { facts: &facts, points, job: active.first(), failed, package, stale }))
 }
 
 /// Whether flow was routed with other choices, layers or decisions than those that `key` marks.

@@ -16,7 +16,7 @@ use serde_json::{Value, json};
 use crate::App;
 use crate::http::error::Result;
 use crate::http::security::Token;
-use crate::shell::rail::{is_stale_by, stages};
+use crate::shell::rail::{StageState, Standing, is_stale_by, stages};
 use crate::ui::numbers;
 use crate::ui::page;
 
@@ -96,9 +96,10 @@ impl Gathered {
         let layers = self.layers.get(&facts.study).map_or(&[][..], Vec::as_slice);
         let barriers = self.barriers.get(&facts.study).map_or(&[][..], Vec::as_slice);
         let stale = is_stale_by(facts, || conditioning_key_of(facts, layers, barriers))?;
-        let all = stages(facts, points, job, None, self.packages.get(&facts.study).copied(), stale);
+        let package = self.packages.get(&facts.study).copied();
+        let all = stages(&Standing { facts, points, job, failed: None, package, stale });
         let running = job.map(|j| j.title().to_owned());
-        let last = all.iter().rev().find(|s| s.state == "done").unwrap_or(&all[0]);
+        let last = all.iter().rev().find(|s| s.state == StageState::Done).unwrap_or(&all[0]);
         let size = match (&facts.terrain, &facts.source) {
             (Some(t), _) => format!(
                 "{} × {} cells, {} {}",
@@ -122,9 +123,9 @@ impl Gathered {
             ),
             size,
             running: running.is_some(),
-            waiting: last.state != "done",
-            state: running.unwrap_or_else(|| format!("{}: {}", last.name, last.fact)),
-            stage: last.key,
+            waiting: last.state != StageState::Done,
+            state: running.unwrap_or_else(|| format!("{}: {}", last.stage, last.fact)),
+            stage: last.stage.key(),
         })
     }
 }

@@ -4,14 +4,13 @@ use askama::Template;
 use axum::Extension;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
-use bothros_workflow::Facts;
+use bothros_workflow::{Facts, Stage};
 use serde::Deserialize;
 use std::time::Duration;
 
 use crate::App;
 use crate::http::error::Result;
 use crate::http::security::Token;
-use crate::stages::STAGES;
 use crate::ui::page;
 
 #[derive(Template)]
@@ -20,7 +19,7 @@ struct Page {
     token: Token,
     id: i64,
     name: String,
-    stage: &'static str,
+    stage: Stage,
 }
 
 /// What the address says is shown.
@@ -46,8 +45,8 @@ pub async fn study(
         }
         Err(error) => return Err(error.into()),
     };
-    let stage = STAGES.iter().map(|s| s.0).find(|s| *s == shown.stage).unwrap_or("terrain");
-    let needed = matches!(stage, "network" | "catchments" | "handover");
+    let stage = Stage::from_key(&shown.stage).unwrap_or(Stage::Terrain);
+    let needed = stage.needs_flow();
     let facts = Facts::of(&row)?;
     tokio::spawn(async move {
         if !needed {

@@ -7,8 +7,12 @@ pub mod network;
 pub mod terrain;
 
 use axum::Router;
+use axum::response::Response;
+use bothros_workflow::{Facts, Stage};
 
 use crate::App;
+use crate::http::error::Result;
+use crate::shell::rail::{StageState, Standing};
 
 /// Routes of all stages of a study.
 pub fn routes() -> Router<App> {
@@ -25,11 +29,24 @@ pub fn uploads() -> Router<App> {
     terrain::uploads().merge(conditioning::uploads())
 }
 
-/// The five stages in the order of the work: address, name, what it is for.
-pub const STAGES: [(&str, &str, &str); 5] = [
-    ("terrain", "Terrain", "From whatever was given to a DEM that can be computed on."),
-    ("conditioning", "Conditioning", "What is wrong with the DEM for water, mended and measured."),
-    ("network", "Network", "The threshold at which streams begin."),
-    ("catchments", "Catchments", "What drains to the places that matter."),
-    ("handover", "Handover", "The results in open formats, with all that was done."),
-];
+/// The desk of a stage.
+pub async fn desk(app: &App, facts: Facts, stage: Stage) -> Result<Response> {
+    match stage {
+        Stage::Terrain => terrain::desk::desk(app, facts).await,
+        Stage::Conditioning => conditioning::desk::desk(app, facts).await,
+        Stage::Network => network::desk::desk(app, facts).await,
+        Stage::Catchments => catchments::desk::desk(app, facts).await,
+        Stage::Handover => handover::desk::desk(app, facts).await,
+    }
+}
+
+/// Where a stage stands, for the rail.
+pub fn standing(stage: Stage, study: &Standing<'_>) -> (StageState, String) {
+    match stage {
+        Stage::Terrain => terrain::rail::standing(study),
+        Stage::Conditioning => conditioning::rail::standing(study),
+        Stage::Network => network::rail::standing(study),
+        Stage::Catchments => catchments::rail::standing(study),
+        Stage::Handover => handover::rail::standing(study),
+    }
+}

@@ -3,24 +3,25 @@
 use std::time::Instant;
 
 use bothros_core::conditioning::{
-    Barrier, BarrierSearch, Line, Sink, SinkReport, StreamFit, find_barriers, list_sinks, lower_along,
-    sink_hierarchy_and_fill, stream_fits,
+    Barrier, BarrierSearch, Line, SinkReport, StreamFit, find_barriers, list_sinks, sink_hierarchy_and_fill,
+    stream_fits,
 };
 use bothros_core::memory::Step;
 use bothros_core::network::{Astray, extract, leaves_low_ground};
-use bothros_core::routing::{downstream, flow_accumulation, flow_directions};
+use bothros_core::routing::{flow_accumulation, flow_directions};
+use bothros_core::runoff::{runoff_to_fill, share_through};
 use bothros_core::terrain::{Radius, topographic_position};
-use bothros_core::{Cell, Connection, Frame, Grid, Monitor, Part, Threshold, cells_along};
+use bothros_core::{Frame, Grid, Monitor, Part, Threshold};
 use bothros_store::{
-    Barrier as Row, JobHandle, Kept, LayerFeature, LayerRole, NewBarrier, Shape, Store, StudyPart, kept,
+    Barrier as Row, JobHandle, Kept, LayerFeature, LayerRole, LogLine, NewBarrier, RasterRole, Record, Shape,
+    Store, StudyPart, kept,
 };
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 
 use crate::conditioning::choices::{lines, places};
 use crate::study::grids::prepared_dem;
 use crate::study::kept_forms::KeptBarrier;
-use crate::{Error, Facts, Result, ReviewFacts, blocking, layer_features};
+use crate::{Error, Facts, Result, ReviewFacts, Stage, blocking, layer_features};
 
 /// Sinks kept in the list, the largest by volume.
 pub(crate) const SINKS_LISTED: usize = 500;
@@ -106,103 +107,6 @@ impl BarrierFacts {
             drawn: row.line.is_some(),
         })
     }
-}
-
-/// The ground along a line.
-#[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct Profile {
-    /// distance from the line's first point, metres
-    pub distance_m: Vec<f64>,
-    /// elevation before, metres; nothing where there is none
-    pub before_m: Vec<Option<f32>>,
-    /// elevation once the ground is lowered along the line, metres
-    pub after_m: Vec<Option<f32>>,
-}
-
-/// The ground along a line before and after it is lowered, with so many metres more at both ends.
-pub fn profile_along(dem: &Grid<f32>, frame: &Frame, line: &Line, more_m: f64) -> Profile {
-    let (cut, _) = lower_along(dem, frame, std::slice::from_ref(line));
-    let mut longer = line.clone();
-    if let [a, b, ..] = line[..] {
-        longer.insert(0, beyond(b, a, more_m / frame.unit_m));
-    }
-    if let [.., a, b] = line[..] {
-        longer.push(beyond(a, b, more_m / frame.unit_m));
-    }
-    let cells = cells_along(&longer, frame, Connection::Eight);
-    let mut along = 0.0;
-    let mut profile = Profile { distance_m: Vec::new(), before_m: Vec::new(), after_m: Vec::new() };
-    let known = |grid: &Grid<f32>, cell: Cell| grid.get(cell).copied().filter(|z| !z.is_nan());
-    for (i, &cell) in cells.iter().enumerate() {
-        if let Some(before) = i.checked_sub(1).map(|i| cells[i]) {
-            let diagonal = before.row != cell.row && before.col != cell.col;
-            along += frame.cell_m() * if diagonal { std::f64::consts::SQRT_2 } else { 1.0 };
-        }
-        profile.distance_m.push(along);
-        profile.before_m.push(known(dem, cell));
-        profile.after_m.push(known(&cut, cell));
-    }
-    profile
-}
-
-/// The point that lies so far beyond `b` as seen from `a`.
-fn beyond(a: [f64; 2], b: [f64; 2], far: f64) -> [f64; 2] {
-    let length = (b[0] - a[0]).hypot(b[1] - a[1]).max(1e-9);
-    [b[0] + (b[0] - a[0]) / length * far, b[1] + (b[1] - a[1]) / length * far]
-}
-
-/// The share of the footprint whose flow passes a filled sink on its way out.
-fn share_through(raised: &Grid<bool>, directions: &Grid<u8>) -> f64 {
-    // 0 not known, 1 no, 2 yes
-    let mut through = vec![0u8; directions.len()];
-    let mut path = Vec::new();
-    let (mut all, mut wet) = (0u64, 0u64);
-    for start in 0..directions.len() {
-        if directions.values()[start] == bothros_core::routing::DIRECTION_NODATA {
-            continue;
-        }
-        all += 1;
-        path.clear();
-        let mut at = start;
-        while through[at] == 0 && !raised.values()[at] {
-            path.push(at);
-            match downstream(directions, at) {
-                Some(next) => at = next,
-                None => {
-                    through[at] = 1;
-                    break;
-                }
-            }
-        }
-        let found = if raised.values()[at] { 2 } else { through[at] };
-        for &cell in &path {
-            through[cell] = found;
-        }
-        through[start] = found;
-        wet += u64::from(found == 2);
-    }
-    wet as f64 / all.max(1) as f64
-}
-
-/// The depth of runoff, from all that drains to a sink, that would fill it, millimetres. All of that leaves
-/// the full sink by its spill cell, where the way down from its bottom leaves what was filled.
-fn runoff_to_fill(
-    dem: &Grid<f32>,
-    filled: &Grid<f32>,
-    directions: &Grid<u8>,
-    accumulation: &Grid<u32>,
-    frame: &Frame,
-    sink: &Sink,
-) -> f64 {
-    let mut at = dem.index(sink.bottom);
-    let level = filled.values()[at];
-    while filled.values()[at] == level && level > dem.values()[at] {
-        match downstream(directions, at) {
-            Some(next) => at = next,
-            None => break,
-        }
-    }
-    sink.volume_m3 / frame.area_of(accumulation.values()[at] as u64 + 1).as_m2() * 1000.0
 }
 
 /// What the review found.
@@ -335,40 +239,16 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         return Err(bothros_core::Error::Cancelled.into());
     }
     // A barrier that lies so near one known before is the same one.
-    store.replace_layer(study, LayerRole::Provisional, provisional.lines).await?;
-    store.keep_barriers(study, new, 30.0 / terrain.frame.unit_m).await?;
-    store.change_study(study, vec![(StudyPart::Review, Some(Kept::of(&review)?))]).await?;
-    store.log(study, "Conditioning", &text, json!({}), begun.elapsed()).await?;
+    let change = store.change(study).await?;
+    if change.raster(RasterRole::Dem).await?.is_none_or(|now| now.id != meta.id) {
+        return Err(Error::Refused(
+            "the DEM was changed meanwhile: look for sinks and barriers again".into(),
+        ));
+    }
+    change.replace_layer(LayerRole::Provisional, provisional.lines).await?;
+    change.keep_barriers(new, 30.0 / terrain.frame.unit_m).await?;
+    change.set(vec![(StudyPart::Review, Some(Kept::of(&review)?))]).await?;
+    let line = LogLine::new(Stage::Conditioning.title(), text.clone()).taking(begun.elapsed());
+    change.commit(Record::log(line)).await?;
     Ok(text)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use bothros_core::Silent;
-    use bothros_core::conditioning::fill;
-
-    #[test]
-    fn a_profile_shows_the_cut_and_what_lies_beside_it() {
-        let dem = Grid::from_fn(3, 9, |c| if c.col == 4 { 9.0 } else { 5.0 - 0.1 * c.col as f32 });
-        let frame = Frame { rows: 3, cols: 9, left: 0.0, top: 30.0, cell_size: 10.0, unit_m: 1.0 };
-        let profile = profile_along(&dem, &frame, &vec![[35.0, 15.0], [55.0, 15.0]], 20.0);
-        assert_eq!(profile.distance_m, [0.0, 10.0, 20.0, 30.0, 40.0, 50.0, 60.0]);
-        assert_eq!(profile.before_m[3], Some(9.0));
-        assert!(profile.after_m[3].unwrap() < 4.7 && profile.after_m[0] == profile.before_m[0]);
-    }
-
-    #[test]
-    fn what_drains_through_a_sink_is_counted() {
-        // Row 1 falls to the east over a pit in column 3; the rows beside it fall as well.
-        let mut dem = Grid::from_fn(3, 7, |c| 10.0 - c.col as f32 + if c.row == 1 { 0.0 } else { 5.0 });
-        dem.values_mut()[7 + 3] = 2.0;
-        let filled = fill(&dem, &Silent).unwrap();
-        let directions = flow_directions(&filled, &Silent).unwrap();
-        let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
-        let share = share_through(&Grid::from_vec(3, 7, raised), &directions);
-        assert!(share > 0.2 && share < 0.9, "{share}");
-        let none = Grid::filled(3, 7, false);
-        assert_eq!(share_through(&none, &directions), 0.0);
-    }
 }

@@ -13,17 +13,20 @@ use bothros_core::routing::{
     weighted_accumulation,
 };
 use bothros_core::{Cell, Frame, Grid, Monitor, Part, Threshold};
-use bothros_store::{JobHandle, Kept, NewRaster, RasterRole, Store, StudyPart};
+use bothros_store::{JobHandle, Kept, LogLine, NewRaster, RasterRole, Record, Store, StudyPart};
 use serde_json::json;
 
-use crate::catchments::catchment::delineate_again;
+use crate::catchments::pour_points::{Delineating, delineate_again, delineate_all};
 use crate::conditioning::choices::{conditioning_key, conditioning_of};
 use crate::conditioning::review::SINKS_LISTED;
 use crate::inputs::weights::read_weights;
 use crate::network::evidence::constant_drop;
 use crate::network::threshold::figures_of;
 use crate::study::grids::prepared_dem;
-use crate::{ConditionedFacts, Error, Facts, GridCache, Grids, Result, RoutingFacts, Settings, blocking};
+use crate::{
+    ConditionedFacts, Error, Facts, GridCache, Grids, Result, RoutingFacts, Settings, Stage, Streams,
+    blocking,
+};
 
 struct Routed {
     ground: Grid<f32>,
@@ -107,7 +110,7 @@ fn compute(
         conditioned: Some(conditioned),
         sinks,
         largest_cells,
-        log_percentiles: log_percentiles(&accumulation),
+        log_percentiles: bothros_core::routing::log_percentiles(&accumulation),
         took_s: begun.elapsed().as_secs_f64(),
     };
     Ok(Routed { ground: done.ground, depth, change, directions, accumulation, weighted, facts })
@@ -165,19 +168,6 @@ fn what_changed(
         steps: done.steps.clone(),
         remarks: done.remarks.clone(),
     })
-}
-
-/// 2 % and 98 % of the decimal logarithm of contributing area in cells, from an even sample.
-fn log_percentiles(accumulation: &Grid<u32>) -> (f64, f64) {
-    let every = accumulation.len().div_ceil(1 << 18).max(1);
-    let mut sample: Vec<u32> =
-        accumulation.values().iter().step_by(every).copied().filter(|&a| a != ACCUMULATION_NODATA).collect();
-    sample.sort_unstable();
-    let at = |p: f64| {
-        sample.get((sample.len().saturating_sub(1) as f64 * p).round() as usize).copied().unwrap_or(0)
-    };
-    let log = |a: u32| (a as f64 + 1.0).log10();
-    (log(at(0.02)), log(at(0.98)).max(log(at(0.02)) + 0.5))
 }
 
 pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &JobHandle) -> Result<String> {
@@ -238,26 +228,35 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
         }
         None => writer.remove(&[RasterRole::Weighted]).await?,
     }
+    // Catchments are found before anybody has to wait for them.
+    let with = delineating(&drawn_on, &edits, threshold).await?;
+    let points = delineate_all(&with, store.pour_points(study).await?).await?;
+    let change = writer.into_change().await?;
+    if change.raster(RasterRole::Dem).await?.is_none_or(|now| now.id != meta.id) {
+        return Err(Error::Refused("the DEM was changed meanwhile: condition and route flow again".into()));
+    }
     // Threshold and edits may have been changed in the meantime; from here on nobody changes them.
-    let now = Facts::of(&writer.study().await?)?;
+    let now = Facts::of(change.study())?;
     let moved = now.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
     let wanted = (moved.unwrap_or(threshold), edits_of(&now.settings));
-    if wanted != (threshold, edits.clone()) {
+    if wanted == (threshold, edits.clone()) {
+        delineate_again(&change, &with, points).await?;
+    } else {
         (threshold, edits) = wanted;
-        let (on, with, monitor) = (Arc::clone(&drawn_on), edits.clone(), Quiet(handle.clone()));
-        network = Arc::new(blocking(move || on.network(&with, threshold, &monitor)).await?);
+        let (on, drawn_with, monitor) = (Arc::clone(&drawn_on), edits.clone(), Quiet(handle.clone()));
+        network = Arc::new(blocking(move || on.network(&drawn_with, threshold, &monitor)).await?);
+        // Where streams are others, points snap to other places.
+        delineate_again(&change, &delineating(&drawn_on, &edits, threshold).await?, Vec::new()).await?;
     }
     let figures = figures_of(&network, &terrain, threshold);
-    writer
-        .change_study(vec![
+    change
+        .set(vec![
             (StudyPart::Routing, Some(Kept::of(&found)?)),
             (StudyPart::Network, Some(Kept::of(&figures)?)),
         ])
         .await?;
     grids.know(number, drawn_on, (threshold, &edits), network).await?;
-    writer.commit().await?;
 
-    delineate_again(store, grids, study).await?;
     let sinks = &found.sinks;
     let burned = if burned { "Burned mapped streams; " } else { "" };
     let lowered = match lines {
@@ -275,6 +274,15 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     )
     .replace("  ", " ");
     let settings = json!({ "conditioning": facts.settings.conditioning, "breach_lines": lines, "routing": method.name() });
-    store.log(study, "Conditioning", text.trim(), settings, begun.elapsed()).await?;
-    Ok(text.trim().to_owned())
+    let text = text.trim().to_owned();
+    let line = LogLine::new(Stage::Conditioning.title(), text.clone()).with(settings).taking(begun.elapsed());
+    change.commit(Record::log(line)).await?;
+    Ok(text)
+}
+
+/// What catchments are delineated with, before it is kept.
+async fn delineating(grids: &Arc<Grids>, edits: &[Edit], threshold: Threshold) -> Result<Delineating> {
+    let (on, edits) = (Arc::clone(grids), edits.to_vec());
+    let streams = blocking(move || Streams::on(on, &edits)).await?;
+    Ok(Delineating { grids: Arc::clone(grids), streams, threshold })
 }

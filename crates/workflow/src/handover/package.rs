@@ -13,11 +13,14 @@ use bothros_core::{Grid, Monitor, Threshold};
 use bothros_formats::{
     Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, Value, VectorFormat, write_cog, write_layers,
 };
-use bothros_store::{FileRole, JobHandle, LayerRole, LogEntry, PourPoint, RasterRole, Store, kept};
+use bothros_store::{
+    FileRole, JobHandle, JobKind, Kept, LayerRole, LogEntry, LogLine, PourPoint, RasterRole, Record, Store,
+    kept,
+};
 use serde_json::{Value as Json, json};
 
 use crate::{
-    CatchmentFacts, Error, Facts, GridCache, Grids, KeptTrial, Provenance, Result, Streams, blocking,
+    CatchmentFacts, Error, Facts, GridCache, Grids, KeptTrial, Provenance, Result, Stage, Streams, blocking,
     chosen_trial, trials,
 };
 
@@ -34,6 +37,21 @@ pub fn package_name(study: &str) -> String {
         .take(8)
         .collect();
     if word.is_empty() { "study".into() } else { word }
+}
+
+/// Asks for the package to be written.
+///
+/// # Errors
+/// [`Error::Refused`] before there is a network, [`bothros_store::Error::Busy`] where a job runs.
+pub async fn start_package(store: &Store, study: i64) -> Result<()> {
+    let change = store.change(study).await?;
+    if Facts::of(change.study())?.network.is_none() {
+        return Err(Error::Refused(
+            "there is nothing to hand over yet: fill sinks and route flow first".into(),
+        ));
+    }
+    change.commit(Record::job(JobKind::Package, Kept::empty())).await?;
+    Ok(())
 }
 
 struct Ingredients {
@@ -110,9 +128,12 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     blocking(move || write(&ingredients, &target, &monitor)).await?;
     handle.say("keeping the package");
     let name = format!("{}_package.zip", package_name(&row.name));
-    let kept = store.put_file(study, FileRole::Package, &name, &zip).await?;
+    let change = store.change(study).await?;
+    let kept = change.put_file(FileRole::Package, &name, &zip).await?;
     let text = format!("Wrote {} ({:.1} MB)", kept.name, kept.bytes as f64 / 1e6);
-    store.log(study, "Handover", &text, json!({ "sha256": kept.sha256 }), begun.elapsed()).await?;
+    let line = LogLine::new(Stage::Handover.title(), text.clone());
+    let line = line.with(json!({ "sha256": kept.sha256 })).taking(begun.elapsed());
+    change.commit(Record::log(line)).await?;
     Ok(text)
 }
 

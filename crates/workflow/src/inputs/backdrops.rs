@@ -4,12 +4,12 @@ use std::path::PathBuf;
 
 use bothros_core::{Placing, TiePoint, place_picture};
 use bothros_formats::{Crs, decode_png, encode_png, laid_extent, lay_picture, read_picture};
-use bothros_store::{Backdrop, Inverse, Kept, NewBackdrop, Store, kept};
+use bothros_store::{Backdrop, Change, Inverse, Kept, LogLine, NewBackdrop, Record, Store, kept};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
 use crate::terrain::sources::checksum;
-use crate::{Error, Facts, Provenance, Result, blocking};
+use crate::{Error, Facts, Provenance, Result, Stage, blocking};
 
 /// Where a picture lies.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -108,9 +108,12 @@ pub async fn add_backdrop(store: &Store, study: i64, new: NewPicture) -> Result<
         provenance: provenance.clone(),
         picture: png,
     };
-    let id = store.add_backdrop(study, kept).await?;
-    store.remember(study, &format!("{name} added"), &Inverse::RemoveBackdrop { id }).await?;
-    store.log(study, "Terrain", &told, provenance, Default::default()).await?;
+    let change = store.change(study).await?;
+    let id = change.add_backdrop(kept).await?;
+    let line = LogLine::new(Stage::Terrain.title(), told.clone()).with(provenance);
+    change
+        .commit(Record::log(line).undone_by(format!("{name} added"), Inverse::RemoveBackdrop { id }))
+        .await?;
     Ok(told)
 }
 
@@ -137,10 +140,11 @@ pub async fn place_backdrop(store: &Store, study: i64, id: i64, points: Vec<TieP
         placed.rms,
         if crs.unit_m == 1.0 { "m" } else { crs.unit.as_str() }
     );
-    store.place_backdrop(study, id, Some(Kept::of(&place)?)).await?;
-    let inverse = Inverse::PlaceBackdrop { id, placing: before.place };
-    store.remember(study, &format!("{} placed", before.name), &inverse).await?;
-    store.log(study, "Terrain", &text, serde_json::to_value(&place)?, Default::default()).await?;
+    let change = store.change(study).await?;
+    let lay = change.place_backdrop(id, Some(Kept::of(&place)?)).await?;
+    let line = LogLine::new(Stage::Terrain.title(), text).with(serde_json::to_value(&place)?);
+    let undo = Inverse::PlaceBackdrop { id, placing: lay };
+    change.commit(Record::log(line).undone_by(format!("{} placed", before.name), undo)).await?;
     Ok(placed)
 }
 
@@ -148,15 +152,29 @@ pub async fn place_backdrop(store: &Store, study: i64, id: i64, points: Vec<TieP
 ///
 /// # Errors
 /// Those of the store.
-pub async fn put_backdrop_back(
-    store: &Store,
-    study: i64,
+pub(crate) async fn put_backdrop_back(
+    change: &Change,
     id: i64,
     before: Option<serde_json::Value>,
 ) -> Result<()> {
     let place = kept::read_some::<PicturePlace>(&before)?;
-    let place = place.map(|place| Kept::of(&place)).transpose()?;
-    Ok(store.place_backdrop(study, id, place).await?)
+    change.place_backdrop(id, place.map(|place| Kept::of(&place)).transpose()?).await?;
+    Ok(())
+}
+
+/// Removes a picture. It can be undone.
+///
+/// # Errors
+/// [`bothros_store::Error::NotFound`] where it was removed before.
+pub async fn remove_backdrop(store: &Store, study: i64, id: i64) -> Result<()> {
+    let change = store.change(study).await?;
+    let before = store.backdrop(study, id).await?;
+    change.set_backdrop_deleted(id, true).await?;
+    let line = LogLine::new(Stage::Terrain.title(), format!("Removed the picture {}", before.name));
+    let undo = Inverse::RestoreBackdrop { id };
+    let record = Record::log(line.with(before.provenance));
+    change.commit(record.undone_by(format!("{} removed", before.name), undo)).await?;
+    Ok(())
 }
 
 /// A picture north up on the study's ground, as PNG.

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use bothros_store::{Layer, LayerFeature, Store};
+use moka::policy::EvictionPolicy;
 
 use crate::inputs::layers::bounds;
 use crate::{Error, Facts, Result, layer_shapes};
@@ -37,7 +38,13 @@ impl Default for LayerCache {
     fn default() -> Self {
         // By features: a million lines of ten points take some 250 MB.
         let weight = |_: &Key, l: &Arc<SeenLayer>| (l.features.len() + 100).min(u32::MAX as usize) as u32;
-        Self(moka::future::Cache::builder().weigher(weight).max_capacity(2_000_000).build())
+        Self(
+            moka::future::Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
+                .weigher(weight)
+                .max_capacity(2_000_000)
+                .build(),
+        )
     }
 }
 

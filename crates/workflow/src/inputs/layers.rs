@@ -7,13 +7,14 @@ use bothros_core::{Monitor, Part, Silent, memory};
 use bothros_formats::{Crs, Geometry, ReadFeature, Transform, Wanted, layer_file_name, read_features_heard};
 use bothros_store::kept::read;
 use bothros_store::{
-    FileRole, Inverse, JobHandle, JobKind, Kept, Layer, LayerFeature, LayerRole, LayerShape, Shape, Store,
+    FileRole, Inverse, JobHandle, JobKind, Kept, Layer, LayerFeature, LayerRole, LayerShape, LogLine, Record,
+    Shape, Store,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 
 use crate::terrain::sources::checksum;
-use crate::{Error, Facts, Result, blocking};
+use crate::{Error, Facts, Result, Stage, blocking};
 
 /// A file that becomes a layer.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -114,19 +115,17 @@ pub async fn add_layer_or_queue(store: &Store, study: i64, new: NewLayer) -> Res
     if std::fs::metadata(&new.path)?.len() < LARGE {
         return Ok(Some(add_layer(store, study, new).await?));
     }
-    if let Some(active) = store.active_job(study).await? {
-        return Err(bothros_store::Error::Busy(active.title().into()).into());
-    }
-    store.drop_files(study, FileRole::LayerPart).await?;
+    let change = store.change_idle(study).await?;
+    change.drop_files(FileRole::LayerPart).await?;
     let dir = new.path.parent().map(Path::to_owned).unwrap_or_default();
     for entry in std::fs::read_dir(dir)? {
         let path = entry?.path();
         // The names are ours, so that a shapefile's parts find each other again.
         if let Some(name) = path.file_name().and_then(|n| n.to_str()).and_then(layer_file_name) {
-            store.put_file(study, FileRole::LayerPart, name, &path).await?;
+            change.put_file(FileRole::LayerPart, name, &path).await?;
         }
     }
-    store.enqueue(study, JobKind::Layer, Kept::of(&new)?).await?;
+    change.commit(Record::job(JobKind::Layer, Kept::of(&new)?)).await?;
     Ok(None)
 }
 
@@ -143,7 +142,9 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
     handle.say(&format!("reading {}", new.file));
     let added = take_layer(store, study, new, handle.clone()).await;
     // Whatever became of it, they are not needed any more; a job whose process died is begun again before this.
-    store.drop_files(study, FileRole::LayerPart).await?;
+    let change = store.change(study).await?;
+    change.drop_files(FileRole::LayerPart).await?;
+    change.commit(Record::default()).await?;
     Ok(added?.told)
 }
 
@@ -222,17 +223,20 @@ async fn take_layer(
         "left_out": dropped + outside.len(),
     });
     let stem = new.file.rsplit_once('.').map_or(new.file.as_str(), |(stem, _)| stem).to_owned();
-    let layer = store.add_layer(study, new.role, &stem, provenance.clone(), features).await?;
-    store.remember(study, &format!("{stem} added"), &Inverse::RemoveLayer { id: layer.id }).await?;
-    store.log(study, stage_of(new.role), &told, provenance, begun.elapsed()).await?;
+    let change = store.change(study).await?;
+    let layer = change.add_layer(new.role, &stem, provenance.clone(), features).await?;
+    let line =
+        LogLine::new(stage_of(new.role).title(), told.clone()).with(provenance).taking(begun.elapsed());
+    let undo = Inverse::RemoveLayer { id: layer.id };
+    change.commit(Record::log(line).undone_by(format!("{stem} added"), undo)).await?;
     Ok(AddedLayer { layer, told })
 }
 
 /// The stage that a role belongs to, in the log.
-fn stage_of(role: LayerRole) -> &'static str {
+pub(crate) fn stage_of(role: LayerRole) -> Stage {
     match role {
-        LayerRole::Boundaries | LayerRole::Sites => "Terrain",
-        _ => "Conditioning",
+        LayerRole::Boundaries | LayerRole::Sites => Stage::Terrain,
+        _ => Stage::Conditioning,
     }
 }
 

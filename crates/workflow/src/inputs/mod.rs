@@ -1,13 +1,15 @@
 //! What an analyst adds beside the DEM: layers, pictures behind the map, a weight raster.
 
-mod backdrops;
+pub(crate) mod backdrops;
+mod drawing;
+pub(crate) mod ground;
 mod layer_cache;
 pub(crate) mod layers;
 pub(crate) mod weights;
 
-pub use backdrops::{
-    NewPicture, PicturePlace, add_backdrop, laid_backdrop, place_backdrop, put_backdrop_back,
-};
+pub use backdrops::{NewPicture, PicturePlace, add_backdrop, laid_backdrop, place_backdrop, remove_backdrop};
+pub use drawing::{Drawn, draw, remove_layer, reshape};
+pub use ground::ground_around;
 pub use layer_cache::{LayerCache, SeenLayer};
 pub use layers::{AddedLayer, NewLayer, add_layer, add_layer_or_queue, layer_features, layer_shapes};
 pub use weights::{WeightFacts, remove_weights, set_weights};

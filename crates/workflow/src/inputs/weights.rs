@@ -4,11 +4,12 @@ use std::path::Path;
 
 use bothros_core::{Frame, Grid, Monitor};
 use bothros_formats::{Crs, inspect, read_onto};
-use bothros_store::{FileRole, Store};
+use bothros_store::{Change, FileRole, LogLine, Record, Store};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
-use crate::{Error, Facts, Provenance, Result, Settings, blocking, change_settings};
+use crate::study::settings::change_settings;
+use crate::{Error, Facts, Provenance, Result, Settings, Stage, blocking};
 
 /// The weight raster of a study.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -47,24 +48,25 @@ pub async fn set_weights(
     if meaning.is_empty() {
         return Err(Error::Refused("say what the weights are and in which unit, e.g. rain, mm".into()));
     }
-    let kept = store.put_file(study, FileRole::Weights, file, path).await?;
+    let change = store.change(study).await?;
+    let kept = change.put_file(FileRole::Weights, file, path).await?;
     let weights = WeightFacts { file: file.into(), sha256: kept.sha256, meaning: meaning.into(), provenance };
-    change(store, study, Some(weights), &format!("Weights given: {meaning} ({file})")).await
+    set(change, Some(weights), format!("Weights given: {meaning} ({file})")).await
 }
 
 /// Does without weights.
 pub async fn remove_weights(store: &Store, study: i64) -> Result<()> {
-    change(store, study, None, "Weights removed").await
+    set(store.change(study).await?, None, "Weights removed".into()).await
 }
 
-async fn change(store: &Store, study: i64, weights: Option<WeightFacts>, text: &str) -> Result<()> {
+async fn set(change: Change, weights: Option<WeightFacts>, text: String) -> Result<()> {
     let set = |settings: &mut Settings| {
         settings.weights = weights;
         Ok(())
     };
-    let (now, undo) = change_settings(store, study, set).await?;
-    store.remember(study, text, &undo).await?;
-    store.log(study, "Conditioning", text, json!(now.weights), Default::default()).await?;
+    let changed = change_settings(&change, set).await?;
+    let line = LogLine::new(Stage::Conditioning.title(), text.clone()).with(json!(changed.now.weights));
+    change.commit(Record::log(line).undone_by(text, changed.undo)).await?;
     Ok(())
 }
 

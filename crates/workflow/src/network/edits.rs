@@ -3,12 +3,13 @@
 use bothros_core::Threshold;
 use bothros_core::catchments::{SnapTo, snap};
 use bothros_core::network::Edit;
-use bothros_store::Store;
+use bothros_store::{Kept, LogLine, Record, Store, StudyPart};
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 
-use crate::network::threshold::set_threshold;
-use crate::{Error, Facts, GridCache, Result, change_settings};
+use crate::network::threshold::figures_at;
+use crate::study::as_read::Rounds;
+use crate::study::settings::change_settings;
+use crate::{Error, Facts, GridCache, Result, Settings, Stage};
 
 /// A stream to prune is looked for within so many cells of the place that was clicked.
 const PRUNED_WITHIN: f64 = 20.0;
@@ -59,31 +60,36 @@ pub async fn edit_streams(
     add: Option<StreamEdit>,
     remove: Option<usize>,
 ) -> Result<()> {
-    let facts = Facts::of(&store.study(study).await?)?;
-    let network = facts.network.ok_or_else(Error::not_routed)?;
-    let add = match add {
-        Some(new) => Some(ready(store, grids, &facts, network.threshold, new).await?),
-        None => None,
-    };
-    let mut told = String::new();
-    let (_, undo) = change_settings(store, study, |settings| {
+    let mut rounds = Rounds::new(store, study);
+    loop {
+        let mut facts = rounds.next().await?;
+        let threshold = facts.network.ok_or_else(Error::not_routed)?.threshold;
+        let mut edits = facts.settings.edits.clone();
+        let mut told = String::new();
         if let Some(at) = remove {
-            if at >= settings.edits.len() {
+            if at >= edits.len() {
                 return Err(Error::Refused("there is no such edit any more".into()));
             }
-            told = format!("Taken back: {}", settings.edits.remove(at).told());
+            told = format!("Taken back: {}", edits.remove(at).told());
         }
-        if let Some(new) = add {
+        if let Some(new) = &add {
+            let new = ready(store, grids, &facts, threshold, new.clone()).await?;
             told = format!("{}: {}", new.told(), new.reason.trim());
-            settings.edits.push(new);
+            edits.push(new);
         }
-        Ok(())
-    })
-    .await?;
-    store.remember(study, &told, &undo).await?;
-    store.log(study, "Network", &told, json!({}), Default::default()).await?;
-    set_threshold(store, grids, study, network.threshold, false).await?;
-    Ok(())
+        facts.settings.edits.clone_from(&edits);
+        let found = figures_at(store, grids, &facts, threshold).await?;
+        let Some(change) = rounds.keep(&facts).await? else { continue };
+        let set = |settings: &mut Settings| {
+            settings.edits = edits;
+            Ok(())
+        };
+        let changed = change_settings(&change, set).await?;
+        change.set(vec![(StudyPart::Network, Some(Kept::of(&found)?))]).await?;
+        let line = LogLine::new(Stage::Network.title(), told.clone());
+        change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
+        return Ok(());
+    }
 }
 
 /// An edit as it is kept: whether it can be, and what it is to be known again by.

@@ -8,13 +8,15 @@ use bothros_core::calibration::{
 };
 use bothros_core::network::{Network, extract};
 use bothros_core::{Grid, Monitor, Part, Threshold};
-use bothros_store::{LayerRole, Store};
+use bothros_store::{LayerRole, LogLine, Record, Store};
+use moka::policy::EvictionPolicy;
 use serde_json::json;
 
 use crate::conditioning::choices::lines;
 use crate::network::shortfalls;
+use crate::study::settings::change_settings;
 use crate::study::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, Grids, Result, Settings, change_settings, layer_features};
+use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage, layer_features};
 
 /// Thresholds at which drops are tested.
 const TESTED: usize = 60;
@@ -91,9 +93,19 @@ impl Default for Calibration {
         // By pieces of line: a network of 10 000 reaches some ten times.
         let weight = |_: &(Key, u32), c: &Arc<Comparison>| (c.matched.len() + c.shortfalls.len() + 10) as u32;
         Self {
-            found: moka::future::Cache::new(50),
-            compared: moka::future::Cache::builder().weigher(weight).max_capacity(300_000).build(),
-            typed: moka::future::Cache::new(1000),
+            found: moka::future::Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
+                .max_capacity(50)
+                .build(),
+            compared: moka::future::Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
+                .weigher(weight)
+                .max_capacity(300_000)
+                .build(),
+            typed: moka::future::Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
+                .max_capacity(1000)
+                .build(),
         }
     }
 }
@@ -203,10 +215,11 @@ pub async fn set_tolerance(store: &Store, study: i64, tolerance_m: f64) -> Resul
         settings.tolerance_m = Some(tolerance_m);
         Ok(())
     };
-    let (_, undo) = change_settings(store, study, set).await?;
+    let change = store.change(study).await?;
+    let changed = change_settings(&change, set).await?;
     let text = format!("Tolerance against mapped streams {tolerance_m} m");
-    store.remember(study, &text, &undo).await?;
-    store.log(study, "Network", &text, json!({ "tolerance_m": tolerance_m }), Default::default()).await?;
+    let line = LogLine::new(Stage::Network.title(), text.clone()).with(json!({ "tolerance_m": tolerance_m }));
+    change.commit(Record::log(line).undone_by(text, changed.undo)).await?;
     Ok(())
 }
 

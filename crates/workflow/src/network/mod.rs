@@ -10,4 +10,7 @@ pub use edits::{StreamEdit, edit_streams};
 pub use evidence::{Calibration, Evidence, PLACES, set_tolerance, tolerance_m};
 pub use shortfalls::{ShortfallMark, Verdict, mark_shortfall};
 pub use threshold::set_threshold;
-pub use trials::{KeptTrial, TrialFacts, TrialLine, choose_trial, chosen_trial, keep_trial, trials};
+pub use trials::{
+    KeptTrial, TrialFacts, TrialLine, choose_trial, chosen_trial, delete_trial, describe_trial, keep_trial,
+    trials,
+};

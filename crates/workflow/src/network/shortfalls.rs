@@ -2,15 +2,15 @@
 
 use bothros_core::Threshold;
 use bothros_core::calibration::{Compared, Comparison, Side, compare};
-use bothros_store::{LayerRole, Store};
+use bothros_store::{LayerRole, LogLine, Record, Store};
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 
 use crate::conditioning::choices::lines;
 use crate::conditioning::review::{BarrierFacts, Decision};
 use crate::network::evidence::check_tolerance;
+use crate::study::settings::change_settings;
 use crate::study::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, Result, change_settings, layer_features};
+use crate::{Error, Facts, GridCache, Result, Settings, Stage, layer_features};
 
 /// What is to become of a shortfall.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -113,13 +113,14 @@ pub async fn mark_shortfall(
         None => format!("{what} at {:.0}, {:.0} is open again", at[0], at[1]),
     };
     let mark = said.map(|(verdict, remark)| ShortfallMark { side, at, verdict, remark });
-    let (_, undo) = change_settings(store, study, |settings| {
+    let change = store.change(study).await?;
+    let set = |settings: &mut Settings| {
         settings.shortfalls.retain(|m| !m.is_of(side, line, unit_m));
         settings.shortfalls.extend(mark);
         Ok(())
-    })
-    .await?;
-    store.remember(study, &text, &undo).await?;
-    store.log(study, "Network", text.trim_end_matches(": "), json!({}), Default::default()).await?;
+    };
+    let changed = change_settings(&change, set).await?;
+    let line = LogLine::new(Stage::Network.title(), text.trim_end_matches(": "));
+    change.commit(Record::log(line).undone_by(text, changed.undo)).await?;
     Ok(())
 }

@@ -6,16 +6,18 @@ use bothros_core::Threshold;
 use bothros_core::calibration::{Scores, Side, agreement};
 use bothros_core::network::extract;
 use bothros_core::routing::{Method, flow_accumulation};
-use bothros_store::{Inverse, Kept, LayerRole, Store, Trial, kept};
+use bothros_store::{Inverse, Kept, LayerRole, LogLine, RasterRole, Record, Store, StudyPart, Trial, kept};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sha2::{Digest, Sha256};
 
 use crate::conditioning::choices::{fingerprint, lines};
+use crate::network::threshold::figures_at;
+use crate::study::as_read::Rounds;
+use crate::study::settings::change_settings;
 use crate::study::wanted::while_wanted;
 use crate::{
-    Calibration, Error, Facts, GridCache, Result, StreamEdit, change_settings, layer_features, package_name,
-    set_threshold,
+    Calibration, Error, Facts, GridCache, Result, Settings, Stage, StreamEdit, layer_features, package_name,
 };
 
 /// What is known of a trial.
@@ -189,6 +191,7 @@ pub async fn keep_trial(
 ) -> Result<i64> {
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
+    let number = grids.number(store, &facts).await?;
     let compared = calibration.comparison(store, grids, study, threshold, tolerance_m).await?;
     let network = grids.network(store, &facts, threshold).await?;
     let (Some(terrain), Some(routing), Some(source)) = (&facts.terrain, &facts.routing, &facts.source) else {
@@ -259,20 +262,68 @@ pub async fn keep_trial(
         // Nothing to hold it against: all of it is simply the network.
         false => apart.chain(matched).map(|l| TrialLine { side: None, ..l }).collect(),
     };
+    let change = store.change(study).await?;
+    if change.raster(RasterRole::Accumulation).await?.is_none_or(|now| now.id != number) {
+        return Err(Error::Refused("flow was routed again meanwhile: keep the trial once more".into()));
+    }
+    // Nobody keeps another of this name meanwhile.
     let name = name_of(&package_name(&facts.name), &found, &trials(store, study).await?);
+    let mut undo = Vec::new();
     // DEMs compare at one tolerance only: the first trial fixes that of the study.
     if facts.settings.tolerance_m.is_none() {
-        change_settings(store, study, |settings| {
+        let set = |settings: &mut Settings| {
             settings.tolerance_m.get_or_insert(tolerance_m);
             Ok(())
-        })
-        .await?;
+        };
+        undo.push(change_settings(&change, set).await?.undo);
     }
-    let id = store.add_trial(study, &name, Kept::of(&found)?, remark.trim(), &drawn).await?;
+    let id = change.add_trial(&name, Kept::of(&found)?, remark.trim(), &drawn).await?;
     let text = format!("Trial {name} kept");
-    store.remember(study, &text, &Inverse::RemoveTrial { id }).await?;
-    store.log(study, "Network", &text, serde_json::to_value(&found)?, begun.elapsed()).await?;
+    let line = LogLine::new(Stage::Network.title(), text.clone())
+        .with(serde_json::to_value(&found)?)
+        .taking(begun.elapsed());
+    undo.push(Inverse::RemoveTrial { id });
+    change.commit(Record::log(line).undone_by(text, Inverse::All { all: undo })).await?;
     Ok(id)
+}
+
+/// Gives a trial another name and remark.
+///
+/// # Errors
+/// [`Error::Refused`] for a name that cannot become that of files, or that another trial has.
+pub async fn describe_trial(store: &Store, study: i64, id: i64, name: &str, remark: &str) -> Result<()> {
+    let fits = name.len() <= 24 && name.starts_with(|c: char| c.is_ascii_lowercase());
+    if !fits || !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_') {
+        return Err(Error::Refused(
+            "a trial’s name has at most 24 lower-case letters, digits and underscores, a letter first: it becomes the name of files".into(),
+        ));
+    }
+    let before = store.trial(study, id).await?;
+    let change = store.change(study).await?;
+    if name != before.name && change.trial_names().await?.iter().any(|n| n == name) {
+        return Err(Error::Refused(format!("another trial is called {name}")));
+    }
+    change.describe_trial(id, name, remark).await?;
+    let text = format!("Trial {} described", before.name);
+    let line =
+        LogLine::new(Stage::Network.title(), text.clone()).with(json!({ "name": name, "remark": remark }));
+    let undo = Inverse::DescribeTrial { id, name: before.name, remark: before.remark };
+    change.commit(Record::log(line).undone_by(text, undo)).await?;
+    Ok(())
+}
+
+/// Deletes a trial. It can be undone.
+///
+/// # Errors
+/// [`bothros_store::Error::NotFound`] where it was deleted before.
+pub async fn delete_trial(store: &Store, study: i64, id: i64) -> Result<()> {
+    let change = store.change(study).await?;
+    let name = store.trial(study, id).await?.name;
+    change.set_trial_deleted(id, true).await?;
+    let text = format!("Trial {name} deleted");
+    let line = LogLine::new(Stage::Network.title(), text.clone());
+    change.commit(Record::log(line).undone_by(text, Inverse::RestoreTrial { id })).await?;
+    Ok(())
 }
 
 /// Makes a trial the study's network, with the reason; it can be undone.
@@ -295,37 +346,32 @@ pub async fn choose_trial(
     if justification.chars().count() > 5000 {
         return Err(Error::Refused("a justification may have 5 000 characters".into()));
     }
-    let all = trials(store, study).await?;
-    let kept = all.into_iter().find(|t| t.trial.id == id).ok_or(bothros_store::Error::NotFound("trial"))?;
-    if let Some(why) = &kept.outdated {
-        return Err(Error::Refused(format!(
-            "{} (DEM {}) cannot be chosen as it is, {why}: take up that DEM at the Terrain stage, condition and change by hand \
-             as then, and keep the trial anew",
-            kept.trial.name, kept.facts.dem
-        )));
+    let mut rounds = Rounds::new(store, study);
+    loop {
+        let facts = rounds.next().await?;
+        let all = trials(store, study).await?;
+        let kept =
+            all.into_iter().find(|t| t.trial.id == id).ok_or(bothros_store::Error::NotFound("trial"))?;
+        if let Some(why) = &kept.outdated {
+            return Err(Error::Refused(format!(
+                "{} (DEM {}) cannot be chosen as it is, {why}: take up that DEM at the Terrain stage, condition and change by hand \
+                 as then, and keep the trial anew",
+                kept.trial.name, kept.facts.dem
+            )));
+        }
+        let cells = facts.network.map(|n| n.threshold.as_cells());
+        let found = figures_at(store, grids, &facts, kept.facts.threshold).await?;
+        let Some(change) = rounds.keep(&facts).await? else { continue };
+        change.set(vec![(StudyPart::Network, Some(Kept::of(&found)?))]).await?;
+        let before = change.choose_trial(Some((id, justification.to_owned()))).await?;
+        let (was, why) = before.map_or((None, String::new()), |(id, why)| (Some(id), why));
+        let text = format!("{} chosen as the study’s network: {justification}", kept.trial.name);
+        let line = LogLine::new(Stage::Network.title(), text)
+            .with(json!({ "trial": kept.trial.name, "facts": kept.facts }));
+        let undo = Inverse::ChooseTrial { id: was, justification: why, cells };
+        change.commit(Record::log(line).undone_by(format!("{} chosen", kept.trial.name), undo)).await?;
+        return Ok(());
     }
-    let cells = Facts::of(&store.study(study).await?)?.network.map(|n| n.threshold.as_cells());
-    set_threshold(store, grids, study, kept.facts.threshold, false).await?;
-    let before = store.choose_trial(study, Some((id, justification.to_owned()))).await?;
-    let (was, why) = before.map_or((None, String::new()), |(id, why)| (Some(id), why));
-    let text = format!("{} chosen as the study’s network: {justification}", kept.trial.name);
-    store
-        .remember(
-            study,
-            &format!("{} chosen", kept.trial.name),
-            &Inverse::ChooseTrial { id: was, justification: why, cells },
-        )
-        .await?;
-    store
-        .log(
-            study,
-            "Network",
-            &text,
-            json!({ "trial": kept.trial.name, "facts": kept.facts }),
-            Default::default(),
-        )
-        .await?;
-    Ok(())
 }
 
 /// The trial that was chosen, with the reason, while the study still has its network.

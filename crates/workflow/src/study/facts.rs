@@ -126,6 +126,15 @@ impl SourceFacts {
         order.extend((0..count).filter(|n| !self.order.contains(n)));
         order
     }
+    /// Takes over what `now` says of where files come from, which may have been entered while they were read.
+    pub(crate) fn take_provenance(&mut self, now: &Self) {
+        self.provenance = now.provenance.clone();
+        for file in &mut self.more {
+            if let Some(known) = now.more.iter().find(|f| f.sha256 == file.sha256) {
+                file.provenance = known.provenance.clone();
+            }
+        }
+    }
     /// Names of the files in the order in which they count.
     pub fn names(&self) -> Vec<&str> {
         let name = |n: usize| n.checked_sub(1).map_or(self.file.as_str(), |n| self.more[n].file.as_str());
@@ -335,6 +344,8 @@ impl Default for Settings {
 pub struct Facts {
     /// number of the study
     pub study: i64,
+    /// how often it had been changed when this was read
+    pub revision: i64,
     /// its name
     pub name: String,
     /// the DEM file
@@ -356,6 +367,7 @@ impl Facts {
     pub fn of(study: &Study) -> Result<Self> {
         Ok(Self {
             study: study.id,
+            revision: study.revision,
             name: study.name.clone(),
             source: read_some(&study.source)?,
             terrain: read_some(&study.terrain)?,

@@ -6,6 +6,7 @@ use bothros_core::network::{Edit, Edited, Network, edited_accumulation, extract_
 use bothros_core::routing::distance_to_stream;
 use bothros_core::{Cell, Frame, Grid, Monitor, Silent, Threshold};
 use bothros_store::{RasterMeta, RasterRole, Store};
+use moka::policy::EvictionPolicy;
 
 use crate::study::wanted::while_wanted;
 use crate::{Error, Facts, Result, TerrainFacts, blocking};
@@ -68,6 +69,17 @@ pub struct Streams {
 }
 
 impl Streams {
+    /// The streams on grids, with edits by hand.
+    pub(crate) fn on(grids: Arc<Grids>, edits: &[Edit]) -> Result<Self> {
+        let edited = match edits.is_empty() {
+            true => None,
+            false => {
+                let g = &*grids;
+                Some(Arc::new(edited_accumulation(&g.directions, &g.accumulation, &g.frame, edits)?))
+            }
+        };
+        Ok(Self { grids, edited })
+    }
     /// An accumulation of which `Threshold::is_stream` tells the edited network.
     pub fn accumulation(&self) -> &Grid<u32> {
         self.edited.as_ref().map_or(&self.grids.accumulation, |e| &e.accumulation)
@@ -157,18 +169,23 @@ pub struct GridCache {
 
 impl Default for GridCache {
     fn default() -> Self {
+        // What was used last stays. Routing gives all that is kept a new number, which has never been asked for before:
+        // a policy that admits by frequency would turn it away.
         // By size: 700 MiB, a study of 25 million cells three times.
         let grids = moka::future::Cache::builder()
+            .eviction_policy(EvictionPolicy::lru())
             .weigher(|_, g: &Arc<Grids>| (g.directions.len() >> 10) as u32 * 9)
             .max_capacity(700 << 10)
             .build();
         // By size: 200 MiB, a study of 25 million cells twice.
         let edited = moka::future::Cache::builder()
+            .eviction_policy(EvictionPolicy::lru())
             .weigher(|_, e: &Arc<Edited>| (e.accumulation.len() >> 10) as u32 * 4)
             .max_capacity(200 << 10)
             .build();
         // By number of cells in reaches.
         let networks = moka::future::Cache::builder()
+            .eviction_policy(EvictionPolicy::lru())
             .weigher(|_: &Drawn, n: &Arc<Network>| {
                 (n.stream_cells + 16 * n.reaches.len() as u64).min(u32::MAX as u64) as u32
             })
@@ -176,11 +193,13 @@ impl Default for GridCache {
             .build();
         // By size: 200 MiB, one of 25 million cells twice.
         let ways = moka::future::Cache::builder()
+            .eviction_policy(EvictionPolicy::lru())
             .weigher(|_: &Drawn, w: &Arc<Ways>| (w.far.len() >> 10) as u32 * 4)
             .max_capacity(200 << 10)
             .build();
         // By number of cells in reaches.
         let indexes = moka::future::Cache::builder()
+            .eviction_policy(EvictionPolicy::lru())
             .weigher(|_: &Drawn, i: &Arc<Index>| (i.cells.len() + 2 * i.boxes.len()) as u32)
             .max_capacity(20_000_000)
             .build();

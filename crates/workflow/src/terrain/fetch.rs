@@ -6,13 +6,16 @@ use bothros_archive::{Archive, Collection, Extent, Offer};
 use bothros_core::conditioning::Polygons;
 use bothros_core::{Monitor, Part};
 use bothros_formats::{Crs, CrsKind, Transform, fetch_part, utm_zone};
-use bothros_store::{Job, JobHandle, JobKind, Kept, LayerRole, Store, Study, StudyPart, kept};
+use bothros_store::{
+    Job, JobHandle, JobKind, Kept, LayerRole, LogLine, Record, Store, Study, StudyPart, kept,
+};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 
 use crate::terrain::import::{put_files, read_in, source_of};
+use crate::terrain::sources::source_in;
 use crate::{
-    Clip, Error, Facts, NewDemFile, NewLayer, NewStudy, Preparing, Provenance, Result, TerrainFacts,
+    Clip, Error, Facts, NewDemFile, NewLayer, NewStudy, Preparing, Provenance, Result, Stage, TerrainFacts,
     add_layer, blocking,
 };
 
@@ -148,9 +151,10 @@ pub async fn begin_from_boundary(
     wish: &Fetch,
 ) -> Result<(Study, Job)> {
     plan_fetch(wish).await?;
-    let study = store.create_study(name, description, None).await?;
-    let job = store.enqueue(study.id, JobKind::Fetch, Kept::of(wish)?).await?;
-    Ok((study, job))
+    let change = store.create_study(name, description, None).await?;
+    let study = change.study().clone();
+    let job = change.commit(Record::job(JobKind::Fetch, Kept::of(wish)?)).await?;
+    Ok((study, job.ok_or(bothros_store::Error::NotFound("job"))?))
 }
 
 /// Asks for another DEM of the study's area.
@@ -164,7 +168,6 @@ pub async fn fetch_candidate(
     collection: Collection,
     margin_m: f64,
 ) -> Result<Job> {
-    crate::terrain::sources::idle_source(store, study).await?;
     let facts = Facts::of(&store.study(study).await?)?;
     let terrain = facts.terrain.ok_or_else(|| Error::Refused("prepare the DEM at work first".into()))?;
     let ring = outline(&terrain)?;
@@ -265,15 +268,6 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
         margin_m: wish.margin_m,
     };
     let how = Preparing { crs, clip: (!wish.candidate).then_some(clip), ..Default::default() };
-    let source_json = Kept::of(&source)?;
-    if wish.candidate {
-        let now = Facts::of(&store.study(study).await?)?.source;
-        let now = now.ok_or_else(|| Error::Refused("the study has no DEM".into()))?.title();
-        store.begin_candidate(study, &now, source_json).await?;
-    } else {
-        store.change_study(study, vec![(StudyPart::Source, Some(source_json))]).await?;
-    }
-    put_files(store, study, &new).await?;
     let text = format!(
         "Fetched {} file{} of {} from the elevation archive at {}",
         files.len(),
@@ -283,7 +277,16 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
     );
     let settings = json!({ "archive": wish.archive, "collection": wish.collection.id, "margin_m": wish.margin_m,
         "files": plan.offers.iter().map(|o| &o.address).collect::<Vec<_>>(), "boundary": wish.boundary.name });
-    store.log(study, "Terrain", &text, settings, begun.elapsed()).await?;
+    let change = store.change(study).await?;
+    if wish.candidate {
+        let now = source_in(&change)?.title();
+        change.begin_candidate(&now, Kept::of(&source)?).await?;
+    } else {
+        change.set(vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
+    }
+    put_files(&change, &new).await?;
+    let line = LogLine::new(Stage::Terrain.title(), text.clone()).with(settings).taking(begun.elapsed());
+    change.commit(Record::log(line)).await?;
     let read = read_in(store, study, how, &handle.part(0.5, 1.0)).await?;
     if !wish.candidate {
         keep_boundary(store, study, &wish.boundary).await?;

@@ -8,14 +8,17 @@ use bothros_core::terrain::summarise;
 use bothros_core::{Grid, Monitor, Part};
 use bothros_formats::{Crs, CrsKind, VerticalUnit, inspect};
 use bothros_store::{
-    FileRole, Job, JobHandle, JobKind, Kept, NewRaster, RasterRole, Store, Study, StudyPart, kept,
+    Change, FileRole, Job, JobHandle, JobKind, Kept, LogLine, NewRaster, RasterRole, Record, Store, Study,
+    StudyPart, kept,
 };
 use serde_json::{Value as Json, json};
 
+use crate::catchments::pour_points::{Delineating, delineate_again, delineate_all};
+use crate::study::as_read::Rounds;
 use crate::study::kept_forms::Reread;
 use crate::terrain::prepare::{AFTER_TERRAIN, Made, keep, make};
-use crate::terrain::sources::{NewDemFile, look_at, read_source};
-use crate::{Error, Facts, Preparing, Provenance, Result, SourceFacts, blocking};
+use crate::terrain::sources::{NewDemFile, look_at, read_source, source_in};
+use crate::{Error, Facts, Preparing, Provenance, Result, SourceFacts, Stage, blocking};
 
 /// An upload that is to become a study.
 pub struct NewStudy<'a> {
@@ -42,41 +45,80 @@ pub struct NewStudy<'a> {
 /// Those of [`inspect`]; then no study is made.
 pub async fn begin_study(store: &Store, new: NewStudy<'_>) -> Result<(Study, Option<Job>)> {
     let source = source_of(&new).await?;
-    let study = store.create_study(new.name, new.description, Some(Kept::of(&source)?)).await?;
-    match keep_files(store, study.id, &new, &source).await {
-        Ok(job) => Ok((study, job)),
-        Err(error) => {
-            // A study without its file would be of no use.
-            store.delete_study(study.id).await?;
-            Err(error)
-        }
+    let change = store.create_study(new.name, new.description, Some(Kept::of(&source)?)).await?;
+    put_files(&change, &new).await?;
+    let study = change.study().clone();
+    let job = change.commit(reading(&source)).await?;
+    Ok((study, job))
+}
+
+/// The job that reads files; none while their band is not known.
+fn reading(source: &SourceFacts) -> Record {
+    match source.band {
+        Some(_) => Record::job(JobKind::Import, Kept::empty()),
+        None => Record::default(),
     }
 }
 
 /// Parks the DEM at work, and begins with another one of the same area.
 ///
 /// # Errors
-/// Those of [`begin_study`]; then the DEM at work stays.
+/// Those of [`begin_study`]; [`bothros_store::Error::Busy`] where a job runs. The DEM at work stays then.
 pub async fn begin_candidate(store: &Store, study: i64, new: NewStudy<'_>) -> Result<Option<Job>> {
-    let now = crate::terrain::sources::idle_source(store, study).await?;
     let source = source_of(&new).await?;
-    store.begin_candidate(study, &now.title(), Kept::of(&source)?).await?;
+    let change = store.change_idle(study).await?;
+    let now = source_in(&change)?;
+    change.begin_candidate(&now.title(), Kept::of(&source)?).await?;
+    put_files(&change, &new).await?;
     let text = format!("Began with another DEM, {}; {} is kept", source.title(), now.title());
-    store.log(study, "Terrain", &text, json!({}), Default::default()).await?;
-    keep_files(store, study, &new, &source).await
+    let line = LogLine::new(Stage::Terrain.title(), text);
+    Ok(change.commit(Record { log: Some(line), ..reading(&source) }).await?)
 }
 
 /// Takes up a parked DEM as it was left.
+///
+/// # Errors
+/// [`bothros_store::Error::Busy`] where a job runs, [`bothros_store::Error::NotFound`] where there is no such DEM.
 pub async fn take_up(store: &Store, grids: &crate::GridCache, study: i64, candidate: i64) -> Result<String> {
-    let now = crate::terrain::sources::idle_source(store, study).await?;
-    let taken = store.take_up(study, candidate, &now.title()).await?;
-    let facts = Facts::of(&store.study(study).await?)?;
-    if facts.routing.is_some() {
-        crate::catchments::catchment::delineate_again(store, grids, study).await?;
-    }
+    let change = store.change_idle(study).await?;
+    let now = source_in(&change)?;
+    let taken = change.take_up(candidate, &now.title()).await?;
     let text = format!("Took up {}; {} is kept", taken.name, now.title());
-    store.log(study, "Terrain", &text, json!({}), Default::default()).await?;
-    Ok(text)
+    change.commit(Record::log(LogLine::new(Stage::Terrain.title(), text.clone()))).await?;
+    // Pour points belong to the study: their catchments are found on the DEM that was taken up.
+    let mut rounds = Rounds::new(store, study);
+    loop {
+        let facts = rounds.next().await?;
+        if facts.routing.is_none() {
+            return Ok(text);
+        }
+        let with = Delineating::of(store, grids, &facts).await?;
+        let done = delineate_all(&with, store.pour_points(study).await?).await?;
+        let Some(change) = rounds.keep(&facts).await? else { continue };
+        delineate_again(&change, &with, done).await?;
+        change.commit(Record::default()).await?;
+        return Ok(text);
+    }
+}
+
+/// Deletes a parked DEM with all that was done to it.
+///
+/// # Errors
+/// [`bothros_store::Error::NotFound`] where there is no such DEM.
+pub async fn delete_candidate(store: &Store, study: i64, candidate: i64) -> Result<()> {
+    let change = store.change(study).await?;
+    change.delete_candidate(candidate).await?;
+    let line = LogLine::new(Stage::Terrain.title(), "Deleted a DEM that was kept aside");
+    change.commit(Record::log(line)).await?;
+    Ok(())
+}
+
+/// Reads the DEM's files once more.
+///
+/// # Errors
+/// [`bothros_store::Error::Busy`] where a job runs.
+pub async fn read_again(store: &Store, study: i64) -> Result<Job> {
+    Ok(store.enqueue(study, JobKind::Import, Kept::empty()).await?)
 }
 
 /// What is known of the files before they are read.
@@ -111,27 +153,14 @@ pub(crate) async fn source_of(new: &NewStudy<'_>) -> Result<SourceFacts> {
     Ok(source)
 }
 
-async fn keep_files(
-    store: &Store,
-    study: i64,
-    new: &NewStudy<'_>,
-    source: &SourceFacts,
-) -> Result<Option<Job>> {
-    put_files(store, study, new).await?;
-    match source.band {
-        Some(_) => Ok(Some(store.enqueue(study, JobKind::Import, Kept::empty()).await?)),
-        None => Ok(None),
-    }
-}
-
 /// Keeps the files of a DEM.
-pub(crate) async fn put_files(store: &Store, study: i64, new: &NewStudy<'_>) -> Result<()> {
-    store.put_file(study, FileRole::Dem, new.file, new.path).await?;
+pub(crate) async fn put_files(change: &Change, new: &NewStudy<'_>) -> Result<()> {
+    change.put_file(FileRole::Dem, new.file, new.path).await?;
     if let Some(projection) = new.projection {
-        store.put_file(study, FileRole::Projection, "dem.prj", projection).await?;
+        change.put_file(FileRole::Projection, "dem.prj", projection).await?;
     }
     for one in &new.more {
-        store.put_file(study, FileRole::DemPart, &one.file, &one.path).await?;
+        change.put_file(FileRole::DemPart, &one.file, &one.path).await?;
     }
     Ok(())
 }
@@ -139,21 +168,21 @@ pub(crate) async fn put_files(store: &Store, study: i64, new: &NewStudy<'_>) -> 
 async fn change_source(
     store: &Store,
     study: i64,
-    change: impl FnOnce(&mut SourceFacts) -> Result<()>,
-) -> Result<Job> {
-    if let Some(active) = store.active_job(study).await? {
-        return Err(bothros_store::Error::Busy(active.title().into()).into());
-    }
-    let facts = Facts::of(&store.study(study).await?)?;
-    let mut source = facts.source.ok_or_else(|| Error::Refused("the study has no DEM".into()))?;
-    change(&mut source)?;
-    store.change_study(study, vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
-    Ok(store.enqueue(study, JobKind::Import, Kept::empty()).await?)
+    text: String,
+    how: impl FnOnce(&mut SourceFacts) -> Result<()>,
+) -> Result<()> {
+    let change = store.change_idle(study).await?;
+    let mut source = source_in(&change)?;
+    how(&mut source)?;
+    change.set(vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
+    let line = LogLine::new(Stage::Terrain.title(), text);
+    change.commit(Record::log(line).starting(JobKind::Import, Kept::empty())).await?;
+    Ok(())
 }
 
 /// Says which band holds the elevations, and reads it.
-pub async fn choose_band(store: &Store, study: i64, band: usize) -> Result<Job> {
-    change_source(store, study, |source| {
+pub async fn choose_band(store: &Store, study: i64, band: usize) -> Result<()> {
+    change_source(store, study, format!("Chose band {band} for elevations"), |source| {
         let bands = source.info.bands.len();
         if band == 0 || band > bands {
             return Err(bothros_formats::Error::NoBand { band, bands }.into());
@@ -166,8 +195,8 @@ pub async fn choose_band(store: &Store, study: i64, band: usize) -> Result<Job> 
 }
 
 /// Says what unit the elevations have, and reads them again.
-pub async fn set_vertical_unit(store: &Store, study: i64, unit: VerticalUnit) -> Result<Job> {
-    change_source(store, study, |source| {
+pub async fn set_vertical_unit(store: &Store, study: i64, unit: VerticalUnit) -> Result<()> {
+    change_source(store, study, format!("Said that elevations are in {}", unit.code()), |source| {
         source.vertical_unit = unit;
         Ok(())
     })
@@ -175,9 +204,9 @@ pub async fn set_vertical_unit(store: &Store, study: i64, unit: VerticalUnit) ->
 }
 
 /// Says which CRS the coordinates of the file are in, and reads it again.
-pub async fn set_crs(store: &Store, study: i64, crs: &str) -> Result<Job> {
+pub async fn set_crs(store: &Store, study: i64, crs: &str) -> Result<()> {
     let crs = Crs::parse(crs)?;
-    change_source(store, study, |source| {
+    change_source(store, study, format!("Said that coordinates are in {}", crs.label()), |source| {
         if crs.kind == CrsKind::Other {
             return Err(Error::Refused(format!("{} is neither projected nor geographic", crs.label())));
         }
@@ -220,10 +249,6 @@ pub(crate) async fn read_in(store: &Store, study: i64, how: Preparing, handle: &
     })
     .await?;
     source.summary = Some(summary);
-    match &read {
-        Read::Made(made) => keep(store, study, &source, made, handle).await?,
-        Read::AsItIs(values) => keep_source(store, study, &source, values, handle).await?,
-    }
     let (rows, cols, _, crs) = source.grid();
     let text = format!(
         "Read {}: {cols} x {rows} cells, {}{}",
@@ -234,7 +259,11 @@ pub(crate) async fn read_in(store: &Store, study: i64, how: Preparing, handle: &
     let file = store.file(study, FileRole::Dem).await?;
     let settings = json!({ "files": source.names(), "band": source.band, "vertical_unit": source.vertical_unit.code(),
         "sha256": file.map(|f| f.sha256), "provenance": source.provenance, "overlaps": source.overlaps });
-    store.log(study, "Terrain", &text, settings, begun.elapsed()).await?;
+    let line = LogLine::new(Stage::Terrain.title(), text.clone()).with(settings).taking(begun.elapsed());
+    match &read {
+        Read::Made(made) => keep(store, study, source, made, line, handle).await?,
+        Read::AsItIs(values) => keep_source(store, study, source, values, line, handle).await?,
+    }
     Ok(text)
 }
 
@@ -248,31 +277,34 @@ enum Read {
 async fn keep_source(
     store: &Store,
     study: i64,
-    source: &SourceFacts,
+    mut source: SourceFacts,
     values: &Grid<f32>,
+    line: LogLine,
     handle: &JobHandle,
 ) -> Result<()> {
     handle.say("keeping the elevations");
     let (_, _, [left, width, _, top, _, height], _) = source.grid();
+    let new = NewRaster { role: RasterRole::Source, left, top, cell_x: width.abs(), cell_y: height.abs() };
     let writer = store.write(study).await?;
     writer.remove(&AFTER_TERRAIN).await?;
     writer.remove(&[RasterRole::Source, RasterRole::Dem]).await?;
-    let new = NewRaster { role: RasterRole::Source, left, top, cell_x: width.abs(), cell_y: height.abs() };
     writer
         .put(new, values, &|share| {
             handle.progress(0.8 + 0.2 * share);
             !handle.is_cancelled()
         })
         .await?;
-    writer
-        .change_study(vec![
-            (StudyPart::Source, Some(Kept::of(source)?)),
+    let change = writer.into_change().await?;
+    source.take_provenance(&source_in(&change)?);
+    change
+        .set(vec![
+            (StudyPart::Source, Some(Kept::of(&source)?)),
             (StudyPart::Terrain, None),
             (StudyPart::Review, None),
             (StudyPart::Routing, None),
             (StudyPart::Network, None),
         ])
         .await?;
-    writer.commit().await?;
+    change.commit(Record::log(line)).await?;
     Ok(())
 }

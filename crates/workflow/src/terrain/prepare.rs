@@ -8,12 +8,14 @@ use bothros_core::terrain::{
 };
 use bothros_core::{Frame, Grid, Monitor, Part};
 use bothros_formats::{Placed, plan_warp, warp_onto};
-use bothros_store::{Inverse, Job, JobHandle, JobKind, Kept, NewRaster, RasterRole, Store, StudyPart, kept};
+use bothros_store::{
+    Inverse, JobHandle, JobKind, Kept, LogLine, NewRaster, RasterRole, Record, Store, StudyPart, kept,
+};
 use serde_json::{Value as Json, json};
 
 use crate::terrain::preparing::kept_cells;
-use crate::terrain::sources::{idle_source, read_source};
-use crate::{Facts, Preparing, Result, SourceFacts, TerrainFacts, blocking};
+use crate::terrain::sources::{read_source, source_in};
+use crate::{Facts, Preparing, Result, SourceFacts, Stage, TerrainFacts, blocking};
 
 /// Spikes that are kept with the facts; all of them are mended.
 const SPIKES_KEPT: usize = 20;
@@ -24,15 +26,16 @@ const ROUNDS: usize = 4;
 ///
 /// # Errors
 /// [`Error::Refused`](crate::Error::Refused) where the choices cannot be followed; nothing is changed then.
-pub async fn prepare(store: &Store, study: i64, how: Preparing, remember: bool) -> Result<Job> {
-    let source = idle_source(store, study).await?;
-    how.place(&source)?;
-    let before = Facts::of(&store.study(study).await?)?.terrain.map(|t| t.prepared);
-    if remember && let Some(before) = before {
+pub async fn prepare(store: &Store, study: i64, how: Preparing) -> Result<()> {
+    let change = store.change_idle(study).await?;
+    how.place(&source_in(&change)?)?;
+    let mut record = Record::job(JobKind::Prepare, Kept::of(&how)?);
+    if let Some(before) = Facts::of(change.study())?.terrain.map(|t| t.prepared) {
         let inverse = Inverse::Prepare { preparing: serde_json::to_value(before)? };
-        store.remember(study, "how the DEM is prepared", &inverse).await?;
+        record = record.undone_by("how the DEM is prepared", inverse);
     }
-    Ok(store.enqueue(study, JobKind::Prepare, Kept::of(&how)?).await?)
+    change.commit(record).await?;
+    Ok(())
 }
 
 /// A prepared DEM.
@@ -159,8 +162,9 @@ pub(crate) const AFTER_TERRAIN: [RasterRole; 6] = [
 pub(crate) async fn keep(
     store: &Store,
     study: i64,
-    source: &SourceFacts,
+    mut source: SourceFacts,
     made: &Made,
+    line: LogLine,
     handle: &JobHandle,
 ) -> Result<()> {
     handle.say("keeping the elevations");
@@ -173,16 +177,18 @@ pub(crate) async fn keep(
             !handle.is_cancelled()
         })
         .await?;
-    writer
-        .change_study(vec![
-            (StudyPart::Source, Some(Kept::of(source)?)),
+    let change = writer.into_change().await?;
+    source.take_provenance(&source_in(&change)?);
+    change
+        .set(vec![
+            (StudyPart::Source, Some(Kept::of(&source)?)),
             (StudyPart::Terrain, Some(Kept::of(&made.facts)?)),
             (StudyPart::Review, None),
             (StudyPart::Routing, None),
             (StudyPart::Network, None),
         ])
         .await?;
-    writer.commit().await?;
+    change.commit(Record::log(line)).await?;
     Ok(())
 }
 
@@ -195,7 +201,6 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
     handle.say("preparing the DEM");
     let (now, choices, monitor) = (source.clone(), how.clone(), handle.clone());
     let made = blocking(move || make(values, &now, &choices, &Part::new(&monitor, 0.25, 0.8))).await?;
-    keep(store, study, &source, &made, handle).await?;
     let text = match made.facts.done.is_empty() {
         true => "Took the DEM as it was given".to_owned(),
         false => format!("Prepared the DEM: {}", made.facts.done.join("; ")),
@@ -205,6 +210,7 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
     if let Some(clip) = settings.get_mut("clip").and_then(Json::as_object_mut) {
         clip.remove("polygons");
     }
-    store.log(study, "Terrain", &text, settings, begun.elapsed()).await?;
+    let line = LogLine::new(Stage::Terrain.title(), text.clone()).with(settings).taking(begun.elapsed());
+    keep(store, study, source, &made, line, handle).await?;
     Ok(text)
 }

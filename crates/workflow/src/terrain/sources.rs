@@ -4,13 +4,16 @@ use bothros_core::memory::Step;
 use bothros_core::terrain::{seam_lines, seams};
 use bothros_core::{Grid, Monitor, Part};
 use bothros_formats::{Mosaic, MosaicPlan, Piece, Resampling, Wish, inspect, plan_mosaic, read_mosaic};
-use bothros_store::{FileRole, Inverse, Job, JobHandle, JobKind, Kept, Store, StudyPart, kept};
+use bothros_store::{
+    Change, FileRole, Inverse, JobHandle, JobKind, Kept, LogLine, Record, Store, StudyPart, kept,
+};
 use serde_json::json;
 use sha2::{Digest, Sha256};
 use std::path::{Path, PathBuf};
 
+use crate::study::as_read::Rounds;
 use crate::study::kept_forms::Reread;
-use crate::{Error, Facts, PlacedSeam, Provenance, Result, SourceFacts, SourceFile, blocking};
+use crate::{Error, Facts, PlacedSeam, Provenance, Result, SourceFacts, SourceFile, Stage, blocking};
 
 /// More straight pieces of seams are not drawn.
 const MOST_SEAM_LINES: usize = 4000;
@@ -78,36 +81,40 @@ pub(crate) fn checksum(path: &Path) -> Result<(String, u64)> {
 /// # Errors
 /// [`Error::Refused`] for a file without a CRS, with bands that need a choice, or that is there already;
 /// nothing is changed then.
-pub async fn add_dem_files(store: &Store, study: i64, new: Vec<NewDemFile>) -> Result<Job> {
-    let mut source = idle_source(store, study).await?;
-    let before = serde_json::to_value(&source)?;
-    let mut names = Vec::new();
-    let mut looked = Vec::new();
-    let first_sum = store.file(study, FileRole::Dem).await?.map(|f| f.sha256);
-    for one in &new {
-        let file = look_at(one, &source).await?;
-        let known = source.more.iter().map(|f| &f.sha256).chain(first_sum.as_ref());
-        if known.clone().any(|sum| *sum == file.sha256) {
-            return Err(Error::Refused(format!("{} is part of this DEM already", file.file)));
+pub async fn add_dem_files(store: &Store, study: i64, new: Vec<NewDemFile>) -> Result<()> {
+    let mut rounds = Rounds::new(store, study);
+    loop {
+        let facts = rounds.next().await?;
+        let mut source = facts.source.clone().ok_or_else(no_dem)?;
+        let mut looked = Vec::new();
+        let first_sum = store.file(study, FileRole::Dem).await?.map(|f| f.sha256);
+        for one in &new {
+            let file = look_at(one, &source).await?;
+            let known = source.more.iter().map(|f| &f.sha256).chain(first_sum.as_ref());
+            if known.clone().any(|sum| *sum == file.sha256) {
+                return Err(Error::Refused(format!("{} is part of this DEM already", file.file)));
+            }
+            source.more.push(file.clone());
+            looked.push(file);
         }
-        source.more.push(file.clone());
-        looked.push(file);
-    }
-    let pieces = pieces(&source, &mut |_| PathBuf::new())?;
-    check_mosaic(&plan_mosaic(&pieces, &Wish::default())?)?;
-    for (one, file) in new.iter().zip(&looked) {
-        if store.dem_part(study, &file.sha256).await?.is_none() {
-            store.put_file(study, FileRole::DemPart, &one.file, &one.path).await?;
+        let pieces = pieces(&source, &mut |_| PathBuf::new())?;
+        check_mosaic(&plan_mosaic(&pieces, &Wish::default())?)?;
+        let Some(change) = rounds.keep(&facts).await? else { continue };
+        change.check_idle().await?;
+        for (one, file) in new.iter().zip(&looked) {
+            if store.dem_part(study, &file.sha256).await?.is_none() {
+                change.put_file(FileRole::DemPart, &one.file, &one.path).await?;
+            }
         }
-        names.push(file.file.clone());
+        let names: Vec<&str> = looked.iter().map(|f| f.file.as_str()).collect();
+        return changed(change, source, format!("{} added to the DEM", names.join(", "))).await;
     }
-    changed(store, study, source, before, &format!("{} added to the DEM", names.join(", "))).await
 }
 
 /// Moves a file of the DEM to another place in the order, from 0; the first counts most.
-pub async fn move_dem_file(store: &Store, study: i64, from: usize, to: usize) -> Result<Job> {
-    let mut source = idle_source(store, study).await?;
-    let before = serde_json::to_value(&source)?;
+pub async fn move_dem_file(store: &Store, study: i64, from: usize, to: usize) -> Result<()> {
+    let change = store.change_idle(study).await?;
+    let mut source = source_in(&change)?;
     let count = source.more.len() + 1;
     if from >= count || to >= count || from == to {
         return Err(Error::Refused("there is no such place in the order of files".into()));
@@ -117,13 +124,13 @@ pub async fn move_dem_file(store: &Store, study: i64, from: usize, to: usize) ->
     let moved = order.remove(from);
     order.insert(to, moved);
     source.order = order;
-    changed(store, study, source, before, "order of the files changed").await
+    changed(change, source, "order of the files changed".into()).await
 }
 
 /// Takes a file out of the DEM; the file at `place` in the order.
-pub async fn remove_dem_file(store: &Store, study: i64, place: usize) -> Result<Job> {
-    let mut source = idle_source(store, study).await?;
-    let before = serde_json::to_value(&source)?;
+pub async fn remove_dem_file(store: &Store, study: i64, place: usize) -> Result<()> {
+    let change = store.change_idle(study).await?;
+    let mut source = source_in(&change)?;
     let number = *source
         .order()
         .get(place)
@@ -137,46 +144,42 @@ pub async fn remove_dem_file(store: &Store, study: i64, place: usize) -> Result<
     let gone = source.more.remove(number - 1);
     source.order =
         source.order.iter().filter(|&&n| n != number).map(|&n| n - usize::from(n > number)).collect();
-    changed(store, study, source, before, &format!("{} taken out of the DEM", gone.file)).await
+    changed(change, source, format!("{} taken out of the DEM", gone.file)).await
 }
 
 /// Whether files are raised or lowered to fit those above them.
-pub async fn level_dem_files(store: &Store, study: i64, level: bool) -> Result<Job> {
-    let mut source = idle_source(store, study).await?;
-    let before = serde_json::to_value(&source)?;
+pub async fn level_dem_files(store: &Store, study: i64, level: bool) -> Result<()> {
+    let change = store.change_idle(study).await?;
+    let mut source = source_in(&change)?;
     source.level = level;
     let what = if level { "files fitted to each other in height" } else { "files left at their own heights" };
-    changed(store, study, source, before, what).await
+    changed(change, source, what.into()).await
 }
 
-/// The source of a study in which nothing runs.
-pub(crate) async fn idle_source(store: &Store, study: i64) -> Result<SourceFacts> {
-    if let Some(active) = store.active_job(study).await? {
-        return Err(bothros_store::Error::Busy(active.title().into()).into());
-    }
-    let facts = Facts::of(&store.study(study).await?)?;
-    facts.source.ok_or_else(|| Error::Refused("the study has no DEM".into()))
+fn no_dem() -> Error {
+    Error::Refused("the study has no DEM".into())
 }
 
-async fn changed(
-    store: &Store,
-    study: i64,
-    source: SourceFacts,
-    before: serde_json::Value,
-    what: &str,
-) -> Result<Job> {
-    store.change_study(study, vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
-    store.remember(study, what, &Inverse::SetSource { source: before }).await?;
-    store.log(study, "Terrain", what, json!({ "files": source.names() }), Default::default()).await?;
-    Ok(store.enqueue(study, JobKind::Import, Kept::of(&Reread { keep: true })?).await?)
+/// The source of a study that is being changed.
+pub(crate) fn source_in(change: &Change) -> Result<SourceFacts> {
+    Facts::of(change.study())?.source.ok_or_else(no_dem)
 }
 
-/// Puts the files of a DEM back as they were, and reads it anew.
-pub async fn restore_source(store: &Store, study: i64, source: serde_json::Value) -> Result<Job> {
-    idle_source(store, study).await?;
+/// Keeps other files of a DEM, and reads it anew.
+async fn changed(change: Change, source: SourceFacts, what: String) -> Result<()> {
+    let before = serde_json::to_value(source_in(&change)?)?;
+    change.set(vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
+    let line = LogLine::new(Stage::Terrain.title(), what.clone()).with(json!({ "files": source.names() }));
+    let record = Record::log(line).undone_by(what, Inverse::SetSource { source: before });
+    change.commit(record.starting(JobKind::Import, Kept::of(&Reread { keep: true })?)).await?;
+    Ok(())
+}
+
+/// Puts the files of a DEM back as they were; the job that reads it anew is still to be started.
+pub(crate) async fn restore_source(change: &Change, source: serde_json::Value) -> Result<(JobKind, Kept)> {
     let source: SourceFacts = kept::read(source)?;
-    store.change_study(study, vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
-    Ok(store.enqueue(study, JobKind::Import, Kept::of(&Reread { keep: true })?).await?)
+    change.set(vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
+    Ok((JobKind::Import, Kept::of(&Reread { keep: true })?))
 }
 
 /// The files of a DEM in their order, at the paths that `path` gives for their numbers.
@@ -293,8 +296,8 @@ pub(crate) async fn read_source(
 
 /// Keeps where a file comes from; `place` is its place in the order.
 pub async fn set_provenance(store: &Store, study: i64, place: usize, provenance: Provenance) -> Result<()> {
-    let facts = Facts::of(&store.study(study).await?)?;
-    let mut source = facts.source.ok_or_else(|| Error::Refused("the study has no DEM".into()))?;
+    let change = store.change(study).await?;
+    let mut source = source_in(&change)?;
     let number = *source
         .order()
         .get(place)
@@ -309,8 +312,8 @@ pub async fn set_provenance(store: &Store, study: i64, place: usize, provenance:
             source.file.clone()
         }
     };
-    store.change_study(study, vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
-    let text = format!("Said where {name} comes from");
-    store.log(study, "Terrain", &text, serde_json::to_value(provenance)?, Default::default()).await?;
+    change.set(vec![(StudyPart::Source, Some(Kept::of(&source)?))]).await?;
+    let line = LogLine::new(Stage::Terrain.title(), format!("Said where {name} comes from"));
+    change.commit(Record::log(line.with(serde_json::to_value(provenance)?))).await?;
     Ok(())
 }

@@ -3,16 +3,13 @@
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::catchments::SnapTo;
-use bothros_store::{Inverse, Kept};
-use bothros_workflow::{Facts, PourPointPlace, change_settings};
+use bothros_workflow::{Facts, PourPointPlace, read_place};
 use serde::Deserialize;
-use serde_json::json;
 
 use crate::App;
 use crate::http::changed::changed;
 use crate::http::error::{Result, WebError};
 use crate::http::form::{Coordinate, Form, number_within};
-use crate::map::find::read_place;
 
 const POINTS: &str = "points-changed";
 
@@ -28,11 +25,7 @@ pub async fn snapping(
     Form(form): Form<Snapping>,
 ) -> Result<Response> {
     let snap_m = number_within(&form.snap_m, "the snapping distance", 0.0..=10_000.0, "m")?;
-    change_settings(&app.store, study, |settings| {
-        (settings.snap_m, settings.snap_to) = (snap_m, form.snap_to);
-        Ok(())
-    })
-    .await?;
+    bothros_workflow::set_snapping(&app.store, study, snap_m, form.snap_to).await?;
     Ok(changed(POINTS))
 }
 
@@ -49,7 +42,7 @@ pub struct NewPoint {
 async fn place(app: &App, study: i64, form: &NewPoint) -> Result<(f64, f64)> {
     match (form.x, form.y, &form.place) {
         (Some(x), Some(y), _) => Ok((x.0, y.0)),
-        (_, _, Some(text)) => read_place(&Facts::of(&app.store.study(study).await?)?, text),
+        (_, _, Some(text)) => Ok(read_place(&Facts::of(&app.store.study(study).await?)?, text)?),
         _ => Err(WebError::refused("give the coordinates of the pour point")),
     }
 }
@@ -67,15 +60,7 @@ pub async fn add_pour_point(
     let (x, y) = place(&app, study, &form).await?;
     // One without a name is named when it is kept.
     let name = point_name(&form.name).unwrap_or_default();
-    let new =
-        bothros_workflow::place_pour_point(&app.store, &app.grids, study, PourPointPlace { name, x, y })
-            .await?;
-    let settings = new.catchment.clone().map(Kept::into_json).unwrap_or_default();
-    let added = app.store.add_pour_point(study, new).await?;
-    let name = added.name;
-    let text = format!("Placed {name} at {x:.1}, {y:.1}");
-    app.store.remember(study, &format!("{name} placed"), &Inverse::RemovePourPoint { id: added.id }).await?;
-    app.store.log(study, "Catchments", &text, settings, Default::default()).await?;
+    bothros_workflow::add_pour_point(&app.store, &app.grids, study, PourPointPlace { name, x, y }).await?;
     Ok(changed(POINTS))
 }
 
@@ -90,11 +75,7 @@ pub async fn rename_pour_point(
     Form(form): Form<Name>,
 ) -> Result<Response> {
     let name = point_name(&form.name).ok_or_else(|| WebError::refused("a pour point needs a name"))?;
-    let before = app.store.pour_point(study, point).await?;
-    let inverse = Inverse::ChangePourPoint { id: point, name: before.name.clone(), x: before.x, y: before.y };
-    let text = format!("{} renamed {name}", before.name);
-    app.store.rename_pour_point(study, point, &name).await?;
-    app.store.remember(study, &text, &inverse).await?;
+    bothros_workflow::rename_pour_point(&app.store, study, point, &name).await?;
     Ok(changed(POINTS))
 }
 
@@ -103,15 +84,8 @@ pub async fn move_pour_point(
     Path((study, point)): Path<(i64, i64)>,
     Form(form): Form<NewPoint>,
 ) -> Result<Response> {
-    let (x, y) = place(&app, study, &form).await?;
-    let before = app.store.pour_point(study, point).await?;
-    let inverse = Inverse::ChangePourPoint { id: point, name: before.name.clone(), x: before.x, y: before.y };
-    let new = PourPointPlace { name: before.name.clone(), x, y };
-    let new = bothros_workflow::place_pour_point(&app.store, &app.grids, study, new).await?;
-    app.store.change_pour_point(study, point, new).await?;
-    app.store.remember(study, &format!("{} moved", before.name), &inverse).await?;
-    let text = format!("Moved {} to {x:.1}, {y:.1}", before.name);
-    app.store.log(study, "Catchments", &text, json!({}), Default::default()).await?;
+    let at = place(&app, study, &form).await?;
+    bothros_workflow::move_pour_point(&app.store, &app.grids, study, point, at).await?;
     Ok(changed(POINTS))
 }
 
@@ -119,13 +93,6 @@ pub async fn delete_pour_point(
     State(app): State<App>,
     Path((study, point)): Path<(i64, i64)>,
 ) -> Result<Response> {
-    let before = app.store.pour_point(study, point).await?;
-    app.store.set_pour_point_deleted(study, point, true).await?;
-    app.store
-        .remember(study, &format!("{} deleted", before.name), &Inverse::RestorePourPoint { id: point })
-        .await?;
-    app.store
-        .log(study, "Catchments", &format!("Deleted {}", before.name), json!({}), Default::default())
-        .await?;
+    bothros_workflow::delete_pour_point(&app.store, study, point).await?;
     Ok(changed(POINTS))
 }

@@ -36,7 +36,8 @@ struct Catchments {
     crs: String,
 }
 
-pub async fn catchments(app: &App, study: i64, facts: Facts) -> Result<Response> {
+pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
+    let study = facts.study;
     let ready = facts.routing.is_some();
     let mut points = Vec::new();
     let all = app.store.pour_points(study).await?;

@@ -7,8 +7,7 @@ use axum::extract::{Multipart, Path, State};
 use axum::response::Response;
 use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
 use bothros_core::routing::Method;
-use bothros_store::{Inverse, JobKind, Kept};
-use bothros_workflow::{BarrierFacts, Choices, Decision, Facts, Settings, change_settings};
+use bothros_workflow::{BarrierFacts, Choices, Decision, Facts};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -17,7 +16,7 @@ use crate::http::changed::{STUDY, changed};
 use crate::http::error::{Result, WebError};
 use crate::http::form::{Form, number_within};
 use crate::http::upload::receive;
-use crate::map::measure::{falls, read_line};
+use crate::map::measure::read_line;
 
 /// The page then fetches the barriers anew, but not the whole map.
 pub const BARRIERS: &str = "barriers-changed";
@@ -31,8 +30,7 @@ pub(crate) async fn prepared(app: &App, study: i64) -> Result<Arc<Facts>> {
 }
 
 pub async fn review(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
-    prepared(&app, study).await?;
-    app.store.enqueue(study, JobKind::Review, Kept::empty()).await?;
+    bothros_workflow::start_review(&app.store, study).await?;
     Ok(changed(STUDY))
 }
 
@@ -140,18 +138,7 @@ pub async fn choose(
 ) -> Result<Response> {
     let facts = prepared(&app, study).await?;
     let wanted = form.read(&facts.settings.conditioning)?;
-    if wanted != facts.settings.conditioning {
-        let set = |settings: &mut Settings| {
-            settings.conditioning = wanted;
-            Ok(())
-        };
-        let (settings, undo) = change_settings(&app.store, study, set).await?;
-        app.store.remember(study, "choices of conditioning", &undo).await?;
-        let now = serde_json::to_value(&settings.conditioning)?;
-        app.store
-            .log(study, "Conditioning", "Changed how the DEM is conditioned", now, Default::default())
-            .await?;
-    }
+    bothros_workflow::choose_conditioning(&app.store, study, wanted).await?;
     Ok(changed(STUDY))
 }
 
@@ -197,41 +184,19 @@ pub async fn decide(
     Path((study, barrier)): Path<(i64, i64)>,
     Form(form): Form<Deciding>,
 ) -> Result<Response> {
-    let facts = prepared(&app, study).await?;
-    let row = app.store.barrier(study, barrier).await?;
+    prepared(&app, study).await?;
     let decision = match form.decision.as_str() {
         "" => None,
         name => {
             Some(Decision::from_name(name).ok_or_else(|| WebError::refused("decide: breach, fill or keep"))?)
         }
     };
-    let line = match &form.line {
-        Some(text) => {
-            let line = read_line(text)?;
-            falls(&app, &facts, &line).await?;
-            Some(json!(line))
-        }
-        None => row.line.clone(),
-    };
-    app.store.decide(study, barrier, decision.map(Decision::name), line).await?;
-    let said = match decision {
-        Some(Decision::Breach) => "breach",
-        Some(Decision::Fill) => "fill",
-        Some(Decision::Keep) => "keep as a closed basin",
-        None => "open again",
-    };
-    let text = format!("Crossing at {:.0}, {:.0}: {said}", row.x, row.y);
-    let inverse = Inverse::Decide { barrier, decision: row.decision, line: row.line };
-    app.store.remember(study, &text, &inverse).await?;
-    app.store.log(study, "Conditioning", &text, json!({ "score": row.score }), Default::default()).await?;
+    let line = form.line.as_deref().map(read_line).transpose()?;
+    bothros_workflow::decide(&app.store, study, barrier, decision, line).await?;
     Ok(changed(BARRIERS))
 }
 
 pub async fn route(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
-    let facts = Facts::of(&app.store.study(study).await?)?;
-    if facts.terrain.is_none() {
-        return Err(WebError::refused("the DEM is not ready yet: see the findings of the Terrain stage"));
-    }
-    app.store.enqueue(study, JobKind::Route, Kept::empty()).await?;
+    bothros_workflow::start_routing(&app.store, study).await?;
     Ok(changed(STUDY))
 }

@@ -4,11 +4,10 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::conditioning::Barrier;
-use bothros_workflow::{BarrierFacts, Decision};
+use bothros_workflow::{BarrierFacts, Decision, barrier_profile};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
-use crate::map::measure::profile;
 use crate::map::profile::profile_svg;
 use crate::ui::{numbers, page};
 
@@ -75,7 +74,7 @@ pub async fn barrier(State(app): State<App>, Path((study, id)): Path<(i64, i64)>
     let at =
         rows.iter().position(|b| b.id == id).ok_or_else(|| WebError::nothing("there is no such barrier"))?;
     let known = BarrierFacts::of(&rows[at])?;
-    let along = profile(&app, &facts, &known).await?;
+    let along = barrier_profile(&app.store, &facts, &known).await?;
     let cuts = along.before_m.iter().zip(&along.after_m).filter_map(|(b, a)| Some(((*b)? - (*a)?) as f64));
     let deepest = cuts.fold(0.0, f64::max);
     page(&BarrierCard {

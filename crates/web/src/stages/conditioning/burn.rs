@@ -4,14 +4,14 @@ use askama::Template;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use bothros_core::conditioning::Line;
+use bothros_core::profile::{Section, burn_across, section_across};
 use bothros_store::{LayerRole, Shape};
-use bothros_workflow::{blocking, layer_features};
+use bothros_workflow::{blocking, ground_around, layer_features};
 use serde::Deserialize;
 
 use super::actions::prepared;
 use crate::App;
 use crate::http::error::{Result, WebError};
-use crate::map::measure::around;
 use crate::map::profile::profile_svg;
 use crate::ui::{numbers, page};
 
@@ -41,10 +41,10 @@ pub async fn burn_section(
         })
         .collect();
     let near = place.x.zip(place.y).map(|(x, y)| [x, y]);
-    let across = bothros_workflow::section_across(&lines, near, how, &terrain.frame)
+    let across = section_across(&lines, near, how, &terrain.frame)
         .ok_or_else(|| WebError::refused("there are no mapped streams: add them under Layers"))?;
-    let (dem, frame) = around(&app, &facts, &across.window, 0.0).await?;
-    let section = blocking(move || bothros_workflow::burn_across(&dem, &frame, &lines, how, &across)).await?;
+    let (dem, frame) = ground_around(&app.store, &facts, &across.window, 0.0).await?;
+    let section = blocking(move || Ok(burn_across(&dem, &frame, &lines, how, &across)?)).await?;
     answer(&section)
 }
 
@@ -60,7 +60,7 @@ struct BurnSection {
 }
 
 /// The ground across a stream that is to be burned in.
-fn answer(section: &bothros_workflow::Section) -> Result<Response> {
+fn answer(section: &Section) -> Result<Response> {
     page(&BurnSection {
         profile: profile_svg(&section.profile, "left bank", "right bank"),
         below: section.below_banks_m.map(|m| numbers::metres(m.abs())),

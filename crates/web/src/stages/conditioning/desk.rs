@@ -121,7 +121,8 @@ struct Conditioning {
     points: usize,
 }
 
-pub(crate) async fn conditioning(app: &App, study: i64, facts: Facts) -> Result<Response> {
+pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
+    let study = facts.study;
     let (active, busy) = busy(app, study).await?;
     let rows = app.store.barriers(study).await?;
     let known: Vec<BarrierFacts> =

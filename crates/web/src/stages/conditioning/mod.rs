@@ -4,6 +4,7 @@ pub mod actions;
 mod barrier;
 mod burn;
 pub mod desk;
+pub mod rail;
 mod sinks;
 mod words;
 

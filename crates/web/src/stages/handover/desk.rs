@@ -22,7 +22,8 @@ struct Handover {
     short: String,
 }
 
-pub async fn handover(app: &App, study: i64, facts: Facts) -> Result<Response> {
+pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
+    let study = facts.study;
     let (active, busy) = busy(app, study).await?;
     let file = app.store.file(study, bothros_store::FileRole::Package).await?;
     let fresh = crate::shell::rail::package(app, study).await? == Some(true);

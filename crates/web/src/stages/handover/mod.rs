@@ -3,6 +3,7 @@
 mod actions;
 pub mod desk;
 mod download;
+pub mod rail;
 
 use axum::Router;
 use axum::routing::{get, post};

@@ -5,10 +5,8 @@ use axum::response::Response;
 use bothros_core::calibration::Side;
 use bothros_core::network::Edit;
 use bothros_core::{Area, Threshold};
-use bothros_store::Inverse;
 use bothros_workflow::{Facts, StreamEdit, Verdict, tolerance_m};
 use serde::Deserialize;
-use serde_json::json;
 
 use crate::App;
 use crate::http::changed::changed;
@@ -101,23 +99,13 @@ pub async fn describe(
     Path((study, trial)): Path<(i64, i64)>,
     Form(form): Form<Remark>,
 ) -> Result<Response> {
-    let name = form.name.trim();
-    let fits = name.len() <= 24 && name.starts_with(|c: char| c.is_ascii_lowercase());
-    if !fits || !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_') {
-        return Err(WebError::refused(
-            "a trial’s name has at most 24 lower-case letters, digits and underscores, a letter first: it becomes the name of files",
-        ));
-    }
-    app.store.describe_trial(study, trial, name, &short(&form.remark)?).await?;
+    let (name, remark) = (form.name.trim(), short(&form.remark)?);
+    bothros_workflow::describe_trial(&app.store, study, trial, name, &remark).await?;
     Ok(changed(TRIALS))
 }
 
 pub async fn delete(State(app): State<App>, Path((study, trial)): Path<(i64, i64)>) -> Result<Response> {
-    let name = app.store.trial(study, trial).await?.name;
-    app.store.set_trial_deleted(study, trial, true).await?;
-    let text = format!("Trial {name} deleted");
-    app.store.remember(study, &text, &Inverse::RestoreTrial { id: trial }).await?;
-    app.store.log(study, "Network", &text, json!({}), Default::default()).await?;
+    bothros_workflow::delete_trial(&app.store, study, trial).await?;
     Ok(changed(TRIALS))
 }
 

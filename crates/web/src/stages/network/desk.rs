@@ -30,7 +30,8 @@ struct Network {
     top: f64,
 }
 
-pub async fn network(app: &App, study: i64, facts: Facts) -> Result<Response> {
+pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
+    let study = facts.study;
     let (Some(terrain), Some(routing), Some(n)) = (&facts.terrain, &facts.routing, &facts.network) else {
         let none = Network {
             study,

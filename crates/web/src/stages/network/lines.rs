@@ -29,12 +29,31 @@ pub struct View {
 }
 
 impl View {
-    /// A line thinned to the resolution; nothing where it lies out of sight or has no length left.
+    /// Whether a segment touches the view: what is left of it once each side has cut off what lies beyond (Liang and
+    /// Barsky 1984, "A new concept and method for line clipping", ACM Transactions on Graphics 3).
+    fn meets(&self, [x0, y0]: [f64; 2], [x1, y1]: [f64; 2]) -> bool {
+        let (dx, dy) = (x1 - x0, y1 - y0);
+        let sides =
+            [(-dx, x0 - self.west), (dx, self.east - x0), (-dy, y0 - self.south), (dy, self.north - y0)];
+        let (mut from, mut to) = (0.0f64, 1.0f64);
+        for (towards, room) in sides {
+            if towards == 0.0 {
+                if room < 0.0 {
+                    return false;
+                }
+            } else if towards < 0.0 {
+                from = from.max(room / towards);
+            } else {
+                to = to.min(room / towards);
+            }
+        }
+        from <= to
+    }
+
+    /// A line thinned to the resolution; nothing where no part of it is in sight or it has no length left. A line
+    /// that passes through the view is seen, whether or not it has a vertex there.
     fn seen(&self, line: &[[f64; 2]]) -> Option<Vec<[f64; 2]>> {
-        let inside = |p: &&[f64; 2]| {
-            p[0] >= self.west && p[0] <= self.east && p[1] >= self.south && p[1] <= self.north
-        };
-        line.iter().find(inside)?;
+        line.windows(2).find(|pair| self.meets(pair[0], pair[1]))?;
         let tolerance = self.resolution * 0.7;
         let mut out: Vec<[f64; 2]> = Vec::new();
         for (at, p) in line.iter().enumerate() {
@@ -216,6 +235,15 @@ mod tests {
         assert!(VIEW.seen(&[[50.0, 50.0]]).is_none());
         // A line that only begins in view is drawn whole, so that it does not end at the rim.
         assert_eq!(VIEW.seen(&[[90.0, 50.0], [300.0, 50.0]]).unwrap().len(), 2);
+    }
+
+    #[test]
+    fn a_line_is_seen_that_has_no_vertex_in_view() {
+        let through = [[-500.0, 40.0], [900.0, 60.0]];
+        assert_eq!(VIEW.seen(&through).unwrap(), through);
+        assert!(VIEW.seen(&[[-10.0, 50.0], [50.0, 110.0]]).is_some(), "it cuts a corner");
+        assert!(VIEW.seen(&[[-60.0, 50.0], [50.0, 170.0]]).is_none(), "it passes the corner");
+        assert!(VIEW.seen(&[[50.0, -900.0], [50.0, 900.0]]).is_some() && VIEW.seen(&[[150.0, -9.0], [150.0, 9.0]]).is_none());
     }
 
     #[test]

@@ -6,6 +6,7 @@ pub mod desk;
 mod evidence;
 mod figures;
 mod lines;
+pub mod rail;
 mod reaches;
 mod shortfalls;
 mod starting_points;

@@ -48,6 +48,6 @@ pub async fn threshold(
         }
         (None, None) => return Err(WebError::refused("give a threshold")),
     };
-    bothros_workflow::set_threshold(&app.store, &app.grids, study, threshold, true).await?;
+    bothros_workflow::set_threshold(&app.store, &app.grids, study, threshold).await?;
     Ok(changed("threshold-changed"))
 }

@@ -162,7 +162,7 @@ pub async fn prepare(
 ) -> Result<Response> {
     let facts = Facts::of(&app.store.study(study).await?)?;
     let how = chosen(&app, &facts, form).await?;
-    bothros_workflow::prepare(&app.store, study, how, true).await?;
+    bothros_workflow::prepare(&app.store, study, how).await?;
     Ok(changed(STUDY))
 }
 
@@ -186,7 +186,7 @@ pub async fn align(State(app): State<App>, Path(study): Path<i64>, form: Multipa
     let [left, cell_size, _, top, _, _] = info.geo_transform;
     let align = Alignment { name: name.clone(), crs: crs.wkt.clone(), left, top, cell_size };
     let before = facts.terrain.map(|t| t.prepared).unwrap_or_default();
-    bothros_workflow::prepare(&app.store, study, Preparing { align: Some(align), ..before }, true).await?;
+    bothros_workflow::prepare(&app.store, study, Preparing { align: Some(align), ..before }).await?;
     Ok(changed(STUDY))
 }
 
@@ -273,8 +273,6 @@ pub async fn delete_candidate(
     State(app): State<App>,
     Path((study, candidate)): Path<(i64, i64)>,
 ) -> Result<Response> {
-    app.store.delete_candidate(study, candidate).await?;
-    let text = "Deleted a DEM that was kept aside";
-    app.store.log(study, "Terrain", text, serde_json::json!({}), Default::default()).await?;
+    bothros_workflow::delete_candidate(&app.store, study, candidate).await?;
     Ok(changed(STUDY))
 }

@@ -262,7 +262,8 @@ async fn candidate_rows(app: &App, study: i64) -> Result<Vec<CandidateRow>> {
     Ok(parked.iter().map(|c| CandidateRow { id: c.id, name: c.name.clone(), about: about(c) }).collect())
 }
 
-pub(crate) async fn terrain(app: &App, study: i64, facts: Facts) -> Result<Response> {
+pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
+    let study = facts.study;
     let (active, busy) = busy(app, study).await?;
     let found = findings(&facts);
     let source = facts.source.as_ref();

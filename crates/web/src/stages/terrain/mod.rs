@@ -3,6 +3,7 @@
 pub mod actions;
 pub mod archive;
 pub mod desk;
+pub mod rail;
 mod reading;
 
 use axum::Router;

@@ -3,7 +3,6 @@
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_formats::VerticalUnit;
-use bothros_store::{JobKind, Kept};
 use serde::Deserialize;
 
 use crate::App;
@@ -54,7 +53,6 @@ pub async fn vertical_unit(
 }
 
 pub async fn reread(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
-    app.store.study(study).await?;
-    app.store.enqueue(study, JobKind::Import, Kept::empty()).await?;
+    bothros_workflow::read_again(&app.store, study).await?;
     Ok(changed(STUDY))
 }

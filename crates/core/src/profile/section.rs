@@ -1,9 +1,10 @@
 //! A cross-section of a mapped stream, before and after it is burned in.
 
-use bothros_core::conditioning::{Burn, Conditioning, Line, TreatSinks, condition};
-use bothros_core::{Connection, Frame, Grid, Silent, cells_along};
+use crate::conditioning::{Burn, Conditioning, Line, TreatSinks, condition};
+use crate::{Connection, Frame, Grid, Silent, cells_along};
 
-use crate::{Profile, Result};
+use super::Profile;
+use crate::Result;
 
 /// Where a stream is looked at across.
 #[derive(Debug, Clone, PartialEq)]

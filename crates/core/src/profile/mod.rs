@@ -1,0 +1,7 @@
+//! Profiles: the ground along and across lines.
+
+mod along;
+mod section;
+
+pub use along::{Profile, distances_along, profile_along};
+pub use section::{Section, SectionPlace, burn_across, section_across};

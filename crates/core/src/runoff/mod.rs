@@ -1,0 +1,5 @@
+//! Runoff: what reaches and fills sinks.
+
+mod sinks;
+
+pub use sinks::{runoff_to_fill, share_through};

@@ -1,0 +1,30 @@
+//! Where the stage stands.
+
+use bothros_store::JobKind::{Fetch, Import, Prepare};
+use bothros_workflow::{Severity, findings};
+
+use crate::shell::rail::{StageState, Standing};
+use crate::ui::numbers;
+
+/// State and fact for the rail.
+pub fn standing(study: &Standing<'_>) -> (StageState, String) {
+    let facts = study.facts;
+    match (&facts.terrain, &facts.source) {
+        _ if study.runs(&[Fetch, Import, Prepare]) => (StageState::Running, "working…".into()),
+        (Some(t), _) => (
+            StageState::Done,
+            format!(
+                "{} {}, {} cells",
+                t.frame.cell_size,
+                numbers::unit(&t.crs.unit),
+                numbers::whole(t.summary.cells)
+            ),
+        ),
+        (None, Some(s)) if s.summary.is_some() || s.band.is_none() => {
+            let open = findings(facts).iter().filter(|f| f.severity == Severity::Blocking).count();
+            (StageState::Attention, format!("{open} to settle"))
+        }
+        _ if study.failed(&[Fetch, Import, Prepare]) => (StageState::Attention, "could not be read".into()),
+        _ => (StageState::None, "no DEM yet".into()),
+    }
+}

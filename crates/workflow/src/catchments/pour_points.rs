@@ -1,0 +1,305 @@
+//! Pour points: placed, snapped, delineated.
+
+use std::sync::Arc;
+
+use bothros_core::catchments::{SnapTo, delineate, snap_to_cells};
+use bothros_core::{Cell, Frame, Threshold};
+use bothros_store::{
+    Change, Delineated, Inverse, Kept, LogLine, NewPourPoint, PourPoint, Record, Snapping, Store,
+};
+use serde::{Deserialize, Serialize};
+
+use crate::study::as_read::Rounds;
+use crate::study::settings::change_settings;
+use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage, Streams, blocking};
+
+/// A catchment as it is kept with its pour point.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct CatchmentFacts {
+    /// the cell that the pour point snapped to
+    pub cell: Cell,
+    /// easting of its centre
+    pub x: f64,
+    /// northing of its centre
+    pub y: f64,
+    /// distance moved, metres
+    pub moved_m: f64,
+    /// number of cells
+    pub cells: u64,
+    /// its cells at the edge of the footprint
+    pub edge_cells: u64,
+    /// area, km²
+    pub area_km2: f64,
+    /// perimeter along the edges of the cells, km
+    pub perimeter_km: f64,
+}
+
+/// Where a pour point is wanted.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PourPointPlace {
+    /// name
+    pub name: String,
+    /// easting, study CRS
+    pub x: f64,
+    /// northing, study CRS
+    pub y: f64,
+}
+
+/// How a pour point snaps.
+fn snapping_of(snap_m: f64, snap_to: SnapTo) -> Result<Snapping> {
+    let name = serde_json::to_value(snap_to)?;
+    Ok(Snapping { snap_m, snap_to: name.as_str().unwrap_or_default().to_owned() })
+}
+
+/// What is needed to delineate catchments, as a study has it at one moment.
+#[derive(Clone)]
+pub(crate) struct Delineating {
+    pub grids: Arc<Grids>,
+    pub streams: Streams,
+    pub threshold: Threshold,
+}
+
+impl Delineating {
+    /// Takes it from a study.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] before flow is routed.
+    pub async fn of(store: &Store, cache: &GridCache, facts: &Facts) -> Result<Self> {
+        let grids = cache.get(store, facts).await?;
+        let streams = cache.streams(store, facts).await?;
+        let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
+        Ok(Self { grids, streams, threshold })
+    }
+
+    /// Snaps a point and delineates its catchment.
+    fn at(
+        &self,
+        at: (f64, f64),
+        snap_m: f64,
+        snap_to: SnapTo,
+    ) -> Result<(CatchmentFacts, serde_json::Value)> {
+        let (areas, frame) = (&self.grids.accumulation, &self.grids.frame);
+        let stream_at = |cell| self.streams.is_stream(self.threshold, areas.index(cell));
+        let cell = snap_to_cells(areas, frame, &stream_at, at, snap_m, snap_to)?;
+        let catchment = delineate(&self.grids.directions, cell)?;
+        let outline = catchment.outline(frame);
+        let (cx, cy) = frame.centre(cell);
+        let facts = CatchmentFacts {
+            cell,
+            x: cx,
+            y: cy,
+            moved_m: (cx - at.0).hypot(cy - at.1) * frame.unit_m,
+            cells: catchment.cells,
+            edge_cells: catchment.edge_cells,
+            area_km2: catchment.area(frame).as_km2(),
+            perimeter_km: outline.perimeter_m / 1000.0,
+        };
+        Ok((facts, serde_json::to_value(&outline.polygons)?))
+    }
+
+    /// What is found for a pour point that is kept, with the distance and the rule that it was snapped with; where
+    /// nothing is, why.
+    ///
+    /// # Errors
+    /// What is not the point's fault.
+    pub fn again(&self, at: (f64, f64), snapping: &Snapping) -> Result<Delineated> {
+        let snap_to = serde_json::from_value(serde_json::Value::String(snapping.snap_to.clone()))?;
+        let delineated = outside(&self.grids.frame, at).and_then(|()| self.at(at, snapping.snap_m, snap_to));
+        match delineated {
+            Ok((found, outline)) => {
+                Ok(Delineated { catchment: Some(Kept::of(&found)?), outline: Some(outline), problem: None })
+            }
+            Err(error) if error.is_users() => {
+                Ok(Delineated { problem: Some(error.to_string()), ..Delineated::default() })
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    fn of_point(&self, point: &PourPoint) -> Result<Delineated> {
+        let snapping = Snapping { snap_m: point.snap_m, snap_to: point.snap_to.clone() };
+        self.again((point.x, point.y), &snapping)
+    }
+}
+
+/// Fails for a place outside the DEM.
+fn outside(frame: &Frame, (x, y): (f64, f64)) -> Result<()> {
+    if !x.is_finite() || !y.is_finite() {
+        return Err(Error::Refused("coordinates must be numbers".into()));
+    }
+    if frame.cell_at(x, y).is_none() {
+        let [west, south, east, north] = frame.extent();
+        return Err(Error::Refused(format!(
+            "easting {x:.1}, northing {y:.1} lies outside the DEM, which spans {west:.0} to {east:.0} east and {south:.0} to {north:.0} north",
+        )));
+    }
+    Ok(())
+}
+
+/// Delineates the catchment of a place by the study's choices, ready to be kept.
+///
+/// # Errors
+/// [`Error::Core`] where no stream is near; [`Error::Refused`] outside the DEM and before flow is routed.
+pub(crate) async fn found_at(
+    store: &Store,
+    cache: &GridCache,
+    facts: &Facts,
+    place: PourPointPlace,
+) -> Result<NewPourPoint> {
+    let terrain = facts.terrain.as_ref().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
+    let at = (place.x, place.y);
+    outside(&terrain.frame, at)?;
+    let with = Delineating::of(store, cache, facts).await?;
+    let (snap_m, snap_to) = (facts.settings.snap_m, facts.settings.snap_to);
+    let (found, outline) = blocking(move || with.at(at, snap_m, snap_to)).await?;
+    let found = Delineated { catchment: Some(Kept::of(&found)?), outline: Some(outline), problem: None };
+    let snapping = snapping_of(snap_m, snap_to)?;
+    Ok(NewPourPoint { name: place.name, x: place.x, y: place.y, snapping, found })
+}
+
+/// Places a pour point and delineates its catchment; one without a name gets the next that is free. It can be undone.
+/// Answers with the name.
+///
+/// # Errors
+/// [`Error::Core`] where no stream is near; [`Error::Refused`] outside the DEM and before flow is routed.
+pub async fn add_pour_point(
+    store: &Store,
+    cache: &GridCache,
+    study: i64,
+    place: PourPointPlace,
+) -> Result<String> {
+    let mut rounds = Rounds::new(store, study);
+    loop {
+        let facts = rounds.next().await?;
+        let new = found_at(store, cache, &facts, place.clone()).await?;
+        let Some(change) = rounds.keep(&facts).await? else { continue };
+        let settings = new.found.catchment.clone().map(Kept::into_json).unwrap_or_default();
+        let added = change.add_pour_point(new).await?;
+        let text = format!("Placed {} at {:.1}, {:.1}", added.name, place.x, place.y);
+        let line = LogLine::new(Stage::Catchments.title(), text).with(settings);
+        let undo = Inverse::RemovePourPoint { id: added.id };
+        change.commit(Record::log(line).undone_by(format!("{} placed", added.name), undo)).await?;
+        return Ok(added.name);
+    }
+}
+
+/// Moves a pour point and delineates its catchment anew. It can be undone.
+///
+/// # Errors
+/// Those of [`add_pour_point`]; [`bothros_store::Error::NotFound`] where it was deleted.
+pub async fn move_pour_point(
+    store: &Store,
+    cache: &GridCache,
+    study: i64,
+    id: i64,
+    (x, y): (f64, f64),
+) -> Result<()> {
+    let mut rounds = Rounds::new(store, study);
+    loop {
+        let facts = rounds.next().await?;
+        let name = store.pour_point(study, id).await?.name;
+        let new = found_at(store, cache, &facts, PourPointPlace { name, x, y }).await?;
+        let Some(change) = rounds.keep(&facts).await? else { continue };
+        let before = change.pour_point(id).await?;
+        change.move_pour_point(id, new).await?;
+        let line =
+            LogLine::new(Stage::Catchments.title(), format!("Moved {} to {x:.1}, {y:.1}", before.name));
+        let label = format!("{} moved", before.name);
+        change.commit(Record::log(line).undone_by(label, back(before))).await?;
+        return Ok(());
+    }
+}
+
+/// What puts a pour point back to what it was.
+fn back(before: PourPoint) -> Inverse {
+    Inverse::ChangePourPoint {
+        id: before.id,
+        name: before.name,
+        x: before.x,
+        y: before.y,
+        snapping: Some((before.snap_m, before.snap_to)),
+    }
+}
+
+/// Gives a pour point another name. It can be undone.
+///
+/// # Errors
+/// [`bothros_store::Error::NotFound`] where it was deleted.
+pub async fn rename_pour_point(store: &Store, study: i64, id: i64, name: &str) -> Result<()> {
+    let change = store.change(study).await?;
+    let before = change.pour_point(id).await?;
+    change.rename_pour_point(id, name).await?;
+    let text = format!("{} renamed {name}", before.name);
+    let line = LogLine::new(Stage::Catchments.title(), text.clone());
+    change.commit(Record::log(line).undone_by(text, back(before))).await?;
+    Ok(())
+}
+
+/// Deletes a pour point. It can be undone.
+///
+/// # Errors
+/// [`bothros_store::Error::NotFound`] where it was deleted before.
+pub async fn delete_pour_point(store: &Store, study: i64, id: i64) -> Result<()> {
+    let change = store.change(study).await?;
+    let before = change.pour_point(id).await?;
+    change.set_pour_point_deleted(id, true).await?;
+    let line = LogLine::new(Stage::Catchments.title(), format!("Deleted {}", before.name));
+    let undo = Inverse::RestorePourPoint { id };
+    change.commit(Record::log(line).undone_by(format!("{} deleted", before.name), undo)).await?;
+    Ok(())
+}
+
+/// Chooses how far and to what pour points snap that are placed or moved from now on. It can be undone.
+///
+/// # Errors
+/// Those of the store.
+pub async fn set_snapping(store: &Store, study: i64, snap_m: f64, snap_to: SnapTo) -> Result<()> {
+    let change = store.change(study).await?;
+    let set = |settings: &mut Settings| {
+        (settings.snap_m, settings.snap_to) = (snap_m, snap_to);
+        Ok(())
+    };
+    let changed = change_settings(&change, set).await?;
+    let to = match snap_to {
+        SnapTo::Largest => "the largest contributing area",
+        SnapTo::NearestStream => "the nearest stream",
+    };
+    let text = format!("Pour points placed from now on snap to {to} within {snap_m} m");
+    let line = LogLine::new(Stage::Catchments.title(), text);
+    change.commit(Record::log(line).undone_by("how pour points snap", changed.undo)).await?;
+    Ok(())
+}
+
+/// Delineates the catchments of pour points, and of those that a change finds in other places. A point that has no
+/// catchment any more is kept, and says why. Points that were renamed, moved, added or deleted meanwhile stay so.
+pub(crate) async fn delineate_again(
+    change: &Change,
+    with: &Delineating,
+    done: Vec<(PourPoint, Delineated)>,
+) -> Result<()> {
+    for point in change.pour_points().await? {
+        let same = |p: &PourPoint| (p.id, p.x, p.y, p.snap_m) == (point.id, point.x, point.y, point.snap_m);
+        let known = done.iter().find(|(p, _)| same(p) && p.snap_to == point.snap_to).map(|(_, f)| f.clone());
+        let found = match known {
+            Some(found) => found,
+            None => {
+                let (with, point) = (with.clone(), point.clone());
+                blocking(move || with.of_point(&point)).await?
+            }
+        };
+        change.keep_delineated(point.id, found).await?;
+    }
+    Ok(())
+}
+
+/// Delineates the catchments of pour points as they are now, away from the study.
+pub(crate) async fn delineate_all(
+    with: &Delineating,
+    points: Vec<PourPoint>,
+) -> Result<Vec<(PourPoint, Delineated)>> {
+    let with = with.clone();
+    blocking(move || {
+        points.into_iter().map(|point| with.of_point(&point).map(|found| (point, found))).collect()
+    })
+    .await
+}
