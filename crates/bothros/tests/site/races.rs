@@ -68,7 +68,7 @@ async fn of_two_dems_at_once_the_refused_one_leaves_nothing() {
     let facts = Facts::of(&site.store().study(study).await.unwrap()).unwrap();
     let (name, low) = if a.is_success() { ("one.tif", 100.0) } else { ("two.tif", 200.0) };
     assert_eq!(facts.source.unwrap().file, name);
-    let lowest = facts.terrain.unwrap().summary.min_m as f64;
+    let lowest = facts.terrain.unwrap().summary.lowest_m as f64;
     let valley = valley().values().iter().fold(f32::INFINITY, |m, &z| m.min(z)) as f64;
     assert!((lowest - valley - low).abs() < 0.01, "{lowest} is of {name}");
     assert_eq!(site.store().candidates(study).await.unwrap().len(), 1, "the first DEM is kept aside once");
@@ -82,12 +82,14 @@ async fn an_undo_is_done_once_and_none_is_lost() {
     let study = site.routed(&valley_file(dir.path()), "undo").await;
     let path = |what: &str| format!("/studies/{study}/{what}");
     let set = async |cells: &str| site.send(&path("threshold"), &[("cells", cells)]).await.0;
-    let cells = async || Facts::of(&site.store().study(study).await.unwrap()).unwrap().network.unwrap().threshold;
+    let cells =
+        async || Facts::of(&site.store().study(study).await.unwrap()).unwrap().network.unwrap().threshold;
     let first = cells().await;
     for _ in 0..5 {
         assert_eq!(set("700").await, StatusCode::NO_CONTENT);
         // Pressed twice: one undoes, the other finds nothing left.
-        let (a, b) = tokio::join!(site.send(&path("undo"), &[]), site.send(&path("undo"), &[]));
+        let undo = path("undo");
+        let (a, b) = tokio::join!(site.send(&undo, &[]), site.send(&undo, &[]));
         assert!(a.0.is_success() != b.0.is_success(), "{a:?} {b:?}");
         let told = if a.0.is_success() { b.1 } else { a.1 };
         assert!(told.contains("nothing left to undo"), "{told}");

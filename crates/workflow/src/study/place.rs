@@ -81,11 +81,12 @@ fn parse(text: &str) -> Option<Typed> {
     let northing = |part: &Part| matches!(part.letter, Some('N' | 'S'));
     let easting = |part: &Part| matches!(part.letter, Some('E' | 'W'));
     // Letters say which is which, whatever comes first.
-    let ((lat, ns), (lon, ew)) = match (northing(first) && easting(second), easting(first) && northing(second)) {
-        (true, _) => ((one, first.letter?), (other, second.letter?)),
-        (_, true) => ((other, second.letter?), (one, first.letter?)),
-        _ => return None,
-    };
+    let ((lat, ns), (lon, ew)) =
+        match (northing(first) && easting(second), easting(first) && northing(second)) {
+            (true, _) => ((one, first.letter?), (other, second.letter?)),
+            (_, true) => ((other, second.letter?), (one, first.letter?)),
+            _ => return None,
+        };
     let signed = |value: f64, negative: bool| if negative { -value.abs() } else { value };
     match lat.abs() > 90.0 || lon.abs() > 180.0 {
         // Nothing on the earth lies there in degrees: these are eastings and northings.

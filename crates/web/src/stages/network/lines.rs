@@ -243,7 +243,10 @@ mod tests {
         assert_eq!(VIEW.seen(&through).unwrap(), through);
         assert!(VIEW.seen(&[[-10.0, 50.0], [50.0, 110.0]]).is_some(), "it cuts a corner");
         assert!(VIEW.seen(&[[-60.0, 50.0], [50.0, 170.0]]).is_none(), "it passes the corner");
-        assert!(VIEW.seen(&[[50.0, -900.0], [50.0, 900.0]]).is_some() && VIEW.seen(&[[150.0, -9.0], [150.0, 9.0]]).is_none());
+        assert!(
+            VIEW.seen(&[[50.0, -900.0], [50.0, 900.0]]).is_some()
+                && VIEW.seen(&[[150.0, -9.0], [150.0, 9.0]]).is_none()
+        );
     }
 
     #[test]
