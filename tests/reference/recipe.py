@@ -51,7 +51,8 @@ for r in reaches.values():
     assert below is None or (below["strahler"] >= r["strahler"] and below["contributing_area_km2"] >= r["contributing_area_km2"] or method != "d8")
     # A reach of one cell at an outlet has no length, and no slope.
     slope = r["drop_m"] / r["length_m"] if r["length_m"] > 0 else 0.0
-    assert abs(r["slope"] - slope) < 1e-9
+    # Lengths are written to a centimetre, slopes to a millionth.
+    assert abs(r["slope"] - slope) <= 1e-6 + 0.01 / max(r["length_m"], 1)
 heads = sum(1 for r in reaches.values() if r["shreve"] == 1)
 assert sum(r["shreve"] for r in reaches.values() if r["downstream_reach_id"] is None) == heads
 assert heads == network.execute("select count(*) from junctions where kind = 'headwater'").fetchone()[0]
@@ -66,16 +67,17 @@ assert {r["name"] for r in catchments.values()} == {"mouth", "upper, old"}
 inner = {r["within_catchment_id"]: r["catchment_id"] for r in catchments.values()}
 for key, r in catchments.items():
     nested = (ids == inner[key]).sum() if key in inner else 0
-    assert abs(r["area_km2"] - ((ids == key).sum() + nested) * cell**2 / 1e6) < 1e-9, "area is cells"
+    assert abs(r["area_km2"] - ((ids == key).sum() + nested) * cell**2 / 1e6) <= 0.5e-6, "area is cells, to a square metre"
 subbasins = [dict(r) for r in basins.execute("select * from subbasins")]
 number = {s["subbasin_id"] for s in subbasins}
 assert all(s["downstream_subbasin_id"] is None or s["downstream_subbasin_id"] in number for s in subbasins)
 for key in catchments:
     own = sum(s["area_km2"] for s in subbasins if s["catchment_id"] == key)
-    assert abs(own - (ids == key).sum() * cell**2 / 1e6) < 1e-9, "sub-basins add up to the catchment"
+    parts = sum(1 for s in subbasins if s["catchment_id"] == key)
+    assert abs(own - (ids == key).sum() * cell**2 / 1e6) <= 0.5e-6 * parts, "sub-basins add up to the catchment"
 for p in basins.execute("select * from pour_points"):
     moved = np.hypot(p["snapped_x"] - p["given_x"], p["snapped_y"] - p["given_y"])
-    assert abs(moved - p["moved_m"]) < 1e-6 and moved <= 30.0
+    assert abs(moved - p["moved_m"]) <= 0.006 and moved <= 30.001
 summary = json.loads((d / "summary.json").read_text())
 assert summary["routing"] == method and summary["peak_memory_bytes"] > 0 and summary["steps"]
 assert sum(o["reaches"] for o in summary["network"]["reaches_by_order"]) == len(reaches)

@@ -29,7 +29,7 @@ pub use picture::{
     LaidPicture, Picture, decode_png, encode_png, laid_extent, lay_picture, read_picture, write_picture,
 };
 pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, check_place, inspect, read_elevation};
-pub use raster_write::{RasterKind, write_cog, write_geographic, write_geographic_cog};
+pub use raster_write::{FromMean, RasterKind, write_cog, write_geographic, write_geographic_cog};
 pub use read_onto::read_onto;
 pub use remote::fetch_part;
 pub use unpack::{layer_file_name, unpack};

@@ -53,5 +53,14 @@ impl From<bothros_core::Error> for Error {
     }
 }
 
+impl From<bothros_products::Error> for Error {
+    fn from(error: bothros_products::Error) -> Self {
+        match error {
+            bothros_products::Error::Core(error) => error.into(),
+            other => Self::Data(other.to_string()),
+        }
+    }
+}
+
 /// The result of reading or running a recipe.
 pub type Result<T> = std::result::Result<T, Error>;

@@ -4,7 +4,6 @@
 
 mod error;
 mod inputs;
-mod outputs;
 mod recipe;
 mod run;
 mod summary;

@@ -7,15 +7,17 @@ use bothros_core::catchments::{Labelled, SnapTo, label, snap_to_cells};
 use bothros_core::conditioning::{StepKind, condition, cut_and_fill, fill_to_outlets, list_sinks};
 use bothros_core::network::{Network, extract, extract_cells, main_stem_of_cells};
 use bothros_core::routing::{
-    ACCUMULATION_NODATA, DIRECTION_NODATA, MFD_EXPONENT, OUTLET, REAL_ACCUMULATION_NODATA, dinf_accumulation,
-    dinf_directions, flow_accumulation, flow_directions_to_outlets, mfd_accumulation, weighted_accumulation,
-    with_least_fall,
+    DIRECTION_NODATA, MFD_EXPONENT, OUTLET, dinf_accumulation, dinf_directions, flow_accumulation,
+    flow_directions_to_outlets, mfd_accumulation, weighted_accumulation, with_least_fall,
 };
 use bothros_core::{Area, Cell, Frame, Grid, Monitor, Part, Threshold};
-use bothros_formats::{Crs, Geometry, RasterKind, VectorFormat, Wanted, write_cog, write_layers};
+use bothros_formats::{Crs, Geometry, Layer, VectorFormat, Wanted, write_layers};
+use bothros_products::{
+    CATCHMENT_IDS, CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, Placed,
+    RasterProduct, STREAM_ORDER, Stem, Subbasins, WEIGHTED_ACCUMULATION,
+};
 
 use crate::inputs::{self, Prepared};
-use crate::outputs::{self, Placed, Stem, Subbasins};
 use crate::summary::{CatchmentFacts, NetworkFacts, OrderFacts, SinkCounts, StepTime, Summary, peak_memory};
 use crate::{Error, Recipe, Result, Routing, RoutingMethod, SnapChoice};
 
@@ -189,11 +191,8 @@ impl<'a> Run<'a> {
                     grid.values_mut()[cell as usize] = reach.strahler;
                 }
             }
-            let path = self.dir.join("streams.tif");
-            let text = "Strahler order of stream cells; 0 where there is no stream";
-            self.step("writing streams", 0.82, |_| {
-                write(&path, |p| write_cog(p, &grid, &frame, &crs, 255, RasterKind::Greatest, text, ""))
-            })?;
+            let dir = self.dir;
+            self.step("writing streams", 0.82, |_| write(dir, &STREAM_ORDER, &grid, &frame, &crs))?;
             orders = Some(grid);
         }
         let catchments = match &recipe.catchments {
@@ -211,14 +210,12 @@ impl<'a> Run<'a> {
             let stems = self.stems(network, &routed, orders, catchments.as_ref())?;
             let found = catchments.as_ref().map(|(_, found)| found);
             let layers = [
-                outputs::reaches(network, &frame, found),
-                outputs::junctions(network, &frame),
-                outputs::main_stems(&stems, &routed.directions, &done.ground, &frame),
+                bothros_products::reaches(network, &frame, found)?,
+                bothros_products::junctions(network, &frame)?,
+                bothros_products::main_stems(&stems, &routed.directions, &done.ground, &frame)?,
             ];
-            let path = self.dir.join("network.gpkg");
-            self.step("writing the network", 1.0, |_| {
-                write(&path, |p| write_layers(p, VectorFormat::GeoPackage, &crs, &layers))
-            })?;
+            let dir = self.dir;
+            self.step("writing the network", 1.0, |_| write_package(dir, "network.gpkg", &crs, &layers))?;
         }
 
         let catchment_facts = catchments.map(|(points, found)| {
@@ -301,25 +298,13 @@ impl<'a> Run<'a> {
             _ => self.step("accumulating divided flow", 0.55, |part| divided(None, part))?,
         };
         if let Some(weights) = &weights {
-            let path = self.dir.join("weighted_accumulation.tif");
+            let dir = self.dir;
             self.step("accumulating weights", 0.58, |part| {
                 let weighted = match divided(Some(weights), part)? {
                     Some(sums) => sums,
                     None => weighted_accumulation(&directions, weights, part)?,
                 };
-                let text = "weights of all cells upstream, the cell's own not counted";
-                write(&path, |p| {
-                    write_cog(
-                        p,
-                        &weighted,
-                        frame,
-                        crs,
-                        REAL_ACCUMULATION_NODATA,
-                        RasterKind::Greatest,
-                        text,
-                        "",
-                    )
-                })
+                write(dir, &WEIGHTED_ACCUMULATION, &weighted, frame, crs)
             })?;
         }
         Ok(Routed { directions, accumulation, divided: sums })
@@ -336,11 +321,7 @@ impl<'a> Run<'a> {
         let dir = self.dir;
         let conditioned = self.recipe.conditioning.is_some() || routing.flat_slope > 0.0;
         self.step("writing surfaces", 0.68, |part| {
-            let text = "ground surface, elevation in metres";
-            let mean = RasterKind::Mean;
-            write(&dir.join("ground.tif"), |p| {
-                write_cog(p, &done.ground, frame, crs, f32::NAN, mean, text, "m")
-            })?;
+            write(dir, &GROUND, &done.ground, frame, crs)?;
             if conditioned {
                 let falling = match routing.flat_slope {
                     slope if slope > 0.0 => Some(with_least_fall(
@@ -353,29 +334,17 @@ impl<'a> Run<'a> {
                     _ => None,
                 };
                 let surface = falling.as_ref().unwrap_or(done.routing_surface());
-                let text = "routing surface, elevation in metres";
-                write(&dir.join("conditioned.tif"), |p| {
-                    write_cog(p, surface, frame, crs, f32::NAN, mean, text, "m")
-                })?;
+                write(dir, &CONDITIONED, surface, frame, crs)?;
             }
             Ok(())
         })?;
         // It has been routed on and written.
         done.routing = None;
         self.step("writing flow directions and accumulation", 0.78, |_| {
-            let text = "D8 flow direction: 1 E, 2 SE, 4 S, 8 SW, 16 W, 32 NW, 64 N, 128 NE, 0 outlet or closed-basin bottom";
-            write(&dir.join("flow_direction.tif"), |p| {
-                write_cog(p, &routed.directions, frame, crs, DIRECTION_NODATA, RasterKind::Every, text, "")
-            })?;
-            let text = "flow accumulation, cells upstream, the cell itself not counted";
-            let (path, greatest) = (dir.join("flow_accumulation.tif"), RasterKind::Greatest);
+            write(dir, &FLOW_DIRECTION, &routed.directions, frame, crs)?;
             match &routed.divided {
-                Some(sums) => write(&path, |p| {
-                    write_cog(p, sums, frame, crs, REAL_ACCUMULATION_NODATA, greatest, text, "cells")
-                }),
-                None => write(&path, |p| {
-                    write_cog(p, &routed.accumulation, frame, crs, ACCUMULATION_NODATA, greatest, text, "cells")
-                }),
+                Some(sums) => write(dir, &DIVIDED_ACCUMULATION, sums, frame, crs),
+                None => write(dir, &FLOW_ACCUMULATION, &routed.accumulation, frame, crs),
             }
         })
     }
@@ -455,16 +424,13 @@ impl<'a> Run<'a> {
         let subbasins = self
             .step("delineating sub-basins", 0.92, |part| sub_basins(routed, network, &points, frame, part))?;
         self.step("writing catchments", 0.97, |_| {
-            let text = "catchment_id, the innermost where catchments nest; 0 outside";
-            write(&dir.join("catchments.tif"), |p| {
-                write_cog(p, &found.ids, frame, crs, u32::MAX, RasterKind::Every, text, "")
-            })?;
+            write(dir, &CATCHMENT_IDS, &found.ids, frame, crs)?;
             let layers = [
-                outputs::catchments(&points, &found, &routed.directions, frame)?,
-                outputs::subbasins(&subbasins, &found, frame),
-                outputs::pour_points(&points, &found, frame),
+                bothros_products::catchments(&points, &found, &routed.directions, frame)?,
+                bothros_products::subbasins(&subbasins, &found, frame)?,
+                bothros_products::pour_points(&points, &found, frame)?,
             ];
-            write(&dir.join("catchments.gpkg"), |p| write_layers(p, VectorFormat::GeoPackage, crs, &layers))
+            write_package(dir, "catchments.gpkg", crs, &layers)
         })?;
         Ok((points, found))
     }
@@ -530,9 +496,21 @@ fn sub_basins(
     })
 }
 
-fn write(path: &Path, work: impl FnOnce(&Path) -> bothros_formats::Result<()>) -> Result<()> {
-    let name = path.file_name().map(PathBuf::from).unwrap_or_default();
-    work(path).map_err(|e| Error::write(&name, e))
+/// Writes a raster under its own name.
+fn write<T: bothros_products::ProductCell>(
+    dir: &Path,
+    product: &RasterProduct<T>,
+    values: &Grid<T>,
+    frame: &Frame,
+    crs: &Crs,
+) -> Result<()> {
+    let name = format!("{}.tif", product.name);
+    product.write(&dir.join(&name), values, frame, crs).map_err(|e| Error::write(Path::new(&name), e))
+}
+
+fn write_package(dir: &Path, name: &str, crs: &Crs, layers: &[Layer]) -> Result<()> {
+    write_layers(&dir.join(name), VectorFormat::GeoPackage, crs, layers)
+        .map_err(|e| Error::write(Path::new(name), e))
 }
 
 fn method_name(routing: &Routing) -> &'static str {

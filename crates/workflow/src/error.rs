@@ -24,6 +24,9 @@ pub enum Error {
     /// facts that cannot be read
     #[error("what is kept of the study cannot be read: {0}")]
     Facts(#[from] serde_json::Error),
+    /// from putting tables together
+    #[error("{0}")]
+    Products(#[from] bothros_products::Error),
     /// writing the package
     #[error("the package cannot be written: {0}")]
     Zip(#[from] zip::result::ZipError),

@@ -15,6 +15,7 @@ mod races;
 mod recipe;
 mod reference;
 mod resilience;
+mod same;
 mod support;
 mod tabs;
 mod terrain;

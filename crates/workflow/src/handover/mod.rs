@@ -2,4 +2,4 @@
 
 pub(crate) mod package;
 
-pub use package::{package_name, start_package};
+pub use package::{package_contents, package_name, start_package};

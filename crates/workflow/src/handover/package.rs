@@ -4,14 +4,16 @@ use std::io::{Read, Write};
 use std::path::Path;
 use std::time::Instant;
 
-use bothros_core::catchments::{Catchment, delineate, innermost};
+use bothros_core::catchments::{Labelled, label};
 use bothros_core::conditioning::StepKind;
 use bothros_core::memory::Step;
 use bothros_core::network::{Network, main_stem_of_cells};
-use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA, Method};
-use bothros_core::{Grid, Monitor, Threshold};
-use bothros_formats::{
-    Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, Value, VectorFormat, write_cog, write_layers,
+use bothros_core::routing::{DIRECTION_NODATA, Method};
+use bothros_core::{Cell, Frame, Grid, Monitor, Silent, Threshold};
+use bothros_formats::{Crs, VectorFormat, write_layers};
+use bothros_products::{
+    CATCHMENT_IDS, CATCHMENTS, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, JUNCTIONS, MAIN_STEMS, POUR_POINTS,
+    PROVENANCE, Placed, REACHES, Row, STREAM_ORDER, Stem, TRIALS, WEIGHTED_TOTAL,
 };
 use bothros_store::{
     FileRole, JobHandle, JobKind, Kept, LayerRole, LogEntry, LogLine, PourPoint, RasterRole, Record, Store,
@@ -39,6 +41,33 @@ pub fn package_name(study: &str) -> String {
     if word.is_empty() { "study".into() } else { word }
 }
 
+/// What a package holds: names of files, and what is in them.
+pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)> {
+    let short = package_name(&facts.name);
+    let mut out = Vec::new();
+    let mut tif = |name: &str, meaning: &str| out.push((format!("{short}_{name}.tif"), meaning.to_owned()));
+    tif(GROUND.name, "ground surface, elevation in metres");
+    tif(FLOW_DIRECTION.name, "D8 flow direction");
+    tif(FLOW_ACCUMULATION.name, FLOW_ACCUMULATION.meaning);
+    if facts.settings.weights.is_some() {
+        tif(WEIGHTED_TOTAL.name, WEIGHTED_TOTAL.meaning);
+    }
+    tif(STREAM_ORDER.name, STREAM_ORDER.meaning);
+    if has_points {
+        tif(CATCHMENT_IDS.name, CATCHMENT_IDS.meaning);
+    }
+    let layers =
+        [&REACHES, &JUNCTIONS, &MAIN_STEMS, &CATCHMENTS, &POUR_POINTS].map(|t| t.title.to_lowercase());
+    out.push((format!("{short}_network.gpkg"), layers.join(", ")));
+    out.push((format!("{short}_*.geojson"), "the same in WGS 84".into()));
+    out.push((
+        format!("{short}_*.csv"),
+        "catchments, pour points, trials, and where each input comes from".into(),
+    ));
+    out.push(("README.txt".into(), "CRS, units, methods, settings, log".into()));
+    out
+}
+
 /// Asks for the package to be written.
 ///
 /// # Errors
@@ -60,7 +89,7 @@ struct Ingredients {
     network: std::sync::Arc<Network>,
     grids: std::sync::Arc<Grids>,
     stream_cells: Streams,
-    points: Vec<(PourPoint, CatchmentFacts, Catchment)>,
+    points: Vec<(PourPoint, CatchmentFacts)>,
     log: Vec<LogEntry>,
     threshold: Threshold,
     /// weights of all cells upstream, and what they are
@@ -88,9 +117,7 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     let mut points = Vec::new();
     for point in store.pour_points(study).await? {
         if let Some(found) = point.catchment.clone() {
-            let found: CatchmentFacts = kept::read(found)?;
-            let catchment = delineate(&grids.directions, found.cell)?;
-            points.push((point, found, catchment));
+            points.push((point, kept::read(found)?));
         }
     }
     let log = store.log_entries(study).await?;
@@ -154,71 +181,49 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
         Ok(path)
     };
 
-    let path = begin("filled.tif", "writing elevations", 0.05)?;
-    write_cog(
-        &path,
-        &grids.filled,
-        &grids.frame,
-        &from.crs,
-        f32::NAN,
-        RasterKind::Mean,
-        "conditioned elevation, metres",
-        "m",
-    )?;
-    let path = begin("direction.tif", "writing flow directions", 0.3)?;
-    let text = "D8 flow direction: 1 E, 2 SE, 4 S, 8 SW, 16 W, 32 NW, 64 N, 128 NE, 0 outlet";
-    write_cog(
-        &path,
-        &grids.directions,
-        &grids.frame,
-        &from.crs,
-        DIRECTION_NODATA,
-        RasterKind::Every,
-        text,
-        "",
-    )?;
-    let path = begin("accum.tif", "writing flow accumulation", 0.4)?;
-    let text = "flow accumulation: cells upstream, the cell itself not counted";
-    write_cog(
-        &path,
-        &grids.accumulation,
-        &grids.frame,
-        &from.crs,
-        ACCUMULATION_NODATA,
-        RasterKind::Greatest,
-        text,
-        "cells",
-    )?;
-
+    let (frame, crs) = (&grids.frame, &from.crs);
+    let tif = |name: &str| format!("{name}.tif");
+    GROUND.write(&begin(&tif(GROUND.name), "writing elevations", 0.05)?, &grids.filled, frame, crs)?;
+    let path = begin(&tif(FLOW_DIRECTION.name), "writing flow directions", 0.3)?;
+    FLOW_DIRECTION.write(&path, &grids.directions, frame, crs)?;
+    let path = begin(&tif(FLOW_ACCUMULATION.name), "writing flow accumulation", 0.4)?;
+    FLOW_ACCUMULATION.write(&path, &grids.accumulation, frame, crs)?;
     if let Some((sums, meaning)) = &from.weighted {
-        let path = begin("weighted.tif", "writing weighted accumulation", 0.5)?;
+        let path = begin(&tif(WEIGHTED_TOTAL.name), "writing weighted accumulation", 0.5)?;
         let text = format!("{meaning}, of all cells upstream added up, the cell itself counted");
-        write_cog(&path, sums, &grids.frame, &from.crs, f32::NAN, RasterKind::Greatest, &text, "")?;
+        WEIGHTED_TOTAL.write_as(&path, sums, frame, crs, &text)?;
     }
-
-    let list: Vec<(u32, &Catchment)> =
-        from.points.iter().enumerate().map(|(i, (_, _, c))| (i as u32 + 1, c)).collect();
-    let ids = innermost(grids.frame.rows, grids.frame.cols, &list);
+    let path = begin(&tif(STREAM_ORDER.name), "writing streams", 0.5)?;
+    STREAM_ORDER.write(&path, &orders(&from.network, &grids.directions), frame, crs)?;
+    let found = labelled(&grids.directions, &from.points)?;
     if !from.points.is_empty() {
-        let path = begin("catchments.tif", "writing catchments", 0.55)?;
-        let text = "catchment_id, the innermost where catchments nest; 0 outside";
-        write_cog(&path, &ids, &grids.frame, &from.crs, u32::MAX, RasterKind::Every, text, "")?;
+        let path = begin(&tif(CATCHMENT_IDS.name), "writing catchments", 0.55)?;
+        CATCHMENT_IDS.write(&path, &found.ids, frame, crs)?;
     }
 
-    let layers = [streams(from, &ids), main_stems(from)?, catchments(from)?, pour_points(from)];
+    let points: Vec<Placed> = from.points.iter().map(placed).collect();
+    let layers = [
+        bothros_products::reaches(&from.network, frame, Some(&found))?,
+        bothros_products::junctions(&from.network, frame)?,
+        bothros_products::main_stems(&stems(from)?, &grids.directions, &grids.filled, frame)?,
+        bothros_products::catchments(&points, &found, &grids.directions, frame)?,
+        bothros_products::pour_points(&points, &found, frame)?,
+    ];
     let path = begin("network.gpkg", "writing layers", 0.65)?;
-    write_layers(&path, VectorFormat::GeoPackage, &from.crs, &layers)?;
+    write_layers(&path, VectorFormat::GeoPackage, crs, &layers)?;
     for layer in &layers {
         let path = begin(&format!("{}.geojson", layer.name), "writing layers", 0.75)?;
-        write_layers(&path, VectorFormat::GeoJson, &from.crs, std::slice::from_ref(layer))?;
+        write_layers(&path, VectorFormat::GeoJson, crs, std::slice::from_ref(layer))?;
     }
-    let path = begin("catchments.csv", "writing tables", 0.85)?;
-    std::fs::write(path, table(from))?;
+    for (table, layer) in [(&CATCHMENTS, &layers[3]), (&POUR_POINTS, &layers[4])] {
+        let path = begin(&format!("{}.csv", table.name), "writing tables", 0.85)?;
+        std::fs::write(path, table.csv(layer.features.iter().map(|(_, row)| row.clone()))?)?;
+    }
     let path = begin("provenance.csv", "writing tables", 0.86)?;
-    std::fs::write(path, provenance(from))?;
+    std::fs::write(path, PROVENANCE.csv(provenance(from))?)?;
     if !from.trials.is_empty() {
         let path = begin("trials.csv", "writing tables", 0.87)?;
-        std::fs::write(path, trials_table(from))?;
+        std::fs::write(path, TRIALS.csv(from.trials.iter().map(trial))?)?;
     }
     let path = dir.path().join("README.txt");
     std::fs::write(path, readme(from, &files))?;
@@ -256,183 +261,69 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
     Ok(())
 }
 
-fn fields(list: &[(&'static str, FieldKind)]) -> Vec<Field> {
-    list.iter().map(|&(name, kind)| Field { name, kind }).collect()
-}
-
-fn line(grids: &Grids, cells: impl Iterator<Item = u32>) -> Vec<[f64; 2]> {
-    let mut points: Vec<[f64; 2]> = cells
-        .map(|index| {
-            let (x, y) = grids.frame.centre(grids.directions.cell(index as usize));
-            [x, y]
-        })
-        .collect();
-    // A reach of a single cell at an outlet is a line all the same: to the cell's edge.
-    if let [[x, y]] = points[..] {
-        points.push([x + grids.frame.cell_size / 2.0, y]);
-    }
-    points
-}
-
-fn streams(from: &Ingredients, ids: &Grid<u32>) -> Layer {
-    let features = from
-        .network
-        .reaches
-        .iter()
-        .map(|reach| {
-            // A reach belongs to the catchment that holds its upper end.
-            let id = ids.values()[reach.cells[0] as usize];
-            let values: Vec<Value> = vec![
-                reach.id.into(),
-                reach.downstream.into(),
-                reach.strahler.into(),
-                reach.shreve.into(),
-                reach.length_m.into(),
-                reach.drop_m.into(),
-                reach.slope().into(),
-                reach.contributing.as_km2().into(),
-                (id != 0).then_some(id).into(),
-            ];
-            (Geometry::Line(line(&from.grids, reach.line())), values)
-        })
-        .collect();
-    Layer {
-        name: "streams",
-        fields: fields(&[
-            ("reach_id", FieldKind::Integer),
-            ("downstream_reach_id", FieldKind::Integer),
-            ("strahler", FieldKind::Integer),
-            ("shreve", FieldKind::Integer),
-            ("length_m", FieldKind::Real),
-            ("drop_m", FieldKind::Real),
-            ("slope", FieldKind::Real),
-            ("contributing_area_km2", FieldKind::Real),
-            ("catchment_id", FieldKind::Integer),
-        ]),
-        features,
-        shape: Shape::Line,
-    }
-}
-
-fn main_stems(from: &Ingredients) -> Result<Layer> {
-    let grids = &from.grids;
-    let mut features = Vec::new();
-    for (at, (point, found, _)) in from.points.iter().enumerate() {
-        let is_stream = |cell| from.stream_cells.is_stream(from.threshold, cell);
-        let stem = main_stem_of_cells(&grids.directions, &grids.accumulation, &is_stream, found.cell)?;
-        if stem.len() < 2 {
-            continue;
+/// Strahler orders of stream cells; 0 elsewhere.
+fn orders(network: &Network, directions: &Grid<u8>) -> Grid<u8> {
+    let blank =
+        directions.values().iter().map(|&c| if c == DIRECTION_NODATA { STREAM_ORDER.nodata } else { 0 });
+    let mut orders = Grid::from_vec(directions.rows(), directions.cols(), blank.collect());
+    for reach in &network.reaches {
+        for &cell in &reach.cells {
+            orders.values_mut()[cell as usize] = reach.strahler;
         }
-        let steps: f64 = stem[..stem.len() - 1]
-            .iter()
-            .map(|&i| bothros_core::routing::step(&grids.directions, i as usize))
-            .sum();
-        let values =
-            vec![(at as u32 + 1).into(), point.name.clone().into(), (steps * grids.frame.cell_m()).into()];
-        features.push((Geometry::Line(line(grids, stem.into_iter())), values));
     }
-    let fields = fields(&[
-        ("catchment_id", FieldKind::Integer),
-        ("name", FieldKind::Text),
-        ("length_m", FieldKind::Real),
-    ]);
-    Ok(Layer { name: "main_stems", fields, features, shape: Shape::Line })
+    orders
 }
 
-fn catchments(from: &Ingredients) -> Result<Layer> {
-    let features = from
-        .points
-        .iter()
-        .enumerate()
-        .map(|(at, (point, found, catchment))| {
-            let values = vec![
-                (at as u32 + 1).into(),
-                point.name.clone().into(),
-                found.area_km2.into(),
-                found.perimeter_km.into(),
-                (found.edge_cells > 0).into(),
-            ];
-            (Geometry::Polygons(catchment.outline(&from.grids.frame).polygons), values)
-        })
-        .collect();
-    Ok(Layer {
-        name: "catchments",
-        fields: fields(&[
-            ("catchment_id", FieldKind::Integer),
-            ("name", FieldKind::Text),
-            ("area_km2", FieldKind::Real),
-            ("perimeter_km", FieldKind::Real),
-            ("touches_edge", FieldKind::Boolean),
-        ]),
-        features,
-        shape: Shape::Polygons,
+/// The catchments of all pour points. Two in one cell have the same one; the first gives it its number.
+fn labelled(directions: &Grid<u8>, points: &[(PourPoint, CatchmentFacts)]) -> Result<Labelled> {
+    let mut outlets: Vec<Cell> = Vec::new();
+    let mut outlet_of = Vec::new();
+    let mut point_of: Vec<u32> = Vec::new();
+    for ((_, found), number) in points.iter().zip(1u32..) {
+        outlet_of.push(outlets.iter().position(|&cell| cell == found.cell).unwrap_or_else(|| {
+            outlets.push(found.cell);
+            point_of.push(number);
+            outlets.len() - 1
+        }));
+    }
+    let own = label(directions, &outlets, &Silent)?;
+    let number = |id: u32| id.checked_sub(1).map_or(0, |at| point_of[at as usize]);
+    let (rows, cols) = (directions.rows(), directions.cols());
+    let ids = Grid::from_vec(rows, cols, own.ids.values().iter().map(|&id| number(id)).collect());
+    Ok(Labelled {
+        ids,
+        within: outlet_of.iter().map(|&o| own.within[o].map(number)).collect(),
+        own_cells: outlet_of.iter().map(|&o| own.own_cells[o]).collect(),
+        cells: outlet_of.iter().map(|&o| own.cells[o]).collect(),
+        touches_edge: outlet_of.iter().map(|&o| own.touches_edge[o]).collect(),
     })
 }
 
-fn pour_points(from: &Ingredients) -> Layer {
-    let features = from
-        .points
-        .iter()
-        .enumerate()
-        .map(|(at, (point, found, _))| {
-            let values = vec![
-                (at as u32 + 1).into(),
-                point.name.clone().into(),
-                point.x.into(),
-                point.y.into(),
-                found.moved_m.into(),
-                found.area_km2.into(),
-            ];
-            (Geometry::Point([found.x, found.y]), values)
-        })
-        .collect();
-    Layer {
-        name: "pour_points",
-        fields: fields(&[
-            ("catchment_id", FieldKind::Integer),
-            ("name", FieldKind::Text),
-            ("given_x", FieldKind::Real),
-            ("given_y", FieldKind::Real),
-            ("moved_m", FieldKind::Real),
-            ("contributing_area_km2", FieldKind::Real),
-        ]),
-        features,
-        shape: Shape::Point,
+fn placed((point, found): &(PourPoint, CatchmentFacts)) -> Placed {
+    Placed {
+        name: Some(point.name.clone()),
+        given: [point.x, point.y],
+        cell: found.cell,
+        moved_m: found.moved_m,
     }
 }
 
-/// RFC 4180: quoted where it must be. A text that a spreadsheet would take for a formula begins with an apostrophe.
-fn cell(text: &str) -> String {
-    let text = &match text.starts_with(['=', '+', '-', '@', '\t', '\r']) {
-        true => format!("'{text}"),
-        false => text.to_owned(),
+/// The main stem of each catchment, or of each outlet of the network where there is none.
+fn stems(from: &Ingredients) -> Result<Vec<Stem>> {
+    let grids = &from.grids;
+    let is_stream = |cell| from.stream_cells.is_stream(from.threshold, cell);
+    let outlets: Vec<(Cell, Option<u32>)> = match from.points.is_empty() {
+        false => from.points.iter().zip(1..).map(|((_, found), id)| (found.cell, Some(id))).collect(),
+        true => {
+            let last = from.network.reaches.iter().filter(|r| r.downstream.is_none());
+            last.filter_map(|r| Some((grids.directions.cell(*r.cells.last()? as usize), None))).collect()
+        }
     };
-    if text.contains([',', '"', '\n', '\r']) {
-        format!("\"{}\"", text.replace('"', "\"\""))
-    } else {
-        text.to_owned()
-    }
-}
-
-fn table(from: &Ingredients) -> String {
-    let mut out =
-        String::from("catchment_id,name,area_km2,perimeter_km,touches_edge,x,y,given_x,given_y,moved_m\r\n");
-    for (at, (point, found, _)) in from.points.iter().enumerate() {
-        out += &format!(
-            "{},{},{},{},{},{},{},{},{},{:.2}\r\n",
-            at + 1,
-            cell(&point.name),
-            found.area_km2,
-            found.perimeter_km,
-            found.edge_cells > 0,
-            found.x,
-            found.y,
-            point.x,
-            point.y,
-            found.moved_m
-        );
-    }
-    out
+    let stem = |(outlet, catchment_id)| {
+        let cells = main_stem_of_cells(&grids.directions, &grids.accumulation, &is_stream, outlet)?;
+        Ok(Stem { cells, catchment_id })
+    };
+    outlets.into_iter().map(stem).collect()
 }
 
 /// What conditioning did, step by step.
@@ -462,57 +353,56 @@ fn conditioning_lines(facts: &Facts) -> Vec<String> {
     out
 }
 
-/// The networks that were tried, each with its scores.
-fn trials_table(from: &Ingredients) -> String {
-    let mut out = "trial,threshold_m2,cells,dem,cell_size_m,routing,tolerance_m,modelled_matched,mapped_found,agreement,\
-        mean_distance_m,length_m,density_km_km2,headwaters,highest_order,mean_way_to_stream_m,remark,justification\n"
-        .to_owned();
-    for kept in &from.trials {
-        let f = &kept.facts;
-        let share = |of: &dyn Fn(&bothros_core::calibration::Scores) -> f64| {
-            f.scores.as_ref().map_or(String::new(), |s| format!("{:.4}", of(s)))
-        };
-        let metres = |m: Option<f64>| m.map_or(String::new(), |m| format!("{m:.1}"));
-        let cells = [
-            kept.trial.name.clone(),
-            format!("{:.1}", f.threshold_m2),
-            f.threshold.as_cells().to_string(),
-            f.dem.clone(),
-            f.cell_m.to_string(),
-            f.method.clone(),
-            f.tolerance_m.to_string(),
-            share(&|s| s.matched()),
-            share(&|s| s.found()),
-            share(&|s| s.agreement()),
-            metres(f.scores.and_then(|s| s.away_m)),
-            format!("{:.1}", f.length_m),
-            format!("{:.4}", f.density_km),
-            f.headwaters.to_string(),
-            f.highest_order.to_string(),
-            metres(f.to_stream_m),
-            kept.trial.remark.clone(),
-            kept.trial.justification.clone().unwrap_or_default(),
-        ];
-        out += &format!("{}\n", cells.each_ref().map(|c| cell(c)).join(","));
-    }
-    out
+/// A network that was tried, with its scores.
+fn trial(kept: &KeptTrial) -> Row {
+    let f = &kept.facts;
+    let scores = f.scores.as_ref();
+    vec![
+        kept.trial.name.clone().into(),
+        f.threshold_m2.into(),
+        f.threshold.as_cells().into(),
+        f.dem.clone().into(),
+        f.cell_m.into(),
+        f.method.clone().into(),
+        f.tolerance_m.into(),
+        scores.map(|s| s.matched()).into(),
+        scores.map(|s| s.found()).into(),
+        scores.map(|s| s.agreement()).into(),
+        scores.and_then(|s| s.away_m).into(),
+        f.length_m.into(),
+        f.density_km.into(),
+        (f.headwaters as i64).into(),
+        f.highest_order.into(),
+        f.to_stream_m.into(),
+        kept.trial.remark.clone().into(),
+        kept.trial.justification.clone().into(),
+    ]
 }
 
 /// Every input: what it is, where it comes from, and its checksum.
-fn provenance(from: &Ingredients) -> String {
-    let mut out = "input,file,source,date,scale,licence,bytes,sha256\n".to_owned();
-    let mut row = |input: &str, file: &str, p: &Provenance, bytes: String, sha256: &str| {
-        let cells = [input, file, &p.source, &p.date, &p.scale, &p.licence, &bytes, sha256].map(cell);
-        out += &format!("{}\n", cells.join(","));
+fn provenance(from: &Ingredients) -> Vec<Row> {
+    let mut out: Vec<Row> = Vec::new();
+    let mut row = |input: &str, file: &str, p: &Provenance, bytes: Option<u64>, sha256: &str| {
+        out.push(vec![
+            (out.len() as u32 + 1).into(),
+            input.into(),
+            file.into(),
+            p.source.clone().into(),
+            p.date.clone().into(),
+            p.scale.clone().into(),
+            p.licence.clone().into(),
+            bytes.and_then(|b| i64::try_from(b).ok()).into(),
+            sha256.into(),
+        ]);
     };
     if let Some(source) = &from.facts.source {
-        row("DEM", &source.file, &source.provenance, source.bytes.to_string(), &from.dem_sha256);
+        row("DEM", &source.file, &source.provenance, Some(source.bytes), &from.dem_sha256);
         for f in &source.more {
-            row("DEM", &f.file, &f.provenance, f.bytes.to_string(), &f.sha256);
+            row("DEM", &f.file, &f.provenance, Some(f.bytes), &f.sha256);
         }
     }
     if let Some(w) = &from.facts.settings.weights {
-        row("Weights", &w.file, &w.provenance, String::new(), &w.sha256);
+        row("Weights", &w.file, &w.provenance, None, &w.sha256);
     }
     let text = |told: &Json, key: &str| told[key].as_str().unwrap_or_default().to_owned();
     let known = |told: &Json| Provenance {
@@ -525,14 +415,22 @@ fn provenance(from: &Ingredients) -> String {
         let told = &layer.provenance;
         let drawn = layer.provenance["drawn"] == true;
         let file = if drawn { "drawn in the study".to_owned() } else { text(told, "file") };
-        let bytes = layer.provenance["bytes"].as_u64().map_or(String::new(), |b| b.to_string());
-        row(layer.role.title(), &file, &known(told), bytes, &text(told, "sha256"));
+        row(layer.role.title(), &file, &known(told), told["bytes"].as_u64(), &text(told, "sha256"));
     }
     for picture in &from.pictures {
         let told = &picture.provenance;
-        row("Picture", &text(told, "file"), &known(told), String::new(), &text(told, "sha256"));
+        row("Picture", &text(told, "file"), &known(told), None, &text(told, "sha256"));
     }
     out
+}
+
+/// The edge of a cell, in words.
+fn cell_size(frame: &Frame, crs: &Crs) -> String {
+    let unit = match crs.unit.as_str() {
+        "metre" | "meter" => "m",
+        other => other,
+    };
+    format!("{} {unit}", frame.cell_size)
 }
 
 fn readme(from: &Ingredients, files: &[String]) -> String {
@@ -546,8 +444,7 @@ fn readme(from: &Ingredients, files: &[String]) -> String {
         "CRS: {}. GeoJSON files are in WGS 84 longitude and latitude (RFC 7946).\n",
         from.crs.label()
     );
-    out +=
-        &format!("Grid: {} x {} cells of {} {}.\n", frame.cols, frame.rows, frame.cell_size, from.crs.unit);
+    out += &format!("Grid: {} x {} cells of {}.\n", frame.cols, frame.rows, cell_size(frame, &from.crs));
     out += "Units: elevations and lengths in metres, areas in km2, slope in m/m.\n\nMethods and settings\n--------------------\n";
     if let Some(source) = source {
         out +=
@@ -585,14 +482,13 @@ fn readme(from: &Ingredients, files: &[String]) -> String {
         }
         None => "The threshold was not justified in the study.\n".to_owned(),
     };
-    out += &format!(
-        "Pour points snapped within {} m to the {}.\n",
-        facts.settings.snap_m,
-        match facts.settings.snap_to {
-            bothros_core::catchments::SnapTo::Largest => "largest contributing area",
-            bothros_core::catchments::SnapTo::NearestStream => "nearest stream cell",
-        }
-    );
+    for (point, _) in &from.points {
+        let to = match point.snap_to.as_str() {
+            "nearest_stream" => "nearest stream cell",
+            _ => "largest contributing area",
+        };
+        out += &format!("Pour point {} snapped within {} m to the {to}.\n", point.name, point.snap_m);
+    }
     out += "A reach's catchment_id is that of the innermost catchment that holds its upper end.\n\
         Lengths follow the cell centres; perimeters follow the edges of the cells.\n\nFiles\n-----\n";
     for file in files {
@@ -610,24 +506,9 @@ mod tests {
     use super::*;
 
     #[test]
-    fn no_cell_of_a_table_is_a_formula() {
-        for text in ["=1+1", "+1", "-2", "@SUM(A1)", "\tx"] {
-            assert!(cell(text).trim_start_matches('"').starts_with('\''), "{text}");
-        }
-        assert_eq!(cell("=HYPERLINK(\"http://a\",\"b\")"), "\"'=HYPERLINK(\"\"http://a\"\",\"\"b\"\")\"");
-        assert_eq!((cell("Mill"), cell("a, b")), ("Mill".into(), "\"a, b\"".into()));
-    }
-
-    #[test]
     fn short_names_work_in_every_format() {
         assert_eq!(package_name("Sorrel Water"), "sorrel");
         assert_eq!(package_name("Kaltenbach_2026"), "kaltenba");
         assert_eq!(package_name("../../etc"), "etc");
-    }
-
-    #[test]
-    fn names_with_commas_are_quoted() {
-        assert_eq!(cell("weir, \"old\""), "\"weir, \"\"old\"\"\"");
-        assert_eq!(cell("weir"), "weir");
     }
 }

@@ -19,7 +19,7 @@ struct Handover {
     file: Option<(String, String)>,
     fresh: bool,
     has_points: bool,
-    short: String,
+    contents: Vec<(String, String)>,
 }
 
 pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
@@ -27,6 +27,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
     let (active, busy) = busy(app, study).await?;
     let file = app.store.file(study, bothros_store::FileRole::Package).await?;
     let fresh = crate::shell::rail::package(app, study).await? == Some(true);
+    let has_points = app.store.pour_point_count(study).await? > 0;
     page(&Handover {
         study,
         ready: facts.network.is_some(),
@@ -34,7 +35,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         busy,
         file: file.map(|f| (f.name, numbers::bytes(f.bytes))),
         fresh,
-        has_points: app.store.pour_point_count(study).await? > 0,
-        short: bothros_workflow::package_name(&facts.name),
+        contents: bothros_workflow::package_contents(&facts, has_points),
+        has_points,
     })
 }

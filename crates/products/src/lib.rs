@@ -1,0 +1,35 @@
+//! What Bothros hands out: every table, layer and raster, defined once.
+//!
+//! The application's package, `bothros run` and tables on screen take names, columns, units, meanings and nodata from
+//! here, so that the same thing has the same name and the same digits wherever it appears.
+//!
+//! ```
+//! use bothros_products::{REACHES, Unit};
+//!
+//! let length = REACHES.column("length_m").unwrap();
+//! assert_eq!(length.quantity.unit(), Unit::Metre);
+//! assert!(!length.nullable);
+//! ```
+
+mod catchments;
+mod network;
+mod quantity;
+mod rasters;
+mod records;
+mod table;
+
+pub use catchments::{
+    CATCHMENTS, POUR_POINTS, Placed, SUBBASINS, Subbasins, catchments, pour_points, subbasins,
+};
+pub use network::{JUNCTIONS, MAIN_STEMS, REACHES, Stem, junctions, main_stems, reaches};
+pub use quantity::{Quantity, Unit};
+pub use rasters::{
+    CATCHMENT_IDS, CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, ProductCell,
+    RasterProduct, STREAM_ORDER, WEIGHTED_ACCUMULATION, WEIGHTED_TOTAL,
+};
+pub use records::{PROVENANCE, TRIALS};
+pub use table::{Column, Error, Key, Result, Row, Table};
+
+/// All tables and layers.
+pub const TABLES: [&Table; 8] =
+    [&REACHES, &JUNCTIONS, &MAIN_STEMS, &CATCHMENTS, &SUBBASINS, &POUR_POINTS, &TRIALS, &PROVENANCE];

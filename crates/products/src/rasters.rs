@@ -1,0 +1,139 @@
+//! Rasters: what they hold, in which unit, where nothing is known, and how they look from afar.
+
+use std::path::Path;
+
+use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA, REAL_ACCUMULATION_NODATA};
+use bothros_core::{Frame, Grid};
+use bothros_formats::{Crs, FromMean, RasterKind, write_cog};
+use gdal::raster::GdalType;
+
+/// The type of a raster's cells.
+pub trait ProductCell: GdalType + Copy + PartialOrd + Into<f64> + FromMean {}
+impl<T: GdalType + Copy + PartialOrd + Into<f64> + FromMean> ProductCell for T {}
+
+/// A raster, with cells of one type.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct RasterProduct<T> {
+    /// name in files
+    pub name: &'static str,
+    /// what its values are, in one sentence without a full stop; it stands in the file
+    pub meaning: &'static str,
+    /// unit of the values; empty where they have none
+    pub unit: &'static str,
+    /// value of cells where nothing is known
+    pub nodata: T,
+    /// how cells are put together for overviews
+    pub overview: RasterKind,
+}
+
+impl<T: ProductCell> RasterProduct<T> {
+    /// Writes a cloud-optimised GeoTIFF.
+    ///
+    /// # Errors
+    /// Those of [`write_cog`].
+    pub fn write(
+        &self,
+        path: &Path,
+        values: &Grid<T>,
+        frame: &Frame,
+        crs: &Crs,
+    ) -> bothros_formats::Result<()> {
+        self.write_as(path, values, frame, crs, self.meaning)
+    }
+
+    /// As [`RasterProduct::write`], with words of the study's own about what the values are.
+    ///
+    /// # Errors
+    /// Those of [`write_cog`].
+    pub fn write_as(
+        &self,
+        path: &Path,
+        values: &Grid<T>,
+        frame: &Frame,
+        crs: &Crs,
+        meaning: &str,
+    ) -> bothros_formats::Result<()> {
+        write_cog(path, values, frame, crs, self.nodata, self.overview, meaning, self.unit)
+    }
+}
+
+/// Elevations in results.
+pub const GROUND: RasterProduct<f32> = RasterProduct {
+    name: "ground",
+    meaning: "ground surface: prepared DEM with voids, barriers and sinks dealt with, elevation in metres",
+    unit: "m",
+    nodata: f32::NAN,
+    overview: RasterKind::Mean,
+};
+
+/// What flow is routed on.
+pub const CONDITIONED: RasterProduct<f32> = RasterProduct {
+    name: "conditioned",
+    meaning: "routing surface: ground surface with burned streams and walls, elevation in metres",
+    unit: "m",
+    nodata: f32::NAN,
+    overview: RasterKind::Mean,
+};
+
+/// Where cells drain.
+pub const FLOW_DIRECTION: RasterProduct<u8> = RasterProduct {
+    name: "flow_direction",
+    meaning: "D8 flow direction: 1 E, 2 SE, 4 S, 8 SW, 16 W, 32 NW, 64 N, 128 NE, 0 outlet or closed-basin bottom",
+    unit: "",
+    nodata: DIRECTION_NODATA,
+    overview: RasterKind::Every,
+};
+
+/// Cells upstream, routed by D8.
+pub const FLOW_ACCUMULATION: RasterProduct<u32> = RasterProduct {
+    name: "flow_accumulation",
+    meaning: "flow accumulation, cells upstream, the cell itself not counted",
+    unit: "cells",
+    nodata: ACCUMULATION_NODATA,
+    overview: RasterKind::Greatest,
+};
+
+/// Cells upstream, routed by D-infinity or MFD.
+pub const DIVIDED_ACCUMULATION: RasterProduct<f64> = RasterProduct {
+    name: "flow_accumulation",
+    meaning: "flow accumulation, cells upstream, the cell itself not counted",
+    unit: "cells",
+    nodata: REAL_ACCUMULATION_NODATA,
+    overview: RasterKind::Greatest,
+};
+
+/// Weights upstream.
+pub const WEIGHTED_ACCUMULATION: RasterProduct<f64> = RasterProduct {
+    name: "weighted_accumulation",
+    meaning: "weights of all cells upstream, the cell's own not counted",
+    unit: "",
+    nodata: REAL_ACCUMULATION_NODATA,
+    overview: RasterKind::Greatest,
+};
+
+/// Weights upstream and of the cell itself, as the application keeps them.
+pub const WEIGHTED_TOTAL: RasterProduct<f32> = RasterProduct {
+    name: "weighted_total",
+    meaning: "weights of all cells upstream added up, the cell itself counted",
+    unit: "",
+    nodata: f32::NAN,
+    overview: RasterKind::Greatest,
+};
+
+/// Strahler order of stream cells.
+pub const STREAM_ORDER: RasterProduct<u8> = RasterProduct {
+    name: "streams",
+    meaning: "Strahler order of stream cells; 0 where there is no stream",
+    unit: "",
+    nodata: 255,
+    overview: RasterKind::Greatest,
+};
+
+/// The innermost catchment of each cell.
+pub const CATCHMENT_IDS: RasterProduct<u32> = RasterProduct {
+    name: "catchments",
+    meaning: "catchment_id, the innermost where catchments nest; 0 outside",
+    unit: "",
+    nodata: u32::MAX,
+    overview: RasterKind::Every,
+};

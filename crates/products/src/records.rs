@@ -1,0 +1,76 @@
+//! What was tried, and what it rests on.
+
+use crate::Quantity::{Bytes, Count, Density, Identifier, Length, Order, Ratio, SmallArea, Text};
+use crate::{Column, Table};
+
+/// Networks that were tried.
+pub const TRIALS: Table = Table {
+    name: "trials",
+    title: "Trials",
+    meaning: "A network that was tried, with its scores.",
+    shape: None,
+    columns: &[
+        Column::new("trial", "Trial", Text, "Name of the trial.").primary(),
+        Column::new("threshold_m2", "Threshold", SmallArea, "Contributing area at which streams begin."),
+        Column::new("cells", "Cells", Count, "The threshold in cells."),
+        Column::new("dem", "DEM", Text, "The DEM it was drawn on."),
+        Column::new("cell_size_m", "Cell size", Length, "Edge of a cell of that DEM."),
+        Column::new("routing", "Routing", Text, "How flow was routed."),
+        Column::new("tolerance_m", "Tolerance", Length, "Within which modelled and mapped streams agree."),
+        Column::new(
+            "correctness",
+            "Matched",
+            Ratio,
+            "Share of the modelled length that is matched (Heipke et al. 1997).",
+        )
+        .nullable(),
+        Column::new(
+            "completeness",
+            "Found",
+            Ratio,
+            "Share of the mapped length that is found (Heipke et al. 1997).",
+        )
+        .nullable(),
+        Column::new("agreement", "Agreement", Ratio, "Harmonic mean of correctness and completeness.")
+            .nullable(),
+        Column::new("mean_distance_m", "Distance", Length, "Mean distance of matched streams.").nullable(),
+        Column::new("length_m", "Length", Length, "Length of all reaches."),
+        Column::new("density_km_km2", "Density", Density, "Drainage density."),
+        Column::new("headwaters", "Headwaters", Count, "Number of headwaters."),
+        Column::new("highest_order", "Order", Order, "Highest Strahler order."),
+        Column::new(
+            "overland_flow_m",
+            "Overland flow",
+            Length,
+            "Mean overland flow length to the first stream cell.",
+        )
+        .nullable(),
+        Column::new("remark", "Remark", Text, "What the analyst says of it."),
+        Column::new(
+            "justification",
+            "Justification",
+            Text,
+            "Why it became the study's network; none otherwise.",
+        )
+        .nullable(),
+    ],
+};
+
+/// Every input: what it is, where it comes from, and its checksum.
+pub const PROVENANCE: Table = Table {
+    name: "provenance",
+    title: "Provenance",
+    meaning: "An input: what it is, where it comes from, and its checksum.",
+    shape: None,
+    columns: &[
+        Column::new("input_id", "Input", Identifier, "Number of the input.").primary(),
+        Column::new("input", "Input", Text, "What it is to the study."),
+        Column::new("file", "File", Text, "Name of the file."),
+        Column::new("source", "Source", Text, "Who made it."),
+        Column::new("date", "Date", Text, "When it was surveyed or published."),
+        Column::new("scale", "Scale", Text, "Its scale or resolution."),
+        Column::new("licence", "Licence", Text, "On what terms it may be used."),
+        Column::new("bytes", "Size", Bytes, "Size of the file in bytes, where it is known.").nullable(),
+        Column::new("sha256", "SHA-256", Text, "Checksum of the file, hexadecimal."),
+    ],
+};
