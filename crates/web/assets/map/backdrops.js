@@ -3,17 +3,18 @@ import { ask, notice, token } from '../lib/common.js';
 
 const ol = window.ol;
 
-/** Layers of the pictures that have a place, by key. */
-export function backdropLayers(map, backdrops) {
-  const layers = {};
-  for (const b of backdrops) {
-    if (!b.extent) continue;
-    layers[`backdrop-${b.id}`] = new ol.layer.Image({
+/** The pictures that have a place, as layers of the map. */
+export function backdropSpecs(backdrops) {
+  return backdrops.filter((b) => b.extent).map((b, at) => ({
+    key: `backdrop-${b.id}`, name: b.name, place: 20 + at / (backdrops.length + 1), picture: true,
+    build: (map) => new ol.layer.Image({
       visible: false,
-      source: new ol.source.ImageStatic({ url: `${map.base}/backdrops/${b.id}/laid.png?v=${b.version}`, imageExtent: b.extent, projection: map.projection, interpolate: true }),
-    });
-  }
-  return layers;
+      source: new ol.source.ImageStatic({
+        url: `${map.base}/backdrops/${b.id}/laid.png?v=${b.version}`, imageExtent: b.extent,
+        projection: map.projection, interpolate: true,
+      }),
+    }),
+  }));
 }
 
 /** The part of the Terrain desk that is about pictures. */

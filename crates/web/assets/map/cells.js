@@ -1,5 +1,5 @@
 // Single cells when the map is close: the grid, flow directions as ticks, and values as numbers.
-import { ask } from '../lib/common.js';
+import { Latest } from '../lib/latest.js';
 
 const ol = window.ol;
 const GRID_AT = 9;    // pixels per cell from which the grid is drawn
@@ -12,15 +12,20 @@ export function closeUp(map) {
   canvas.style.pointerEvents = 'none';
   let window_ = null;
   let wanted = '';
+  const last = new Latest();
 
   async function fetchWindow(row, col, rows, cols) {
     const key = [row, col, rows, cols].join();
     if (key === wanted) return;
     wanted = key;
     try {
-      window_ = await ask(`${map.base}/cells?row=${row}&col=${col}&rows=${rows}&cols=${cols}`);
+      const told = await last.ask(`${map.base}/cells?row=${row}&col=${col}&rows=${rows}&cols=${cols}`);
+      if (!told) return;
+      window_ = told;
       map.map.render();
     } catch (error) {
+      // It may be asked for again.
+      wanted = '';
       map.onProblem?.(error.message);
     }
   }

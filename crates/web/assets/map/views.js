@@ -1,6 +1,6 @@
 // How the ground is looked at: light, slope, curvature, topographic position, contours; and how each layer is drawn.
 import { ask, send } from '../lib/common.js';
-import { streamControls } from '../stages/network/network.js';
+import { Latest } from '../lib/latest.js';
 
 const ol = window.ol;
 export const SLOPE = ['#FAF5E6', '#E9CF9B', '#CF9257', '#96512F', '#4B2218'];
@@ -14,6 +14,7 @@ export class Views {
     this.style = {};
     /** computed views that have been given their range */
     this.ready = new Set();
+    this.lines = new Latest();
   }
 
   /** Takes up how the map was drawn, unless something was chosen that is not kept yet. */
@@ -22,16 +23,15 @@ export class Views {
   /** What was chosen for a layer before, with the usual for the rest. */
   of(key) {
     const cell = this.map.main?.cell_x * (this.map.data?.crs?.unit_m ?? 1) || 1;
-    const usual = { relief: { azimuth: 315, altitude: 45 }, near: { radius: Math.round(10 * cell) }, far: { radius: Math.round(75 * cell) } }[key] ?? {};
+    const usual = {
+      relief: { azimuth: 315, altitude: 45 }, near: { radius: Math.round(10 * cell) }, far: { radius: Math.round(75 * cell) },
+    }[key] ?? {};
     return { opacity: 1, ...usual, ...this.style[key] };
   }
 
-  /** Builds the layers that a prepared DEM gives. */
-  build(layers) {
-    const { map } = this;
-    this.take(map.data.style);
-    for (const key of COMPUTED) layers[key] = new ol.layer.Tile({ visible: false });
-    layers.contours = new ol.layer.Vector({ source: new ol.source.Vector(), visible: false, declutter: true, style: contourStyle });
+  /** The layers are built anew: their ranges are to be asked for again. */
+  begin() {
+    this.take(this.map.data.style);
     this.ready = new Set();
   }
 
@@ -72,11 +72,14 @@ export class Views {
     const [west, south, east, north] = view.calculateExtent(size);
     const { interval } = this.of('contours');
     const query = new URLSearchParams({ west, south, east, north, resolution: view.getResolution(), ...(interval ? { interval } : {}) });
-    const told = await ask(`${map.base}/contours?${query}`);
+    const told = await this.lines.ask(`${map.base}/contours?${query}`);
+    if (!told || layer !== map.layers.contours) return;
     this.interval = told.interval;
     const source = layer.getSource();
     source.clear(true);
-    source.addFeatures(told.lines.map((l) => new ol.Feature({ geometry: new ol.geom.LineString(l.line), elevation: l.elevation, heavy: Math.round(l.elevation / told.interval) % 5 === 0 })));
+    const heavy = (elevation) => Math.round(elevation / told.interval) % 5 === 0;
+    source.addFeatures(told.lines.map(({ line, elevation }) =>
+      new ol.Feature({ geometry: new ol.geom.LineString(line), elevation, heavy: heavy(elevation) })));
     map.target.dataset.contours = told.lines.length;
     map.onStyled?.();
   }
@@ -85,10 +88,9 @@ export class Views {
     this.style[key] = { ...this.style[key], ...change };
     for (const name of Object.keys(change)) if (change[name] === null) delete this.style[key][name];
     const { layers } = this.map;
-    if ('place' in change) { /* the map has moved it */ } else if ('opacity' in change) layers[key]?.setOpacity?.(change.opacity);
-    else if (key === 'relief') layers.relief.setSource(this.map.tiles(this.map.data.rasters.dem ? 'dem' : 'source', this.map.main, this.reliefQuery(), true));
-    else if (key === 'streams') { layers.streams?.changed(); this.map.onStyled?.(); } else if (key === 'contours') this.contours();
-    else this.source(key);
+    if ('opacity' in change) layers[key]?.setOpacity?.(change.opacity);
+    // The map has moved what has another place.
+    else if (!('place' in change)) this.map.spec(key)?.styled?.(this.map);
     clearTimeout(this.timer);
     this.timer = setTimeout(async () => {
       const sent = JSON.stringify(this.style);
@@ -100,11 +102,15 @@ export class Views {
   /** What can be chosen for a layer, folded away under its key. */
   controls(key) {
     if (key === 'cells') return null;
-    if (!(key === 'contours' || key === 'relief' || COMPUTED.includes(key) || this.map.layers[key]?.setOpacity)) return null;
+    const known = key === 'contours' || key === 'relief' || COMPUTED.includes(key);
+    if (!known && !this.map.layers[key]?.setOpacity) return null;
     const box = document.createElement('details');
     box.className = 'style';
     box.open = this.open === key;
-    box.addEventListener('toggle', () => { if (box.open) this.open = key; else if (this.open === key) this.open = null; });
+    box.addEventListener('toggle', () => {
+      if (box.open) this.open = key;
+      else if (this.open === key) this.open = null;
+    });
     const head = document.createElement('summary');
     head.textContent = 'Style';
     head.setAttribute('aria-label', `Style of ${key}`);
@@ -129,10 +135,14 @@ export class Views {
       add('altitude', 'Light height, °', 'range', now.altitude, { min: 10, max: 85, step: 5 });
     }
     if (key === 'near' || key === 'far') add('radius', 'Radius, m', 'text', now.radius, { inputMode: 'decimal' });
-    if (key === 'streams') streamControls(box, this.style.streams, (change) => this.set('streams', change));
-    if (key === 'contours') add('interval', 'Interval, m', 'text', now.interval, { inputMode: 'decimal', placeholder: this.interval ? `${this.interval}` : 'fitting' });
+    this.map.spec(key)?.controls?.(this.map, box);
+    if (key === 'contours') {
+      const placeholder = this.interval ? `${this.interval}` : 'fitting';
+      add('interval', 'Interval, m', 'text', now.interval, { inputMode: 'decimal', placeholder });
+    }
     if (key === 'relief' || COMPUTED.includes(key)) {
-      const range = key === 'relief' ? { low: this.map.data.stretch?.[0], high: this.map.data.stretch?.[1] } : this.ranges?.[key] ?? {};
+      const [low, high] = this.map.data.stretch ?? [];
+      const range = key === 'relief' ? { low, high } : this.ranges?.[key] ?? {};
       const told = (v) => (v === undefined ? '' : `${Number(v.toPrecision(3))}`);
       add('low', `From, ${UNITS[key]}`, 'text', now.low, { inputMode: 'decimal', placeholder: told(range.low) });
       add('high', `To, ${UNITS[key]}`, 'text', now.high, { inputMode: 'decimal', placeholder: told(range.high) });
@@ -155,16 +165,18 @@ export class Views {
     const most = Math.max(Math.abs(range.low), Math.abs(range.high));
     const told = (v) => `${Number(v.toPrecision(2))} ${UNITS[key]}`.replace(' °', '°').replace('-', '\u2212');
     if (key === 'slope') return [told(range.low), told(range.high)];
-    return key === 'curvature' ? [`hollow ${told(-most)}`, `convex ${told(most)}`] : [`low ${told(-most)}`, `high ${told(most)}`];
+    const [below, above] = key === 'curvature' ? ['hollow', 'convex'] : ['low', 'high'];
+    return [`${below} ${told(-most)}`, `${above} ${told(most)}`];
   }
 }
 
 const LINE = '#7A5A36';
-function contourStyle(feature) {
+export function contourStyle(feature) {
   const heavy = feature.get('heavy');
   const stroke = new ol.style.Stroke({ color: LINE, width: heavy ? 1.5 : 0.7 });
   const text = heavy ? new ol.style.Text({
-    text: `${feature.get('elevation')}`, placement: 'line', font: '600 11px "Source Sans 3"', fill: new ol.style.Fill({ color: LINE }), stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 3 }),
+    text: `${feature.get('elevation')}`, placement: 'line', font: '600 11px "Source Sans 3"',
+    fill: new ol.style.Fill({ color: LINE }), stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 3 }),
   }) : undefined;
   return new ol.style.Style({ stroke, text, zIndex: heavy ? 2 : 1 });
 }

@@ -1,6 +1,6 @@
 // Trials side by side: two to four maps that move together and share one scale bar, or two by a swipe.
 import { ask, notice } from '../lib/common.js';
-import { loadSides, sideLayer } from '../stages/network/network.js';
+import { loadSides, sideLayer } from '../stages/network/sides.js';
 import { Swipe } from '../map/swipe.js';
 
 const ol = window.ol;

@@ -5,6 +5,7 @@
 import { notice } from '../../lib/common.js';
 
 const ol = window.ol;
+export const AREA_RAMP = ['#F3EBD3', '#D5DCC0', '#A3C4B5', '#6BA5A5', '#3A7F8C', '#215873', '#1B3557', '#141E3A'];
 const TILE = 256;
 const STEPS = 255;
 

@@ -1,6 +1,6 @@
 // The threshold under the hand: slider, keys and chart move it; the network and its figures follow.
 import { ask, send } from '../../lib/common.js';
-import { area } from '../../map/map.js';
+import { area } from '../../lib/units.js';
 
 const PLACES = 1000; // from a single cell to the largest contributing area, evenly by the logarithm
 const whole = (n) => n.toLocaleString('en').replaceAll(',', '\u202F');

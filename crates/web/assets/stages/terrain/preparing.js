@@ -1,16 +1,15 @@
-// The Terrain stage: files sent, preparation planned, how the ground is drawn.
-import { notice, send, token } from '../../lib/common.js';
+// Files sent, and the preparation of the DEM planned.
+import { token } from '../../lib/common.js';
 
 const ol = window.ol;
 
-export class Terrain {
+export class Preparing {
   /** `page` gives base, map and desk. */
   constructor(page) { this.page = page; }
 
   /** The desk has been fetched anew. */
   prepare() {
     const { desk } = this.page;
-    this.prepareSending();
     const form = desk.querySelector('#prepare');
     if (!form) { this.outline(); return; }
     const changed = () => { clearTimeout(this.timer); this.timer = setTimeout(() => this.plan(form), 200); };
@@ -19,36 +18,11 @@ export class Terrain {
     this.extent();
   }
 
-  prepareSending() {
-    for (const form of this.page.desk.querySelectorAll('form[data-send]')) form.addEventListener('submit', (e) => { e.preventDefault(); this.send(form); });
-  }
-
   /** What the map shows now, for clipping to it. */
   extent() {
     const field = this.page.desk.querySelector('[data-extent]');
     const size = this.page.map.map?.getSize();
     if (field && size) field.value = this.page.map.map.getView().calculateExtent(size).join(',');
-  }
-
-  /** Sends files, with progress in the button. */
-  send(form) {
-    const button = form.querySelector('button');
-    const said = button.textContent;
-    const data = new FormData();
-    for (const input of form.querySelectorAll('input[type=text], input:not([type])')) data.append(input.name, input.value);
-    for (const input of form.querySelectorAll('input[type=file]')) for (const file of input.files) data.append(/\.prj$/i.test(file.name) ? 'prj' : 'dem', file);
-    const request = new XMLHttpRequest();
-    button.disabled = true;
-    request.upload.addEventListener('progress', (e) => { button.textContent = e.loaded < e.total ? `${Math.round(100 * e.loaded / e.total)} %` : 'Looking…'; });
-    const ended = (text) => { button.disabled = false; button.textContent = said; if (text) notice(text, true); };
-    request.addEventListener('load', () => {
-      ended(request.status < 300 ? '' : request.responseText || 'The server could not take the file.');
-      if (request.status < 300) document.body.dispatchEvent(new Event('study-changed'));
-    });
-    request.addEventListener('error', () => ended('The connection was cut during the upload; nothing was kept. Try again.'));
-    request.open('POST', form.dataset.send);
-    request.setRequestHeader('X-Bothros-Token', token());
-    request.send(data);
   }
 
   /** Tells and draws where the DEM would lie. */

@@ -1,0 +1,35 @@
+// The list of the study's layers on a desk: files that are added.
+import { notice, token } from '../lib/common.js';
+import { loadFeatures } from './features.js';
+
+export class LayerList {
+  constructor(page) {
+    this.page = page;
+    document.body.addEventListener('layers-changed', () => {
+      page.refreshParts();
+      page.fetchDesk();
+      loadFeatures(page.map).catch((e) => notice(e.message, true));
+    });
+  }
+
+  /** The desk has been fetched anew. */
+  prepare() {
+    const form = this.page.desk.querySelector('#add-layer');
+    form?.addEventListener('submit', (e) => { e.preventDefault(); this.add(form); });
+  }
+
+  async add(form) {
+    const button = form.querySelector('button');
+    button.disabled = true;
+    try {
+      const answer = await fetch(`${this.page.base}/layers`, {
+        method: 'POST', headers: { 'X-Bothros-Token': token() }, body: new FormData(form),
+      });
+      if (!answer.ok) { notice(await answer.text(), true); return; }
+      notice(decodeURIComponent(answer.headers.get('X-Told') ?? 'Added.'));
+      document.body.dispatchEvent(new Event(answer.headers.get('HX-Trigger') ?? 'layers-changed'));
+    } catch {
+      notice('The upload was broken off; nothing was kept. Try again.', true);
+    } finally { button.disabled = false; }
+  }
+}

@@ -1,0 +1,28 @@
+// The key of a layer, under its name in the list of what is drawn.
+
+/** Where a layer draws its key. */
+export class Legend {
+  constructor() {
+    this.box = document.createElement('div');
+    this.box.className = 'key';
+  }
+
+  /** A ramp of colours between two ends. */
+  ramp(colours, left, right) {
+    const canvas = document.createElement('canvas');
+    canvas.width = 150;
+    canvas.height = 9;
+    const pen = canvas.getContext('2d');
+    const gradient = pen.createLinearGradient(0, 0, 150, 0);
+    colours.forEach((c, i) => gradient.addColorStop(i / (colours.length - 1), c));
+    pen.fillStyle = gradient;
+    pen.fillRect(0, 0, 150, 9);
+    const ends = document.createElement('div');
+    ends.className = 'ends';
+    for (const text of [left, right]) ends.append(Object.assign(document.createElement('span'), { textContent: text }));
+    this.box.append(canvas, ends);
+  }
+
+  /** Words, or anything that is drawn already. */
+  add(...what) { this.box.append(...what); }
+}

@@ -1,0 +1,68 @@
+// What is known of the place under the pointer.
+import { ask, notice } from '../lib/common.js';
+import { area } from '../lib/units.js';
+
+const WAYS = { 1: 'E', 2: 'SE', 4: 'S', 8: 'SW', 16: 'W', 32: 'NW', 64: 'N', 128: 'NE', 0: 'outlet' };
+const significant = (v) => v.toLocaleString('en', { maximumSignificantDigits: 5 }).replaceAll(',', '\u202F');
+
+/** Degrees with their letter. */
+const degrees = (v, [positive, negative]) => `${Math.abs(v).toFixed(5)}° ${v < 0 ? negative : positive}`;
+
+function elevation(c) {
+  if (c.elevation_m == null) return c.row == null ? [] : ['no elevation'];
+  const z = `${c.elevation_m.toFixed(2)} m`;
+  return [c.fill_m > 0 ? `${z}, filled to ${(c.elevation_m + c.fill_m).toFixed(2)} m` : z];
+}
+
+function flow(c) {
+  if (c.area_m2 == null) return [];
+  const drained = area(c.area_m2);
+  const way = WAYS[c.direction];
+  return [
+    c.method ? `${drained} by ${c.method}, carried down along D8` : `drains ${drained}`,
+    way === 'outlet' ? way : `to ${way}`,
+  ];
+}
+
+export class ReadOut {
+  constructor(box, map, base) { Object.assign(this, { box, map, base }); }
+
+  /** The pointer is at a place. One question at a time; the last place is always asked for. */
+  async at(place) {
+    this.place = place;
+    if (this.reading) return;
+    this.reading = true;
+    for (let asked = null; asked !== this.place;) {
+      asked = this.place;
+      try {
+        this.tell(asked, await ask(`${this.base}/cell?x=${asked[0]}&y=${asked[1]}`));
+      } catch { /* the pointer has moved on; the next reading tells */ }
+    }
+    this.reading = false;
+  }
+
+  tell([x, y], c) {
+    this.under = c;
+    const { crs } = this.map.data;
+    const epsg = crs?.epsg ? ` (EPSG:${crs.epsg})` : '';
+    const parts = crs?.degrees ? [] : [`E ${x.toFixed(1)} N ${y.toFixed(1)}${epsg}`];
+    if (c.lat != null) parts.push(`${degrees(c.lat, 'NS')} ${degrees(c.lon, 'EW')}`);
+    parts.push(...elevation(c), ...flow(c));
+    if (c.weighted != null) {
+      parts.push(`${significant(c.weighted)} (${c.weighted_of ?? 'weights'}, itself counted)`);
+    }
+    if (c.order != null) parts.push(`order ${c.order}`);
+    const span = (text) => Object.assign(document.createElement('span'), { textContent: text });
+    this.box.replaceChildren(...parts.map(span));
+  }
+
+  /** Copies the coordinates under the pointer. */
+  copy() {
+    const c = this.under;
+    if (c?.x == null) return;
+    const plain = this.map.data.crs?.degrees;
+    const text = plain ? `${c.lat}, ${c.lon}` : `${c.x.toFixed(2)}, ${c.y.toFixed(2)}`;
+    const refused = () => notice('The browser does not allow copying here.', true);
+    navigator.clipboard?.writeText(text).then(() => notice(`Copied ${text}`), refused);
+  }
+}

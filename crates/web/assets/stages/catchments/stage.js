@@ -1,0 +1,107 @@
+// The Catchments stage: pour points placed and moved, catchments drawn.
+import { notice, send } from '../../lib/common.js';
+import { Latest } from '../../lib/latest.js';
+
+const ol = window.ol;
+const BASINS = ['#B9A27A', '#8FA98C', '#A58FA6', '#C29A84', '#8CA3B5', '#ADAB7C'];
+const [CLAY, INK, PAPER] = ['#B4532A', '#22302E', '#FFFDF8'];
+
+const stroke = (color, width, lineDash) => new ol.style.Stroke({ color, width, lineDash });
+const fill = (color) => new ol.style.Fill({ color });
+
+/** How a feature of the layer is drawn: catchment, place as given, move, pour point. */
+function style(f) {
+  switch (f.get('kind')) {
+    case 'catchment': return new ol.style.Style({
+      fill: fill(`${BASINS[f.get('at') % BASINS.length]}66`),
+      stroke: stroke(INK, 1.6, f.get('edge') ? [7, 4] : undefined), zIndex: 1,
+    });
+    case 'move': return new ol.style.Style({ stroke: stroke(CLAY, 1.6, [3, 3]), zIndex: 3 });
+    case 'given': return new ol.style.Style({
+      image: new ol.style.Circle({ radius: 4, stroke: stroke(CLAY, 1.6), fill: fill(PAPER) }), zIndex: 3,
+    });
+    default: return new ol.style.Style({
+      image: new ol.style.RegularShape({ points: 4, radius: 8, fill: fill(CLAY), stroke: stroke(PAPER, 1.6) }),
+      text: new ol.style.Text({
+        text: f.get('label'), offsetY: -17, font: '600 13px "Source Sans 3"', fill: fill(INK), stroke: stroke(PAPER, 3.5),
+      }),
+      zIndex: 4,
+    });
+  }
+}
+
+const last = new Latest();
+
+async function loadCatchments(map) {
+  const layer = map.layers.catchments;
+  const points = await last.ask(`${map.base}/catchments`);
+  if (!points || layer !== map.layers.catchments) return;
+  const source = layer.getSource();
+  source.clear();
+  // Larger ones lie below those that nest in them.
+  points.sort((a, b) => (b.catchment?.area_km2 ?? 0) - (a.catchment?.area_km2 ?? 0));
+  for (const p of points) {
+    const add = (kind, geometry, more = {}) =>
+      source.addFeature(new ol.Feature({ kind, geometry, at: p.number - 1, ...more }));
+    if (p.outline) add('catchment', new ol.geom.MultiPolygon(p.outline), { edge: p.catchment.edge_cells > 0 });
+    add('given', new ol.geom.Point([p.x, p.y]));
+    if (p.catchment) {
+      const snapped = [p.catchment.x, p.catchment.y];
+      add('move', new ol.geom.LineString([[p.x, p.y], snapped]));
+      add('point', new ol.geom.Point(snapped), { label: `${p.number} ${p.name}` });
+    }
+  }
+  map.target.dataset.catchments = points.filter((p) => p.outline).length;
+}
+
+/** The part of the page that is about Catchments. */
+class Catchments {
+  constructor(page) {
+    this.page = page;
+    document.body.addEventListener('points-changed', () => {
+      page.refreshParts();
+      page.fetchDesk();
+      page.map.refresh('points');
+    });
+  }
+
+  click(target) {
+    if (target.closest('[data-place]')) { this.place(); return true; }
+    const move = target.closest('[data-move]');
+    if (!move) return false;
+    const { base } = this.page;
+    const to = ([x, y]) => send(`${base}/pour-points/${move.dataset.move}/move`, { x, y });
+    this.page.enter({ place: to }, `Click where ${move.dataset.name} belongs. Esc leaves.`);
+    return true;
+  }
+
+  async place() {
+    const { page } = this;
+    if (!page.map.layers.catchments) {
+      notice('Pour points need flow directions: fill sinks and route flow first.', true);
+      return;
+    }
+    if (page.stage !== 'catchments') await page.openStage('catchments');
+    page.enter(
+      { place: ([x, y]) => send(`${page.base}/pour-points`, { x, y }) },
+      'Click where the catchment is asked for, or press Enter for the middle of the map. Esc leaves.',
+    );
+  }
+}
+
+export const catchments = {
+  key: 'catchments',
+  drawn: ['relief', 'streams', 'catchments', 'cells'],
+  layers: [{
+    key: 'catchments', name: 'Catchments', place: 60,
+    build: (map) => {
+      if (!map.data.rasters.area) return null;
+      return new ol.layer.Vector({ source: new ol.source.Vector(), style, declutter: false });
+    },
+    follows: ['study', 'points'],
+    wanted: () => true,
+    load: loadCatchments,
+  }],
+  begin: (page) => new Catchments(page),
+  keys: (page, part) => ({ p: () => part.place() }),
+};

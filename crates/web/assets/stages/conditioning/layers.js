@@ -1,0 +1,106 @@
+// What Conditioning draws on the map: sinks, cut and fill, flow direction, the provisional network, crossings.
+import { Latest } from '../../lib/latest.js';
+
+const ol = window.ol;
+const SINKS = ['#E3CFE6', '#B98BC4', '#84519B', '#4A2466'];
+const CHANGE = ['#8A3414', '#CF8450', '#F1DCC8', '#FFFDF8', '#DCE3F0', '#7F8FC4', '#2E3A7E'];
+const WAYS = ['#D9A441', '#C9703F', '#A8465A', '#7C4E8C', '#4A66A0', '#3F8C9C', '#5B9B6B', '#A3AE52'];
+const DECIDED = { breach: '#0F5C63', fill: '#5D6B68', keep: '#5B7F3B', open: '#B4532A' };
+
+const stroke = (color, width, lineDash) => new ol.style.Stroke({ color, width, lineDash });
+
+/** The streams before anything is decided. */
+function provisionalLayer() {
+  const style = [['#FFFDF8', 3.4], ['#1F2F63', 1.5]].map(([c, w]) => new ol.style.Style({ stroke: stroke(c, w) }));
+  return new ol.layer.Vector({ source: new ol.source.Vector(), style, updateWhileInteracting: true });
+}
+
+/** Proposed breach lines: thick where chosen, coloured and dashed by what was decided. */
+function barrierLayer(map) {
+  const style = (feature, resolution) => {
+    const chosen = feature.get('id') === map.chosenBarrier;
+    const decision = feature.get('decision');
+    const color = DECIDED[decision ?? 'open'];
+    if (feature.getGeometry().getType() === 'Point') {
+      // From near by the line itself is seen.
+      if (resolution < map.main.cell_x) return null;
+      const image = new ol.style.Circle({
+        radius: chosen ? 9 : 6, stroke: stroke(color, 2.4), fill: new ol.style.Fill({ color: '#FFFDF8CC' }),
+      });
+      return new ol.style.Style({ image, zIndex: 4 });
+    }
+    const line = (...how) => new ol.style.Style({ stroke: stroke(...how), zIndex: chosen ? 6 : 5 });
+    const dash = decision === 'breach' ? undefined : [6, 4];
+    return [line('#FFFDF8', chosen ? 7 : 5), line(color, chosen ? 4.4 : 2.8, dash)];
+  };
+  return new ol.layer.Vector({ source: new ol.source.Vector(), style, updateWhileAnimating: true });
+}
+
+const last = new Latest();
+
+export async function loadBarriers(map) {
+  const source = map.layers.barriers?.getSource();
+  if (!source) return;
+  const all = await last.ask(`${map.base}/barriers`);
+  if (!all) return;
+  source.clear();
+  for (const b of all) {
+    const about = { id: b.id, decision: b.decision };
+    source.addFeature(new ol.Feature({ geometry: new ol.geom.LineString(b.line), ...about }));
+    source.addFeature(new ol.Feature({ geometry: new ol.geom.Point(b.crest), ...about }));
+  }
+  map.target.dataset.barriers = all.length;
+}
+
+function directionLegend(legend) {
+  const canvas = Object.assign(document.createElement('canvas'), { width: 54, height: 54 });
+  const pen = canvas.getContext('2d');
+  WAYS.forEach((colour, i) => {
+    pen.fillStyle = colour;
+    pen.beginPath();
+    pen.moveTo(27, 27);
+    pen.arc(27, 27, 26, (i - 0.5) * Math.PI / 4, (i + 0.5) * Math.PI / 4);
+    pen.fill();
+  });
+  legend.add(canvas, document.createTextNode('towards; dark: outlet'));
+}
+
+/** A raster that is there once flow is routed. */
+const routed = (what, raster, query = () => '') => (map) => {
+  const { rasters } = map.data;
+  return rasters.area && rasters[raster] ? map.picture(what, rasters[raster], query(map.data), false) : null;
+};
+
+export const layers = [
+  {
+    key: 'sinks', name: 'Sinks', place: 40,
+    build: routed('sinks', 'sinks', (data) => `?high=${data.deepest_m ?? 1}`),
+    legend: ({ data }, legend) => {
+      if (data.deepest_m) legend.ramp(SINKS, 'shallow', `${data.deepest_m.toFixed(2)} m deep`);
+    },
+  },
+  {
+    key: 'change', name: 'Cut and fill', place: 41,
+    build: routed('change', 'change', (data) => `?high=${data.change_m || 1}`),
+    legend: ({ data: { change_m: m } }, legend) => {
+      if (m) legend.ramp(CHANGE, `cut ${m.toFixed(1)} m`, `fill ${m.toFixed(1)} m`);
+    },
+  },
+  {
+    key: 'direction', name: 'Flow direction', place: 43, opacity: 0.85,
+    build: routed('direction', 'direction'),
+    legend: (map, legend) => directionLegend(legend),
+  },
+  {
+    // It comes with the features, which fetch both.
+    key: 'provisional', name: 'Provisional network', place: 70,
+    build: (map) => (map.data.rasters.dem ? provisionalLayer() : null),
+  },
+  {
+    key: 'barriers', name: 'Crossings', place: 72,
+    build: (map) => (map.data.rasters.dem ? barrierLayer(map) : null),
+    follows: ['study'],
+    wanted: () => true,
+    load: loadBarriers,
+  },
+];

@@ -1,0 +1,7 @@
+// The Handover stage.
+
+export const handover = {
+  key: 'handover',
+  drawn: ['relief', 'streams', 'catchments', 'cells'],
+  layers: [],
+};

@@ -1,0 +1,116 @@
+// The Network stage: the threshold under the hand, trials compared, streams changed by hand.
+import { notice, send } from '../../lib/common.js';
+import { area } from '../../lib/units.js';
+import { layers } from './layers.js';
+import { Threshold } from './threshold.js';
+
+const EDITS = {
+  prune: 'Click the stream: from there upwards it is taken away. Esc leaves.',
+  head: 'Click where a stream begins. Esc leaves.',
+};
+
+/** The part of the page that is about Network. */
+class Network {
+  constructor(page) {
+    this.page = page;
+    this.threshold = new Threshold(page);
+    page.desk.addEventListener('submit', (e) => {
+      if (e.target.id !== 'compare-form') return;
+      e.preventDefault();
+      this.compare();
+    });
+  }
+
+  /** The desk has been fetched anew. */
+  prepare() {
+    this.threshold.prepare();
+    this.stretch();
+  }
+
+  /** Without its desk there is nothing to drag. */
+  left() { this.threshold.box = null; }
+
+  /** The ends of the ramp of contributing area. */
+  stretch() {
+    if (!document.getElementById('stretch')) return;
+    const { map } = this.page;
+    const ends = ['stretch-low', 'stretch-high'].map((id) => document.getElementById(id));
+    const [low, high] = ends;
+    if (map.stretch) [low.value, high.value] = map.stretch;
+    const tell = () => {
+      for (const end of ends) {
+        end.nextElementSibling.textContent = area(10 ** Number(end.value) * (map.data?.cell_area_m2 ?? 1));
+      }
+    };
+    for (const end of ends) {
+      end.addEventListener('input', () => {
+        map.setStretch(Number(low.value), Number(high.value));
+        tell();
+        this.page.drawList();
+      });
+    }
+    tell();
+  }
+
+  /** A click on a stream finds it in the table of reaches. */
+  pick({ pixel }) {
+    const { map, base } = this.page;
+    const options = { layerFilter: (l) => l === map.layers.streams, hitTolerance: 5 };
+    const found = map.map.forEachFeatureAtPixel(pixel, (f) => f.get('id'), options);
+    if (!found || !document.getElementById('reaches')) return;
+    const shown = () => document.querySelector('#reaches .chosen')?.scrollIntoView({ block: 'nearest' });
+    window.htmx.ajax('GET', `${base}/reaches?reach=${found}`, '#reaches').then(shown);
+  }
+
+  click(target) {
+    const editing = target.closest('[data-edit-stream]');
+    if (editing) { this.edit(editing.dataset.editStream); return true; }
+    const seen = this.page.stage === 'network' && target.closest('[data-see]');
+    if (seen) { this.page.see(seen.dataset.see.split(',')); return true; }
+    return false;
+  }
+
+  /** Prunes, begins a stream, or sets another threshold inside an area, by hand. */
+  edit(kind) {
+    const [said, given] = ['edit-reason', 'edit-hectares'].map((id) => document.getElementById(id));
+    const [reason, hectares] = [said.value.trim(), given.value.trim()];
+    if (!reason) {
+      notice('Say why first: the reason stands in the log beside the change.', true);
+      said.focus();
+      return;
+    }
+    if (kind === 'within' && !hectares) {
+      notice('Give the threshold that holds inside the area first.', true);
+      given.focus();
+      return;
+    }
+    const line = (points) => JSON.stringify(points);
+    const keep = (points) => send(`${this.page.base}/edits`, { kind, reason, hectares, line: line(points) });
+    const draw = 'Draw the area; double click or Enter ends it. Esc leaves.';
+    if (kind === 'within') this.page.pen.line(draw, keep, 'Polygon');
+    else this.page.enter({ place: (at) => keep([at]) }, EDITS[kind]);
+  }
+
+  compare() {
+    const ticked = [...this.page.desk.querySelectorAll('#compare-form input:checked')].map((i) => i.value);
+    if (ticked.length < 2 || ticked.length > 4) {
+      notice('Tick two to four trials to compare; the mapped streams may be one of them.', true);
+      return;
+    }
+    location.href = `${this.page.base}/compare?trials=${ticked.join()}`;
+  }
+}
+
+export const network = {
+  key: 'network',
+  drawn: ['relief', 'streams', 'cells'],
+  layers,
+  begin: (page) => new Network(page),
+  keys: (page, part) => ({
+    '[': () => part.threshold.step(-1),
+    ']': () => part.threshold.step(1),
+    '{': () => part.threshold.step(-10),
+    '}': () => part.threshold.step(10),
+    c: () => { if (document.getElementById('compare-form')) part.compare(); },
+  }),
+};
