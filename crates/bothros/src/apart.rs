@@ -21,6 +21,7 @@ enum Line {
     Done(String),
     Cancelled,
     Failed(String),
+    Away,
 }
 
 const LOOK_EVERY: Duration = Duration::from_millis(100);
@@ -65,6 +66,7 @@ async fn converse(url: &str, job: &Job, handle: &JobHandle) -> std::io::Result<O
             Ok(Line::Done(message)) => return Ok(Outcome::Done(message)),
             Ok(Line::Cancelled) => return Ok(Outcome::Cancelled),
             Ok(Line::Failed(message)) => return Ok(Outcome::Failed(message)),
+            Ok(Line::Away) => return Ok(Outcome::Away),
             Err(_) => tracing::warn!(line, "a line of a job that cannot be read"),
         }
     }
@@ -110,6 +112,7 @@ pub async fn run(url: &str, id: i64) -> anyhow::Result<()> {
         Outcome::Done(message) => Line::Done(message),
         Outcome::Cancelled => Line::Cancelled,
         Outcome::Failed(message) | Outcome::Interrupted(message) => Line::Failed(message),
+        Outcome::Away => Line::Away,
     })
     .await
 }

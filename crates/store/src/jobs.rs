@@ -32,6 +32,8 @@ const LOOK_EVERY: Duration = Duration::from_millis(100);
 /// A worker that has been silent for so long is taken for dead.
 const SILENT_SECONDS: f64 = 15.0;
 const ATTEMPTS: i32 = 2;
+/// So long a database that went away is waited for by a job that lost it; after that others take the job up.
+const AWAY: Duration = Duration::from_secs(60);
 /// A job that has waited so long was perhaps never pushed onto the queue: the process ended in between.
 const FORGOTTEN_SECONDS: f64 = 20.0;
 
@@ -141,6 +143,8 @@ pub enum Outcome {
     Failed(String),
     /// the process that worked on it ended, with why
     Interrupted(String),
+    /// the database went away: it is to be begun again when it is back
+    Away,
 }
 
 /// A running job as its work sees it: tells progress, hears cancellation.
@@ -317,6 +321,26 @@ impl Store {
         Ok(())
     }
 
+    /// Queues a job again that lost the database, once that is back. One that is taken up by somebody else meanwhile,
+    /// since it gave no sign of life, is left to them.
+    async fn begin_again(&self, id: i64, worker: &str) -> StoreResult<()> {
+        let sql = "UPDATE job SET state = 'queued', worker = NULL, progress = 0, attempts = attempts - 1, heartbeat_at = now(),
+                message = 'the database was away; it is begun again'
+            WHERE id = $1 AND worker = $2 AND state = 'running' RETURNING *";
+        let begun = std::time::Instant::now();
+        loop {
+            match self.one_job(sql, vec![id.into(), worker.to_owned().into()]).await {
+                Ok(Some(job)) => {
+                    self.push(job.id).await?;
+                    return self.tell_job(&job).await;
+                }
+                Ok(None) => return Ok(()),
+                Err(error) if begun.elapsed() > AWAY => return Err(error),
+                Err(_) => tokio::time::sleep(Duration::from_secs(1)).await,
+            }
+        }
+    }
+
     /// Pushes jobs onto the queue again that have waited for so long that they were perhaps never pushed. One that is
     /// delivered twice is worked on once.
     async fn push_forgotten(&self) -> StoreResult<()> {
@@ -469,6 +493,8 @@ where
         Outcome::Cancelled => (JobState::Cancelled, "cancelled; nothing was changed".into(), handle.share()),
         Outcome::Failed(message) => (JobState::Failed, message, handle.share()),
         Outcome::Interrupted(message) => (JobState::Interrupted, message, handle.share()),
+        // Nothing was kept, and nobody is to blame: it waits for the database, and is begun again.
+        Outcome::Away => return store.begin_again(id, &worker).await,
     };
     let end = "UPDATE job SET state = $3, message = $4, progress = $5, finished_at = now()
         WHERE id = $1 AND worker = $2 AND state = 'running' RETURNING *";

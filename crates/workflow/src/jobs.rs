@@ -25,6 +25,7 @@ pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -
         Err(error) if error.is_cancelled() || bothros_core::Monitor::is_cancelled(&handle) => {
             Outcome::Cancelled
         }
+        Err(Error::Store(bothros_store::Error::Away)) => Outcome::Away,
         Err(error) => Outcome::Failed(error.to_string()),
     }
 }

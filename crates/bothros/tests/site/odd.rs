@@ -303,12 +303,11 @@ async fn choices_made_at_once_are_all_kept_and_undone_one_by_one() {
         assert_eq!(kept["snap_m"], f64::from(70 + round), "{kept}");
         assert_eq!(kept["style"]["round"], round, "{kept}");
     }
-    // Undoing the last tolerance leaves what else was chosen since.
+    // Undoing the last choice, whichever it was, leaves what else was chosen since.
     let (status, text) = site.send(&format!("/studies/{study}/undo"), &[]).await;
     assert!(status.is_success(), "{text}");
     let kept = site.store().study(study).await.unwrap().settings;
-    assert_eq!(
-        (&kept["tolerance_m"], &kept["snap_m"], &kept["style"]["round"]),
-        (&43.0.into(), &74.0.into(), &4.into())
-    );
+    let now = [&kept["tolerance_m"], &kept["snap_m"]].map(|v| v.as_f64().unwrap());
+    assert!([[43.0, 74.0], [44.0, 73.0]].contains(&now), "{kept}");
+    assert_eq!(kept["style"]["round"], 4);
 }

@@ -108,7 +108,8 @@ async fn postgresql_that_ends_is_started_again_and_jobs_go_on() {
             }
         };
         tokio::time::timeout(Duration::from_secs(90), asked).await.expect("a job can be asked for");
-        assert_eq!(ended(&store, study).await.state, "done");
+        let job = ended(&store, study).await;
+        assert_eq!(job.state, "done", "{}", job.message);
     }
     let health: serde_json::Value =
         reqwest::get(format!("{base}/health")).await.unwrap().json().await.unwrap();

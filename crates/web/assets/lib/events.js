@@ -19,17 +19,16 @@ function heard(event) {
 
 const MISSED = { study: 0, state: 'missed' };
 
-function keepConnection(first) {
+function keepConnection() {
   const pass = (event) => { heard(event); channel?.postMessage(event); };
-  let lost = !first;
   const source = new EventSource('/events');
   source.addEventListener('message', (m) => pass(JSON.parse(m.data)));
-  source.addEventListener('open', () => { pass({ troubles: [] }); if (lost) { lost = false; pass(MISSED); } });
+  // Before it was open, and while it was cut, something may have happened: pages look for themselves.
+  source.addEventListener('open', () => { pass({ troubles: [] }); pass(MISSED); });
   source.addEventListener('error', () => {
-    lost = true;
     pass({ troubles: ['The server does not answer at the moment. What is shown may be out of date; nothing is lost.'] });
     // A server that answers with an error ends the stream for good; a new one is tried.
-    if (source.readyState === EventSource.CLOSED) setTimeout(() => keepConnection(false), 3000);
+    if (source.readyState === EventSource.CLOSED) setTimeout(keepConnection, 3000);
   });
 }
 
@@ -38,11 +37,17 @@ export function hear(hearer) { hearers.add(hearer); }
 
 export function listenToServer() {
   channel?.addEventListener('message', (m) => heard(m.data));
-  if (!channel || !navigator.locks) { keepConnection(true); return; }
-  let first = true;
-  navigator.locks.query().then(({ held }) => { if (held.some((l) => l.name === 'bothros-events')) first = false; }).catch(() => {}).finally(() => {
-    navigator.locks.request('bothros-events', () => { keepConnection(first); return new Promise(() => {}); });
-    // A tab that does not keep the connection asks once how things stand.
-    if (!first) ask('/health').then((h) => tellTroubles(h.troubles)).catch(() => {});
+  if (!channel || !navigator.locks) { keepConnection(); return; }
+  let keeps = false;
+  navigator.locks.request('bothros-events', () => {
+    keeps = true;
+    keepConnection();
+    return new Promise(() => {});
   });
+  // A tab that does not keep the connection asks once how things stand, and looks for what it missed.
+  setTimeout(() => {
+    if (keeps) return;
+    heard(MISSED);
+    ask('/health').then((h) => tellTroubles(h.troubles)).catch(() => {});
+  }, 200);
 }

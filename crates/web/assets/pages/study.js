@@ -123,7 +123,19 @@ function refreshParts() {
   document.body.dispatchEvent(new Event('refresh-log'));
 }
 
+/** How far the study is that the page shows: its revision, and the job that waits or runs. */
+let known = null;
+const now = async () => JSON.stringify(await ask(`${base}/revision`));
+
+/** Something may have happened unheard: what is shown is fetched anew if it is not what there is. */
+async function lookForMissed() {
+  try {
+    if (await now() !== known) await refreshAll();
+  } catch { /* the server is away; it is looked for again when it answers */ }
+}
+
 async function refreshAll() {
+  known = await now().catch(() => null);
   refreshParts();
   await Promise.all([fetchDesk(), loadMap()]);
 }
@@ -292,8 +304,7 @@ document.addEventListener('keydown', (e) => {
 // ---- events of the server ----
 function listen() {
   hear((e) => {
-    // A server that starts again may have moved on meanwhile.
-    if (e.state === 'missed') { refreshAll(); return; }
+    if (e.state === 'missed') { lookForMissed(); return; }
     if (!e.job || e.study !== Number(study)) return;
     if (progress.tell(e)) return;
     if (e.state === 'done') notice(e.message);
@@ -305,6 +316,7 @@ function listen() {
 }
 
 window.bothrosMap = map; // for the tests, which look at what is drawn
+known = await now().catch(() => null);
 await loadMap();
 await openStage(page.stage);
 listen();

@@ -31,6 +31,7 @@ pub fn routes() -> Router<App> {
         .route("/desk/{stage}", get(desk::desk))
         .route("/rail", get(rail::rail))
         .route("/log", get(rail::log))
+        .route("/revision", get(rail::revision))
         .route("/describe", post(actions::describe))
         .route("/duplicate", post(actions::duplicate))
         .route("/delete", post(actions::delete))

@@ -1,10 +1,13 @@
 //! The stage rail and the log.
 
 use askama::Template;
+use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_store::{Job, JobKind, Store};
 use bothros_workflow::{Facts, Stage, conditioning_key};
+
+use serde_json::{Value, json};
 
 use crate::App;
 use crate::http::error::Result;
@@ -139,6 +142,12 @@ pub async fn is_stale(store: &Store, facts: &Facts) -> Result<bool> {
         Some(done) => Ok(done.key != conditioning_key(store, facts).await?),
         None => Ok(false),
     }
+}
+
+/// How often a study was changed, and which job waits or runs: what a page shows is current while both stay.
+pub async fn revision(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<Value>> {
+    let job = app.store.active_job(study).await?.map(|job| job.id);
+    Ok(Json(json!({ "revision": app.store.revision(study).await?, "job": job })))
 }
 
 struct Line {
