@@ -13,31 +13,49 @@ function tellTroubles(all) {
 }
 
 function heard(event) {
-  if (event.troubles) { tellTroubles(event.troubles); return; }
+  if (event.troubles) {
+    tellTroubles(event.troubles);
+    return;
+  }
   for (const hearer of hearers) hearer(event);
 }
 
 const MISSED = { study: 0, state: 'missed' };
 
 function keepConnection() {
-  const pass = (event) => { heard(event); channel?.postMessage(event); };
+  const pass = (event) => {
+    heard(event);
+    channel?.postMessage(event);
+  };
   const source = new EventSource('/events');
   source.addEventListener('message', (m) => pass(JSON.parse(m.data)));
   // Before it was open, and while it was cut, something may have happened: pages look for themselves.
-  source.addEventListener('open', () => { pass({ troubles: [] }); pass(MISSED); });
+  source.addEventListener('open', () => {
+    pass({ troubles: [] });
+    pass(MISSED);
+  });
   source.addEventListener('error', () => {
-    pass({ troubles: ['The server does not answer at the moment. What is shown may be out of date; nothing is lost.'] });
+    pass({
+      troubles: [
+        'The server does not answer at the moment. What is shown may be out of date; nothing is lost.',
+      ],
+    });
     // A server that answers with an error ends the stream for good; a new one is tried.
     if (source.readyState === EventSource.CLOSED) setTimeout(keepConnection, 3000);
   });
 }
 
 /** Calls `hearer` with every event of the server. */
-export function hear(hearer) { hearers.add(hearer); }
+export function hear(hearer) {
+  hearers.add(hearer);
+}
 
 export function listenToServer() {
   channel?.addEventListener('message', (m) => heard(m.data));
-  if (!channel || !navigator.locks) { keepConnection(); return; }
+  if (!channel || !navigator.locks) {
+    keepConnection();
+    return;
+  }
   let keeps = false;
   navigator.locks.request('bothros-events', () => {
     keeps = true;
@@ -48,6 +66,8 @@ export function listenToServer() {
   setTimeout(() => {
     if (keeps) return;
     heard(MISSED);
-    ask('/health').then((h) => tellTroubles(h.troubles)).catch(() => {});
+    ask('/health')
+      .then((h) => tellTroubles(h.troubles))
+      .catch(() => {});
   }, 200);
 }

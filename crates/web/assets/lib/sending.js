@@ -6,7 +6,8 @@ const CUT = 'The connection was cut during the upload; nothing was kept. Try aga
 /** The fields of a form, its files under the names that the server reads them by. */
 function fields(form) {
   const data = new FormData();
-  for (const input of form.querySelectorAll('input[type=text], input:not([type])')) data.append(input.name, input.value);
+  for (const input of form.querySelectorAll('input[type=text], input:not([type])'))
+    data.append(input.name, input.value);
   for (const input of form.querySelectorAll('input[type=file]')) {
     for (const file of input.files) data.append(/\.prj$/i.test(file.name) ? 'prj' : 'dem', file);
   }
@@ -20,7 +21,7 @@ function sendFiles(form) {
   const request = new XMLHttpRequest();
   button.disabled = true;
   request.upload.addEventListener('progress', (e) => {
-    button.textContent = e.loaded < e.total ? `${Math.round(100 * e.loaded / e.total)} %` : 'Looking…';
+    button.textContent = e.loaded < e.total ? `${Math.round((100 * e.loaded) / e.total)} %` : 'Looking…';
   });
   const ended = (text) => {
     button.disabled = false;
@@ -40,6 +41,9 @@ function sendFiles(form) {
 /** Takes over the forms inside an element that send files. */
 export function takeSending(element) {
   for (const form of element.querySelectorAll('form[data-send]')) {
-    form.addEventListener('submit', (e) => { e.preventDefault(); sendFiles(form); });
+    form.addEventListener('submit', (e) => {
+      e.preventDefault();
+      sendFiles(form);
+    });
   }
 }

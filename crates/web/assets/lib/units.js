@@ -3,7 +3,8 @@
 /** A number with so many significant digits at least and at most, thousands apart. */
 function digits(value, most) {
   const told = value.toLocaleString('en', {
-    maximumSignificantDigits: most, minimumSignificantDigits: Math.min(most, 3),
+    maximumSignificantDigits: most,
+    minimumSignificantDigits: Math.min(most, 3),
   });
   return told.replaceAll(',', '\u202F');
 }

@@ -2,7 +2,7 @@
 import { Latest } from '../lib/latest.js';
 
 const ol = window.ol;
-const GRID_AT = 9;    // pixels per cell from which the grid is drawn
+const GRID_AT = 9; // pixels per cell from which the grid is drawn
 const VALUES_AT = 42; // and from which numbers fit
 const TURN = { 1: 0, 2: 45, 4: 90, 8: 135, 16: 180, 32: 225, 64: 270, 128: 315 };
 
@@ -47,8 +47,8 @@ export function closeUp(map) {
     const { left, top, cell_x: size, rows, cols } = map.main;
     const pen = canvas.getContext('2d');
     pen.scale(ratio, ratio);
-    const west = center[0] - width / 2 * resolution;
-    const north = center[1] + height / 2 * resolution;
+    const west = center[0] - (width / 2) * resolution;
+    const north = center[1] + (height / 2) * resolution;
     const col0 = Math.max(Math.floor((west - left) / size), 0);
     const row0 = Math.max(Math.floor((top - north) / size), 0);
     const col1 = Math.min(Math.ceil((west + width * resolution - left) / size), cols);
@@ -59,8 +59,14 @@ export function closeUp(map) {
     pen.strokeStyle = 'rgb(34 48 46 / .22)';
     pen.lineWidth = 1;
     pen.beginPath();
-    for (let c = col0; c <= col1; c++) { pen.moveTo(x(c), y(row0)); pen.lineTo(x(c), y(row1)); }
-    for (let r = row0; r <= row1; r++) { pen.moveTo(x(col0), y(r)); pen.lineTo(x(col1), y(r)); }
+    for (let c = col0; c <= col1; c++) {
+      pen.moveTo(x(c), y(row0));
+      pen.lineTo(x(c), y(row1));
+    }
+    for (let r = row0; r <= row1; r++) {
+      pen.moveTo(x(col0), y(r));
+      pen.lineTo(x(col1), y(r));
+    }
     pen.stroke();
     map.target.dataset.closeUp = 'grid';
 
@@ -88,8 +94,12 @@ export function closeUp(map) {
           const length = pixels * (numbers ? 0.2 : 0.34);
           pen.strokeStyle = pen.fillStyle = '#0F5C63';
           pen.lineWidth = Math.max(1, pixels / 22);
-          if (code === 0) { pen.beginPath(); pen.arc(cx, cy - shift, length * 0.4, 0, 7); pen.fill(); } else {
-            const turn = TURN[code] * Math.PI / 180;
+          if (code === 0) {
+            pen.beginPath();
+            pen.arc(cx, cy - shift, length * 0.4, 0, 7);
+            pen.fill();
+          } else {
+            const turn = (TURN[code] * Math.PI) / 180;
             const [dx, dy] = [Math.cos(turn) * length, Math.sin(turn) * length];
             pen.beginPath();
             pen.moveTo(cx - dx, cy - shift - dy);

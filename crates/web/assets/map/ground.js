@@ -7,7 +7,9 @@ const RELIEF = ['#B9C8A6', '#D3D7B0', '#E6DDB9', '#D9C3A0', '#C3AA9B', '#DCD5D2'
 
 /** A view computed from the prepared DEM, which gets its range when it is first looked at. */
 const computed = (key, name, place, colours) => ({
-  key, name, place,
+  key,
+  name,
+  place,
   build: (map) => (map.data.rasters.dem ? new ol.layer.Tile({ visible: false }) : null),
   follows: ['study', 'shown'],
   load: (map) => map.views.show(key),
@@ -18,7 +20,9 @@ const computed = (key, name, place, colours) => ({
 /** Layers that belong to the map itself, the ground first. */
 export const GROUND = [
   {
-    key: 'relief', name: 'Terrain', place: 0,
+    key: 'relief',
+    name: 'Terrain',
+    place: 0,
     build: (map) => {
       const what = map.data.rasters.dem ? 'dem' : 'source';
       return map.picture(what, map.main, map.views.reliefQuery(), true);
@@ -39,7 +43,9 @@ export const GROUND = [
   computed('near', 'Position, near', 13, POSITION),
   computed('far', 'Position, far', 12, POSITION),
   {
-    key: 'contours', name: 'Contours', place: 30,
+    key: 'contours',
+    name: 'Contours',
+    place: 30,
     build: (map) => {
       if (!map.data.rasters.dem) return null;
       const source = new ol.source.Vector();

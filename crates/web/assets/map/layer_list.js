@@ -15,7 +15,10 @@ export class LayerList {
   /** The desk has been fetched anew. */
   prepare() {
     const form = this.page.desk.querySelector('#add-layer');
-    form?.addEventListener('submit', (e) => { e.preventDefault(); this.add(form); });
+    form?.addEventListener('submit', (e) => {
+      e.preventDefault();
+      this.add(form);
+    });
   }
 
   async add(form) {
@@ -23,13 +26,20 @@ export class LayerList {
     button.disabled = true;
     try {
       const answer = await fetch(`${this.page.base}/layers`, {
-        method: 'POST', headers: { 'X-Bothros-Token': token() }, body: new FormData(form),
+        method: 'POST',
+        headers: { 'X-Bothros-Token': token() },
+        body: new FormData(form),
       });
-      if (!answer.ok) { notice(await answer.text(), true); return; }
+      if (!answer.ok) {
+        notice(await answer.text(), true);
+        return;
+      }
       notice(decodeURIComponent(answer.headers.get('X-Told') ?? 'Added.'));
       document.body.dispatchEvent(new Event(answer.headers.get('HX-Trigger') ?? 'layers-changed'));
     } catch {
       notice('The upload was broken off; nothing was kept. Try again.', true);
-    } finally { button.disabled = false; }
+    } finally {
+      button.disabled = false;
+    }
   }
 }

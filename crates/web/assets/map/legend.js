@@ -19,10 +19,13 @@ export class Legend {
     pen.fillRect(0, 0, 150, 9);
     const ends = document.createElement('div');
     ends.className = 'ends';
-    for (const text of [left, right]) ends.append(Object.assign(document.createElement('span'), { textContent: text }));
+    for (const text of [left, right])
+      ends.append(Object.assign(document.createElement('span'), { textContent: text }));
     this.box.append(canvas, ends);
   }
 
   /** Words, or anything that is drawn already. */
-  add(...what) { this.box.append(...what); }
+  add(...what) {
+    this.box.append(...what);
+  }
 }

@@ -8,7 +8,10 @@ export class MapList {
    * @param {() => void} shown  what is drawn was changed
    */
   constructor(box, map, shown) {
-    Object.assign(this, { box, map, shown, adding: false });
+    this.box = box;
+    this.map = map;
+    this.shown = shown;
+    this.adding = false;
   }
 
   draw() {
@@ -17,7 +20,9 @@ export class MapList {
     if (!map.map) return;
     const title = Object.assign(document.createElement('h2'), { textContent: 'Drawn' });
     const add = Object.assign(document.createElement('details'), { className: 'add', open: this.adding });
-    add.addEventListener('toggle', () => { this.adding = add.open; });
+    add.addEventListener('toggle', () => {
+      this.adding = add.open;
+    });
     add.append(Object.assign(document.createElement('summary'), { textContent: 'Add to the map' }));
     box.append(title);
     for (const { key, name } of map.list()) {
@@ -49,8 +54,12 @@ export class MapList {
     if (key === 'cells' && map.layers.area) {
       const choose = document.createElement('select');
       choose.setAttribute('aria-label', 'Value shown in cells');
-      for (const what of ['elevation', 'accumulation']) choose.add(new Option(what, what, false, map.cellsOf === what));
-      choose.addEventListener('change', () => { map.cellsOf = choose.value; map.map.render(); });
+      for (const what of ['elevation', 'accumulation'])
+        choose.add(new Option(what, what, false, map.cellsOf === what));
+      choose.addEventListener('change', () => {
+        map.cellsOf = choose.value;
+        map.map.render();
+      });
       box.append(choose);
     }
     const how = map.views.controls(key);

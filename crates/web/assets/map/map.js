@@ -9,6 +9,7 @@ import { Swipe } from './swipe.js';
 import { Views } from './views.js';
 
 const ol = window.ol;
+/** @type {import('../stages/registry.js').LayerSpec[]} */
 const REGISTERED = [...GROUND, ...STAGES.flatMap((stage) => stage.layers), featureSpec, CELLS];
 
 export class StudyMap {
@@ -24,6 +25,14 @@ export class StudyMap {
     this.cellsOf = 'elevation';
     this.views = new Views(this);
     this.swiping = new Swipe(this);
+    /** the canvas of contributing area */
+    this.flow = null;
+    /** whether all reaches in view have come, so that lines take the place of pixels */
+    this.complete = false;
+    /** called when the map was moved, when a layer is drawn otherwise, and when something went wrong */
+    this.onMove = null;
+    this.onStyled = null;
+    this.onProblem = null;
   }
 
   /** Fetches what there is and builds the layers; keeps the view where the grid is the same. */
@@ -31,12 +40,17 @@ export class StudyMap {
     const [data, backdrops] = await Promise.all([ask(`${this.base}/map`), ask(`${this.base}/backdrops`)]);
     this.backdrops = backdrops;
     const main = data.rasters.dem ?? data.rasters.source;
-    const key = main && JSON.stringify([main.left, main.top, main.cell_x, main.rows, main.cols, data.crs?.epsg]);
+    const key =
+      main && JSON.stringify([main.left, main.top, main.cell_x, main.rows, main.cols, data.crs?.epsg]);
     const same = key === this.key;
     this.data = data;
     this.key = key;
     this.threshold = data.threshold_cells ?? 1;
-    if (!main) { this.map?.setTarget(null); this.map = null; return false; }
+    if (!main) {
+      this.map?.setTarget(null);
+      this.map = null;
+      return false;
+    }
     this.main = main;
     if (!this.map || !same) this.begin(view);
     this.build();
@@ -45,11 +59,18 @@ export class StudyMap {
 
   begin(view) {
     const { main, data } = this;
-    const extent = [main.left, main.top - main.rows * main.cell_y, main.left + main.cols * main.cell_x, main.top];
+    const extent = [
+      main.left,
+      main.top - main.rows * main.cell_y,
+      main.left + main.cols * main.cell_x,
+      main.top,
+    ];
     this.extent = extent;
     const degrees = data.crs?.degrees;
     this.projection = new ol.proj.Projection({
-      code: `study-${this.study}-${Date.now()}`, extent, units: degrees ? 'degrees' : 'm',
+      code: `study-${this.study}-${Date.now()}`,
+      extent,
+      units: degrees ? 'degrees' : 'm',
       metersPerUnit: degrees ? undefined : (data.crs?.unit_m ?? 1),
     });
     const span = Math.max(extent[2] - extent[0], extent[3] - extent[1]);
@@ -62,7 +83,9 @@ export class StudyMap {
     const fit = new ol.View({
       projection: this.projection,
       extent: [extent[0] - margin, extent[1] - margin, extent[2] + margin, extent[3] + margin],
-      constrainOnlyCenter: true, minResolution: main.cell_x / 96, maxResolution: span / 200,
+      constrainOnlyCenter: true,
+      minResolution: main.cell_x / 96,
+      maxResolution: span / 200,
       smoothExtentConstraint: false,
     });
     this.map.setView(fit);
@@ -72,7 +95,9 @@ export class StudyMap {
     } else this.fit();
   }
 
-  fit() { this.map?.getView().fit(this.extent, { padding: [18, 18, 18, 18] }); }
+  fit() {
+    this.map?.getView().fit(this.extent, { padding: [18, 18, 18, 18] });
+  }
 
   grid(raster) {
     const resolutions = [];
@@ -80,7 +105,9 @@ export class StudyMap {
     // Cells of a geographic DEM are drawn as squares of one step each.
     const height = raster.rows * raster.cell_y;
     return new ol.tilegrid.TileGrid({
-      origin: [raster.left, raster.top], resolutions, tileSize: 256,
+      origin: [raster.left, raster.top],
+      resolutions,
+      tileSize: 256,
       extent: [raster.left, raster.top - height, raster.left + raster.cols * raster.cell_x, raster.top],
     });
   }
@@ -91,7 +118,11 @@ export class StudyMap {
 
   tiles(what, raster, query, interpolate) {
     return new ol.source.TileImage({
-      projection: this.projection, tileGrid: this.grid(raster), interpolate, transition: 0, wrapX: false,
+      projection: this.projection,
+      tileGrid: this.grid(raster),
+      interpolate,
+      transition: 0,
+      wrapX: false,
       tileUrlFunction: ([z, x, y]) => this.address(what, raster, z, x, y) + query,
     });
   }
@@ -101,7 +132,9 @@ export class StudyMap {
   }
 
   /** What is registered of a layer. */
-  spec(key) { return this.specs.find((spec) => spec.key === key); }
+  spec(key) {
+    return this.specs.find((spec) => spec.key === key);
+  }
 
   build() {
     const { rasters } = this.data;
@@ -109,7 +142,9 @@ export class StudyMap {
     for (const layer of this.map.getLayers().getArray().slice()) this.map.removeLayer(layer);
     this.specs = [...REGISTERED, ...backdropSpecs(this.backdrops)];
     this.views.begin();
-    this.after = rasters.filled ? this.picture('filled', rasters.filled, this.views.reliefQuery(), true) : null;
+    this.after = rasters.filled
+      ? this.picture('filled', rasters.filled, this.views.reliefQuery(), true)
+      : null;
     this.layers = {};
     for (const { key, build, opacity } of this.specs) {
       const layer = build(this);
@@ -120,7 +155,10 @@ export class StudyMap {
     }
     for (const key of this.order()) {
       this.map.addLayer(this.layers[key]);
-      if (key === 'relief' && this.after) { this.after.setVisible(false); this.map.addLayer(this.after); }
+      if (key === 'relief' && this.after) {
+        this.after.setVisible(false);
+        this.map.addLayer(this.after);
+      }
     }
     // All of it is fetched below.
     this.drawn = new Set(this.shown);
@@ -131,10 +169,15 @@ export class StudyMap {
   /** Fetches anew what follows `why` and is drawn, or wanted all the same. */
   refresh(why) {
     if (!this.map) return Promise.resolve();
+    /** @param {import('../stages/registry.js').LayerSpec} spec */
     const follows = ({ key, follows: all, wanted }) =>
       this.layers[key] && all?.includes(why) && (wanted ? wanted(this) : this.shown.has(key));
     const load = async (spec) => {
-      try { await spec.load(this); } catch (error) { this.onProblem?.(error.message); }
+      try {
+        await spec.load(this);
+      } catch (error) {
+        this.onProblem?.(error.message);
+      }
     };
     return Promise.all(this.specs.filter(follows).map(load));
   }
@@ -157,7 +200,10 @@ export class StudyMap {
     order.splice(to, 0, ...order.splice(from, 1));
     order.forEach((k, at) => this.views.set(k, { place: at }));
     const layers = this.map.getLayers();
-    const top = (layer) => { layers.remove(layer); layers.push(layer); };
+    const top = (layer) => {
+      layers.remove(layer);
+      layers.push(layer);
+    };
     order.forEach((k) => {
       top(this.layers[k]);
       if (k === 'relief' && this.after) top(this.after);
@@ -172,7 +218,9 @@ export class StudyMap {
   }
 
   /** The ground before and after conditioning, on both sides of a handle. */
-  swipe() { if (this.after) this.swiping.toggle(this.after); }
+  swipe() {
+    if (this.after) this.swiping.toggle(this.after);
+  }
 
   setStretch(low, high) {
     this.stretch = [low, Math.max(high, low + 0.1)];
@@ -224,7 +272,8 @@ export class StudyMap {
   }
 
   toggle(key, on) {
-    if (on) this.shown.add(key); else this.shown.delete(key);
+    if (on) this.shown.add(key);
+    else this.shown.delete(key);
     this.show();
   }
 
@@ -249,7 +298,9 @@ export class StudyMap {
     this.marker.setPosition([x, y]);
   }
 
-  unmark() { this.marker?.setPosition(undefined); }
+  unmark() {
+    this.marker?.setPosition(undefined);
+  }
 }
 
 /** The key of a layer. */

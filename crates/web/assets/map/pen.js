@@ -6,19 +6,27 @@ const ol = window.ol;
 
 export class Pen {
   /** @param page gives base, map and desk, and enters and leaves modes */
-  constructor(page) { this.page = page; }
+  constructor(page) {
+    this.page = page;
+  }
 
   /** Whether something is being drawn. */
-  get drawing() { return Boolean(this.pen); }
+  get drawing() {
+    return Boolean(this.pen);
+  }
 
   /** Draws a feature of a role: a point, a line or a polygon. */
   feature(role) {
     const { shape, what, height } = ROLES[role];
     const keep = (points) => {
       const elevation = height ? window.prompt('Its elevation in metres') : '';
-      if (elevation !== null) send(`${this.page.base}/draw`, { role, line: JSON.stringify(points), elevation });
+      if (elevation !== null)
+        send(`${this.page.base}/draw`, { role, line: JSON.stringify(points), elevation });
     };
-    if (shape === 'Point') { this.page.enter({ place: (at) => keep([at]) }, `Click ${what}. Esc leaves.`); return; }
+    if (shape === 'Point') {
+      this.page.enter({ place: (at) => keep([at]) }, `Click ${what}. Esc leaves.`);
+      return;
+    }
     this.line(`Draw ${what}; double click or Enter ends it. Esc leaves.`, keep, shape);
   }
 
@@ -37,7 +45,11 @@ export class Pen {
       const drawn = e.feature.getGeometry().getCoordinates();
       const points = type === 'Polygon' ? drawn[0] : drawn;
       // The click that ends it must not be taken for another.
-      setTimeout(() => { this.stop(); this.page.leave(); done(points); }, 0);
+      setTimeout(() => {
+        this.stop();
+        this.page.leave();
+        done(points);
+      }, 0);
     });
   }
 
@@ -62,7 +74,7 @@ export class Pen {
   async reshape(feature, shape) {
     const address = `${this.page.base}/layers/${feature.get('layer')}/features/${feature.get('id')}`;
     // What was refused is shown as it was.
-    if (!await send(address, { shape })) loadFeatures(this.page.map).catch((e) => notice(e.message, true));
+    if (!(await send(address, { shape }))) loadFeatures(this.page.map).catch((e) => notice(e.message, true));
   }
 
   deleteSelected() {
@@ -77,25 +89,42 @@ export class Pen {
   measure() {
     if (!this.page.map.layers.features) return;
     this.line('Draw a line to measure; double click or Enter ends it. Esc leaves.', async (line) => {
-      const answer = await fetch(`${this.page.base}/profile?line=${encodeURIComponent(JSON.stringify(line))}`);
+      const answer = await fetch(
+        `${this.page.base}/profile?line=${encodeURIComponent(JSON.stringify(line))}`,
+      );
       const html = await answer.text();
-      if (!answer.ok) { notice(html, true); return; }
+      if (!answer.ok) {
+        notice(html, true);
+        return;
+      }
       document.getElementById('measured').innerHTML = html;
     });
   }
 
   /** Keys while something is drawn or reshaped. */
   key(e) {
-    if (this.pen && ((e.ctrlKey && e.key === 'z') || e.key === 'Backspace')) { this.pen.removeLastPoint(); return true; }
+    if (this.pen && ((e.ctrlKey && e.key === 'z') || e.key === 'Backspace')) {
+      this.pen.removeLastPoint();
+      return true;
+    }
     const typing = e.target.closest('input, textarea, select');
     if ((e.key === 'Delete' || e.key === 'Backspace') && !typing && this.deleteSelected()) return true;
-    if (this.pen && e.key === 'Enter') { this.pen.finishDrawing(); return true; }
+    if (this.pen && e.key === 'Enter') {
+      this.pen.finishDrawing();
+      return true;
+    }
     return false;
   }
 
   click(target) {
-    if (target.closest('[data-close-measured]')) { document.getElementById('measured').replaceChildren(); return true; }
-    if (target.closest('[data-edit]')) { this.edit(); return true; }
+    if (target.closest('[data-close-measured]')) {
+      document.getElementById('measured').replaceChildren();
+      return true;
+    }
+    if (target.closest('[data-edit]')) {
+      this.edit();
+      return true;
+    }
     const draw = target.closest('[data-draw]');
     if (!draw) return false;
     this.feature(draw.dataset.draw || this.page.desk.querySelector('#layer-role').value);

@@ -5,8 +5,12 @@ import { area } from '../lib/units.js';
 const WAYS = { 1: 'E', 2: 'SE', 4: 'S', 8: 'SW', 16: 'W', 32: 'NW', 64: 'N', 128: 'NE', 0: 'outlet' };
 const significant = (v) => v.toLocaleString('en', { maximumSignificantDigits: 5 }).replaceAll(',', '\u202F');
 
-/** Degrees with their letter. */
-const degrees = (v, [positive, negative]) => `${Math.abs(v).toFixed(5)}° ${v < 0 ? negative : positive}`;
+/**
+ * Degrees with their letter.
+ * @param {number} v
+ * @param {string} letters  for positive and negative values
+ */
+const degrees = (v, letters) => `${Math.abs(v).toFixed(5)}° ${letters[v < 0 ? 1 : 0]}`;
 
 function elevation(c) {
   if (c.elevation_m == null) return c.row == null ? [] : ['no elevation'];
@@ -25,18 +29,24 @@ function flow(c) {
 }
 
 export class ReadOut {
-  constructor(box, map, base) { Object.assign(this, { box, map, base }); }
+  constructor(box, map, base) {
+    this.box = box;
+    this.map = map;
+    this.base = base;
+  }
 
   /** The pointer is at a place. One question at a time; the last place is always asked for. */
   async at(place) {
     this.place = place;
     if (this.reading) return;
     this.reading = true;
-    for (let asked = null; asked !== this.place;) {
+    for (let asked = null; asked !== this.place; ) {
       asked = this.place;
       try {
         this.tell(asked, await ask(`${this.base}/cell?x=${asked[0]}&y=${asked[1]}`));
-      } catch { /* the pointer has moved on; the next reading tells */ }
+      } catch {
+        /* the pointer has moved on; the next reading tells */
+      }
     }
     this.reading = false;
   }

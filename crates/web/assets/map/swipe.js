@@ -9,7 +9,10 @@ export class Swipe {
 
   /** Shows `layer` right of the handle; again hides it. */
   toggle(layer) {
-    if (this.layer) { this.end(); return; }
+    if (this.layer) {
+      this.end();
+      return;
+    }
     this.layer = layer;
     const { map, target } = this.map;
     this.keys = this.clipped(layer, () => [this.share, 1]);
@@ -18,23 +21,40 @@ export class Swipe {
     handle.className = 'swipe';
     handle.tabIndex = 0;
     handle.setAttribute('role', 'slider');
-    handle.setAttribute('aria-valuemin', 0);
-    handle.setAttribute('aria-valuemax', 100);
+    handle.setAttribute('aria-valuemin', '0');
+    handle.setAttribute('aria-valuemax', '100');
     const names = this.map.names ?? ['before', 'after'];
     handle.setAttribute('aria-label', `${names[0]} left, ${names[1]} right`);
-    for (const name of names) handle.append(Object.assign(document.createElement('span'), { textContent: name }));
+    for (const name of names)
+      handle.append(Object.assign(document.createElement('span'), { textContent: name }));
     const move = (share) => {
       this.share = Math.min(0.98, Math.max(0.02, share));
       handle.style.left = `${this.share * 100}%`;
-      handle.setAttribute('aria-valuenow', Math.round(this.share * 100));
+      handle.setAttribute('aria-valuenow', String(Math.round(this.share * 100)));
       map.render();
     };
-    handle.addEventListener('pointerdown', (e) => { handle.setPointerCapture(e.pointerId); e.preventDefault(); handle.focus(); });
-    handle.addEventListener('pointermove', (e) => { if (handle.hasPointerCapture(e.pointerId)) { const box = target.getBoundingClientRect(); move((e.clientX - box.left) / box.width); } });
+    handle.addEventListener('pointerdown', (e) => {
+      handle.setPointerCapture(e.pointerId);
+      e.preventDefault();
+      handle.focus();
+    });
+    handle.addEventListener('pointermove', (e) => {
+      if (handle.hasPointerCapture(e.pointerId)) {
+        const box = target.getBoundingClientRect();
+        move((e.clientX - box.left) / box.width);
+      }
+    });
     handle.addEventListener('keydown', (e) => {
       const by = { ArrowLeft: -0.02, ArrowRight: 0.02 }[e.key];
-      if (by) { e.preventDefault(); e.stopPropagation(); move(this.share + by); }
-      if (e.key === 'Escape') { e.stopPropagation(); this.end(); }
+      if (by) {
+        e.preventDefault();
+        e.stopPropagation();
+        move(this.share + by);
+      }
+      if (e.key === 'Escape') {
+        e.stopPropagation();
+        this.end();
+      }
     });
     target.append(handle);
     this.handle = handle;

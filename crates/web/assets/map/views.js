@@ -1,5 +1,5 @@
 // How the ground is looked at: light, slope, curvature, topographic position, contours; and how each layer is drawn.
-import { ask, send } from '../lib/common.js';
+import { ask, query, send } from '../lib/common.js';
 import { Latest } from '../lib/latest.js';
 
 const ol = window.ol;
@@ -14,18 +14,25 @@ export class Views {
     this.style = {};
     /** computed views that have been given their range */
     this.ready = new Set();
+    /** ranges of computed views */
+    this.ranges = {};
     this.lines = new Latest();
   }
 
   /** Takes up how the map was drawn, unless something was chosen that is not kept yet. */
-  take(style) { if (!this.timer) this.style = style ?? {}; }
+  take(style) {
+    if (!this.timer) this.style = style ?? {};
+  }
 
   /** What was chosen for a layer before, with the usual for the rest. */
   of(key) {
     const cell = this.map.main?.cell_x * (this.map.data?.crs?.unit_m ?? 1) || 1;
-    const usual = {
-      relief: { azimuth: 315, altitude: 45 }, near: { radius: Math.round(10 * cell) }, far: { radius: Math.round(75 * cell) },
-    }[key] ?? {};
+    const usual =
+      {
+        relief: { azimuth: 315, altitude: 45 },
+        near: { radius: Math.round(10 * cell) },
+        far: { radius: Math.round(75 * cell) },
+      }[key] ?? {};
     return { opacity: 1, ...usual, ...this.style[key] };
   }
 
@@ -54,7 +61,6 @@ export class Views {
     const { map } = this;
     const { radius, low, high } = this.of(key);
     const asked = radius ? `?radius=${radius}` : '';
-    this.ranges ??= {};
     this.ranges[key] = await ask(`${map.base}/range/${key}${asked}`);
     const range = { low: low ?? this.ranges[key].low, high: high ?? this.ranges[key].high };
     this.shownRange = { ...this.shownRange, [key]: range };
@@ -71,15 +77,26 @@ export class Views {
     const view = map.map.getView();
     const [west, south, east, north] = view.calculateExtent(size);
     const { interval } = this.of('contours');
-    const query = new URLSearchParams({ west, south, east, north, resolution: view.getResolution(), ...(interval ? { interval } : {}) });
-    const told = await this.lines.ask(`${map.base}/contours?${query}`);
+    const seen = query({
+      west,
+      south,
+      east,
+      north,
+      resolution: view.getResolution(),
+      ...(interval ? { interval } : {}),
+    });
+    const told = await this.lines.ask(`${map.base}/contours?${seen}`);
     if (!told || layer !== map.layers.contours) return;
     this.interval = told.interval;
     const source = layer.getSource();
     source.clear(true);
     const heavy = (elevation) => Math.round(elevation / told.interval) % 5 === 0;
-    source.addFeatures(told.lines.map(({ line, elevation }) =>
-      new ol.Feature({ geometry: new ol.geom.LineString(line), elevation, heavy: heavy(elevation) })));
+    source.addFeatures(
+      told.lines.map(
+        ({ line, elevation }) =>
+          new ol.Feature({ geometry: new ol.geom.LineString(line), elevation, heavy: heavy(elevation) }),
+      ),
+    );
     map.target.dataset.contours = told.lines.length;
     map.onStyled?.();
   }
@@ -123,7 +140,10 @@ export class Views {
       if (value !== undefined) input.value = value;
       input.addEventListener(type === 'range' ? 'input' : 'change', () => {
         const v = input.value.trim() === '' ? null : Number(input.value.replace(',', '.'));
-        if (v !== null && !Number.isFinite(v)) { input.value = value ?? ''; return; }
+        if (v !== null && !Number.isFinite(v)) {
+          input.value = value ?? '';
+          return;
+        }
         this.set(key, { [name]: v });
       });
       row.append(input);
@@ -134,7 +154,8 @@ export class Views {
       add('azimuth', 'Light from, °', 'range', now.azimuth, { min: 0, max: 355, step: 5 });
       add('altitude', 'Light height, °', 'range', now.altitude, { min: 10, max: 85, step: 5 });
     }
-    if (key === 'near' || key === 'far') add('radius', 'Radius, m', 'text', now.radius, { inputMode: 'decimal' });
+    if (key === 'near' || key === 'far')
+      add('radius', 'Radius, m', 'text', now.radius, { inputMode: 'decimal' });
     this.map.spec(key)?.controls?.(this.map, box);
     if (key === 'contours') {
       const placeholder = this.interval ? `${this.interval}` : 'fitting';
@@ -142,15 +163,28 @@ export class Views {
     }
     if (key === 'relief' || COMPUTED.includes(key)) {
       const [low, high] = this.map.data.stretch ?? [];
-      const range = key === 'relief' ? { low, high } : this.ranges?.[key] ?? {};
+      const range = key === 'relief' ? { low, high } : (this.ranges?.[key] ?? {});
       const told = (v) => (v === undefined ? '' : `${Number(v.toPrecision(3))}`);
-      add('low', `From, ${UNITS[key]}`, 'text', now.low, { inputMode: 'decimal', placeholder: told(range.low) });
-      add('high', `To, ${UNITS[key]}`, 'text', now.high, { inputMode: 'decimal', placeholder: told(range.high) });
+      add('low', `From, ${UNITS[key]}`, 'text', now.low, {
+        inputMode: 'decimal',
+        placeholder: told(range.low),
+      });
+      add('high', `To, ${UNITS[key]}`, 'text', now.high, {
+        inputMode: 'decimal',
+        placeholder: told(range.high),
+      });
     }
     const order = document.createElement('p');
     order.className = 'acts';
-    for (const [label, way] of [['Draw higher', 1], ['Draw lower', -1]]) {
-      const button = Object.assign(document.createElement('button'), { type: 'button', className: 'btn btn-sm quiet', textContent: label });
+    for (const [label, way] of [
+      ['Draw higher', 1],
+      ['Draw lower', -1],
+    ]) {
+      const button = Object.assign(document.createElement('button'), {
+        type: 'button',
+        className: 'btn btn-sm quiet',
+        textContent: label,
+      });
       button.addEventListener('click', () => this.map.reorder(key, way));
       order.append(button);
     }
@@ -174,9 +208,14 @@ const LINE = '#7A5A36';
 export function contourStyle(feature) {
   const heavy = feature.get('heavy');
   const stroke = new ol.style.Stroke({ color: LINE, width: heavy ? 1.5 : 0.7 });
-  const text = heavy ? new ol.style.Text({
-    text: `${feature.get('elevation')}`, placement: 'line', font: '600 11px "Source Sans 3"',
-    fill: new ol.style.Fill({ color: LINE }), stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 3 }),
-  }) : undefined;
+  const text = heavy
+    ? new ol.style.Text({
+        text: `${feature.get('elevation')}`,
+        placement: 'line',
+        font: '600 11px "Source Sans 3"',
+        fill: new ol.style.Fill({ color: LINE }),
+        stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 3 }),
+      })
+    : undefined;
   return new ol.style.Style({ stroke, text, zIndex: heavy ? 2 : 1 });
 }

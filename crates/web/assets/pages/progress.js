@@ -9,7 +9,9 @@ export class Progress {
   }
 
   /** The log was fetched: it has the bar where a job runs. */
-  again() { this.asked = null; }
+  again() {
+    this.asked = null;
+  }
 
   /** Takes an event of a job; whether the job goes on. */
   tell(e) {

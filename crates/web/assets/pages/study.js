@@ -25,20 +25,40 @@ let finding = -1;
 hearErrors();
 map.onProblem = (text) => notice(text, true);
 const resize = () => queueMicrotask(() => map.map?.updateSize());
-document.addEventListener('alpine:init', () => window.Alpine.data('shell', () => ({
-  folded: false, logged: false,
-  get unfolded() { return String(!this.folded); },
-  fold() { this.folded = !this.folded; resize(); },
-  init() {
-    shell.addEventListener('fold-desk', () => this.fold());
-    shell.addEventListener('open-log', () => { this.logged = !this.logged; resize(); });
-  },
-})));
+document.addEventListener('alpine:init', () =>
+  window.Alpine.data('shell', () => ({
+    folded: false,
+    logged: false,
+    get unfolded() {
+      return String(!this.folded);
+    },
+    fold() {
+      this.folded = !this.folded;
+      resize();
+    },
+    init() {
+      shell.addEventListener('fold-desk', () => this.fold());
+      shell.addEventListener('open-log', () => {
+        this.logged = !this.logged;
+        resize();
+      });
+    },
+  })),
+);
 
 // ---- what stages and the map's parts are given ----
 const page = {
-  base, map, desk, stage: shell.dataset.stage, parts: { base, map, desk },
-  enter, leave, choose, fetchDesk, refreshParts, openStage,
+  base,
+  map,
+  desk,
+  stage: shell.dataset.stage,
+  parts: { base, map, desk },
+  enter,
+  leave,
+  choose,
+  fetchDesk,
+  refreshParts,
+  openStage,
   drawList: () => list.draw(),
   /** Turns layers on, and shows that they are. */
   see(keys) {
@@ -69,9 +89,9 @@ function remember() {
   const view = map.map?.getView();
   if (view?.getCenter()) {
     const [x, y] = view.getCenter();
-    q.set('x', +x.toPrecision(10));
-    q.set('y', +y.toPrecision(10));
-    q.set('r', +view.getResolution().toPrecision(6));
+    q.set('x', String(+x.toPrecision(10)));
+    q.set('y', String(+y.toPrecision(10)));
+    q.set('r', String(+view.getResolution().toPrecision(6)));
   }
   q.set('draw', [...map.shown].join());
   history.replaceState(null, '', `${base}/?${q}`);
@@ -98,7 +118,10 @@ async function fetchDesk() {
   const answer = await fetch(`${base}/desk/${wanted}`);
   const html = await answer.text();
   if (wanted !== page.stage) return;
-  if (!answer.ok) { notice(html, true); return; }
+  if (!answer.ok) {
+    notice(html, true);
+    return;
+  }
   const top = desk.scrollTop;
   desk.innerHTML = html;
   window.htmx.process(desk);
@@ -114,7 +137,8 @@ function markStage() {
     const current = item.dataset.stage === page.stage;
     item.classList.toggle('here', current);
     const link = item.querySelector('a');
-    if (current) link.setAttribute('aria-current', 'step'); else link.removeAttribute('aria-current');
+    if (current) link.setAttribute('aria-current', 'step');
+    else link.removeAttribute('aria-current');
   }
 }
 
@@ -130,8 +154,10 @@ const now = async () => JSON.stringify(await ask(`${base}/revision`));
 /** Something may have happened unheard: what is shown is fetched anew if it is not what there is. */
 async function lookForMissed() {
   try {
-    if (await now() !== known) await refreshAll();
-  } catch { /* the server is away; it is looked for again when it answers */ }
+    if ((await now()) !== known) await refreshAll();
+  } catch {
+    /* the server is away; it is looked for again when it answers */
+  }
 }
 
 async function refreshAll() {
@@ -175,8 +201,13 @@ function hearMap() {
     map.refresh('view');
   };
   map.onStyled = () => list.draw();
-  map.map.on('pointermove', (e) => { if (!e.dragging) readout.at(e.coordinate); });
-  map.map.on('singleclick', (e) => { if (mode) useMode(e.coordinate); else here().pick?.(e); });
+  map.map.on('pointermove', (e) => {
+    if (!e.dragging) readout.at(e.coordinate);
+  });
+  map.map.on('singleclick', (e) => {
+    if (mode) useMode(e.coordinate);
+    else here().pick?.(e);
+  });
 }
 
 // ---- modes: what the next click on the map is for ----
@@ -207,9 +238,19 @@ async function useMode([x, y]) {
 // ---- clicks ----
 document.addEventListener('click', (e) => {
   const go = e.target.closest('[data-go]');
-  if (go) { e.preventDefault(); openStage(go.dataset.go, true); return; }
-  if (e.target.closest('[data-log]')) { shell.dispatchEvent(new Event('open-log')); return; }
-  if (e.target.closest('#help-button')) { help(); return; }
+  if (go) {
+    e.preventDefault();
+    openStage(go.dataset.go, true);
+    return;
+  }
+  if (e.target.closest('[data-log]')) {
+    shell.dispatchEvent(new Event('open-log'));
+    return;
+  }
+  if (e.target.closest('#help-button')) {
+    help();
+    return;
+  }
   const abort = e.target.closest('[data-abort]');
   if (abort) {
     window.htmx.trigger(document.getElementById(abort.dataset.abort), 'htmx:abort');
@@ -242,7 +283,9 @@ document.getElementById('goto').addEventListener('submit', async (e) => {
     const p = await ask(`${base}/find?text=${encodeURIComponent(text)}`);
     document.getElementById('goto').hidden = true;
     map.goTo(p.x, p.y);
-  } catch (error) { notice(error.message, true); }
+  } catch (error) {
+    notice(error.message, true);
+  }
 });
 
 // ---- keys ----
@@ -280,7 +323,10 @@ document.addEventListener('keydown', (e) => {
     document.getElementById('measured').replaceChildren();
     return;
   }
-  if (page.pen.key(e)) { e.preventDefault(); return; }
+  if (page.pen.key(e)) {
+    e.preventDefault();
+    return;
+  }
   const writing = e.target.closest('input[type=text], input:not([type]), textarea');
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'z' && !writing) {
     e.preventDefault();
@@ -293,7 +339,10 @@ document.addEventListener('keydown', (e) => {
     useMode(map.map.getView().getCenter());
     return;
   }
-  if (e.key === 'Enter' && e.target.matches('[data-x]')) { choose(e.target); return; }
+  if (e.key === 'Enter' && e.target.matches('[data-x]')) {
+    choose(e.target);
+    return;
+  }
   if (here().key?.(e)) return;
   const done = KEYS[e.key] ?? KEYS[e.key.toLowerCase()];
   if (!done) return;
@@ -304,7 +353,10 @@ document.addEventListener('keydown', (e) => {
 // ---- events of the server ----
 function listen() {
   hear((e) => {
-    if (e.state === 'missed') { lookForMissed(); return; }
+    if (e.state === 'missed') {
+      lookForMissed();
+      return;
+    }
     if (!e.job || e.study !== Number(study)) return;
     if (progress.tell(e)) return;
     if (e.state === 'done') notice(e.message);

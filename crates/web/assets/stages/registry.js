@@ -19,6 +19,7 @@ import { terrain } from './terrain/stage.js';
  * @property {(map: any) => void} [shows]  shows or hides it, where that is not its own affair
  * @property {(map: any, legend: import('../map/legend.js').Legend) => void} [legend]  draws its key
  * @property {(map: any, box: HTMLElement) => void} [controls]  adds what can be chosen of its style
+ * @property {boolean} [picture]  whether it is a picture behind the map
  * @property {(map: any) => void} [styled]  takes up another style
  */
 

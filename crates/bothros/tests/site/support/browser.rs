@@ -38,7 +38,6 @@ pub async fn browser() -> Browser {
     let mut capabilities = DesiredCapabilities::chrome();
     capabilities.set_binary("/usr/bin/chromium").unwrap();
     for argument in [
-        "--headless=new",
         "--no-sandbox",
         "--disable-dev-shm-usage",
         "--disable-quic",
@@ -50,6 +49,9 @@ pub async fn browser() -> Browser {
         "--window-size=1280,940",
     ] {
         capabilities.add_arg(argument).unwrap();
+    }
+    if std::env::var_os("BOTHROS_SHOW_BROWSER").is_none() {
+        capabilities.add_arg("--headless=new").unwrap();
     }
     let address = format!("http://127.0.0.1:{port}");
     for _ in 0..100 {

@@ -12,21 +12,36 @@ const fill = (color) => new ol.style.Fill({ color });
 /** How a feature of the layer is drawn: catchment, place as given, move, pour point. */
 function style(f) {
   switch (f.get('kind')) {
-    case 'catchment': return new ol.style.Style({
-      fill: fill(`${BASINS[f.get('at') % BASINS.length]}66`),
-      stroke: stroke(INK, 1.6, f.get('edge') ? [7, 4] : undefined), zIndex: 1,
-    });
-    case 'move': return new ol.style.Style({ stroke: stroke(CLAY, 1.6, [3, 3]), zIndex: 3 });
-    case 'given': return new ol.style.Style({
-      image: new ol.style.Circle({ radius: 4, stroke: stroke(CLAY, 1.6), fill: fill(PAPER) }), zIndex: 3,
-    });
-    default: return new ol.style.Style({
-      image: new ol.style.RegularShape({ points: 4, radius: 8, fill: fill(CLAY), stroke: stroke(PAPER, 1.6) }),
-      text: new ol.style.Text({
-        text: f.get('label'), offsetY: -17, font: '600 13px "Source Sans 3"', fill: fill(INK), stroke: stroke(PAPER, 3.5),
-      }),
-      zIndex: 4,
-    });
+    case 'catchment':
+      return new ol.style.Style({
+        fill: fill(`${BASINS[f.get('at') % BASINS.length]}66`),
+        stroke: stroke(INK, 1.6, f.get('edge') ? [7, 4] : undefined),
+        zIndex: 1,
+      });
+    case 'move':
+      return new ol.style.Style({ stroke: stroke(CLAY, 1.6, [3, 3]), zIndex: 3 });
+    case 'given':
+      return new ol.style.Style({
+        image: new ol.style.Circle({ radius: 4, stroke: stroke(CLAY, 1.6), fill: fill(PAPER) }),
+        zIndex: 3,
+      });
+    default:
+      return new ol.style.Style({
+        image: new ol.style.RegularShape({
+          points: 4,
+          radius: 8,
+          fill: fill(CLAY),
+          stroke: stroke(PAPER, 1.6),
+        }),
+        text: new ol.style.Text({
+          text: f.get('label'),
+          offsetY: -17,
+          font: '600 13px "Source Sans 3"',
+          fill: fill(INK),
+          stroke: stroke(PAPER, 3.5),
+        }),
+        zIndex: 4,
+      });
   }
 }
 
@@ -43,7 +58,8 @@ async function loadCatchments(map) {
   for (const p of points) {
     const add = (kind, geometry, more = {}) =>
       source.addFeature(new ol.Feature({ kind, geometry, at: p.number - 1, ...more }));
-    if (p.outline) add('catchment', new ol.geom.MultiPolygon(p.outline), { edge: p.catchment.edge_cells > 0 });
+    if (p.outline)
+      add('catchment', new ol.geom.MultiPolygon(p.outline), { edge: p.catchment.edge_cells > 0 });
     add('given', new ol.geom.Point([p.x, p.y]));
     if (p.catchment) {
       const snapped = [p.catchment.x, p.catchment.y];
@@ -66,7 +82,10 @@ class Catchments {
   }
 
   click(target) {
-    if (target.closest('[data-place]')) { this.place(); return true; }
+    if (target.closest('[data-place]')) {
+      this.place();
+      return true;
+    }
     const move = target.closest('[data-move]');
     if (!move) return false;
     const { base } = this.page;
@@ -92,16 +111,20 @@ class Catchments {
 export const catchments = {
   key: 'catchments',
   drawn: ['relief', 'streams', 'catchments', 'cells'],
-  layers: [{
-    key: 'catchments', name: 'Catchments', place: 60,
-    build: (map) => {
-      if (!map.data.rasters.area) return null;
-      return new ol.layer.Vector({ source: new ol.source.Vector(), style, declutter: false });
+  layers: [
+    {
+      key: 'catchments',
+      name: 'Catchments',
+      place: 60,
+      build: (map) => {
+        if (!map.data.rasters.area) return null;
+        return new ol.layer.Vector({ source: new ol.source.Vector(), style, declutter: false });
+      },
+      follows: ['study', 'points'],
+      wanted: () => true,
+      load: loadCatchments,
     },
-    follows: ['study', 'points'],
-    wanted: () => true,
-    load: loadCatchments,
-  }],
+  ],
   begin: (page) => new Catchments(page),
-  keys: (page, part) => ({ p: () => part.place() }),
+  keys: (_page, part) => ({ p: () => part.place() }),
 };

@@ -11,7 +11,10 @@ const stroke = (color, width, lineDash) => new ol.style.Stroke({ color, width, l
 
 /** The streams before anything is decided. */
 function provisionalLayer() {
-  const style = [['#FFFDF8', 3.4], ['#1F2F63', 1.5]].map(([c, w]) => new ol.style.Style({ stroke: stroke(c, w) }));
+  const style = [
+    ['#FFFDF8', 3.4],
+    ['#1F2F63', 1.5],
+  ].map(([c, w]) => new ol.style.Style({ stroke: stroke(c, w) }));
   return new ol.layer.Vector({ source: new ol.source.Vector(), style, updateWhileInteracting: true });
 }
 
@@ -25,7 +28,9 @@ function barrierLayer(map) {
       // From near by the line itself is seen.
       if (resolution < map.main.cell_x) return null;
       const image = new ol.style.Circle({
-        radius: chosen ? 9 : 6, stroke: stroke(color, 2.4), fill: new ol.style.Fill({ color: '#FFFDF8CC' }),
+        radius: chosen ? 9 : 6,
+        stroke: stroke(color, 2.4),
+        fill: new ol.style.Fill({ color: '#FFFDF8CC' }),
       });
       return new ol.style.Style({ image, zIndex: 4 });
     }
@@ -59,45 +64,65 @@ function directionLegend(legend) {
     pen.fillStyle = colour;
     pen.beginPath();
     pen.moveTo(27, 27);
-    pen.arc(27, 27, 26, (i - 0.5) * Math.PI / 4, (i + 0.5) * Math.PI / 4);
+    pen.arc(27, 27, 26, ((i - 0.5) * Math.PI) / 4, ((i + 0.5) * Math.PI) / 4);
     pen.fill();
   });
   legend.add(canvas, document.createTextNode('towards; dark: outlet'));
 }
 
-/** A raster that is there once flow is routed. */
-const routed = (what, raster, query = () => '') => (map) => {
-  const { rasters } = map.data;
-  return rasters.area && rasters[raster] ? map.picture(what, rasters[raster], query(map.data), false) : null;
-};
+/**
+ * A raster that is there once flow is routed.
+ * @param {string} what
+ * @param {string} raster
+ * @param {(data: any) => string} [query]
+ */
+const routed =
+  (what, raster, query = () => '') =>
+  (map) => {
+    const { rasters } = map.data;
+    return rasters.area && rasters[raster]
+      ? map.picture(what, rasters[raster], query(map.data), false)
+      : null;
+  };
 
 export const layers = [
   {
-    key: 'sinks', name: 'Sinks', place: 40,
+    key: 'sinks',
+    name: 'Sinks',
+    place: 40,
     build: routed('sinks', 'sinks', (data) => `?high=${data.deepest_m ?? 1}`),
     legend: ({ data }, legend) => {
       if (data.deepest_m) legend.ramp(SINKS, 'shallow', `${data.deepest_m.toFixed(2)} m deep`);
     },
   },
   {
-    key: 'change', name: 'Cut and fill', place: 41,
+    key: 'change',
+    name: 'Cut and fill',
+    place: 41,
     build: routed('change', 'change', (data) => `?high=${data.change_m || 1}`),
     legend: ({ data: { change_m: m } }, legend) => {
       if (m) legend.ramp(CHANGE, `cut ${m.toFixed(1)} m`, `fill ${m.toFixed(1)} m`);
     },
   },
   {
-    key: 'direction', name: 'Flow direction', place: 43, opacity: 0.85,
+    key: 'direction',
+    name: 'Flow direction',
+    place: 43,
+    opacity: 0.85,
     build: routed('direction', 'direction'),
-    legend: (map, legend) => directionLegend(legend),
+    legend: (_map, legend) => directionLegend(legend),
   },
   {
     // It comes with the features, which fetch both.
-    key: 'provisional', name: 'Provisional network', place: 70,
+    key: 'provisional',
+    name: 'Provisional network',
+    place: 70,
     build: (map) => (map.data.rasters.dem ? provisionalLayer() : null),
   },
   {
-    key: 'barriers', name: 'Crossings', place: 72,
+    key: 'barriers',
+    name: 'Crossings',
+    place: 72,
     build: (map) => (map.data.rasters.dem ? barrierLayer(map) : null),
     follows: ['study'],
     wanted: () => true,

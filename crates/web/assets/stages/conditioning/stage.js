@@ -21,13 +21,17 @@ class Conditioning {
   /** The desk has been fetched anew. */
   prepare() {
     const { desk } = this.page;
-    for (const button of desk.querySelectorAll('[data-sort]')) button.addEventListener('click', () => this.sort(button));
+    for (const button of desk.querySelectorAll('[data-sort]'))
+      button.addEventListener('click', () => this.sort(button));
     desk.querySelector('[data-least]')?.addEventListener('input', (e) => {
       const least = Number(e.target.value.replace(',', '.')) || 0;
-      for (const row of desk.querySelectorAll('[data-sink]')) row.hidden = Number(row.dataset.by.split(' ')[0]) < least;
+      for (const row of desk.querySelectorAll('[data-sink]'))
+        row.hidden = Number(row.dataset.by.split(' ')[0]) < least;
     });
-    if (desk.querySelector('[data-burn]') && this.page.map.map) this.burnSection(this.burnAt ?? this.page.map.map.getView().getCenter());
-    if (this.barrier && desk.querySelector(`[data-barrier-row="${this.barrier}"]`)) this.show(this.barrier, false);
+    if (desk.querySelector('[data-burn]') && this.page.map.map)
+      this.burnSection(this.burnAt ?? this.page.map.map.getView().getCenter());
+    if (this.barrier && desk.querySelector(`[data-barrier-row="${this.barrier}"]`))
+      this.show(this.barrier, false);
     else this.barrier = null;
   }
 
@@ -36,7 +40,8 @@ class Conditioning {
     const place = this.page.desk.querySelector('[data-burn]');
     const answer = await fetch(`${this.page.base}/burn-section?x=${x}&y=${y}`);
     const text = await answer.text();
-    if (answer.ok) place.innerHTML = text; else place.textContent = text;
+    if (answer.ok) place.innerHTML = text;
+    else place.textContent = text;
   }
 
   sort(button) {
@@ -44,7 +49,8 @@ class Conditioning {
     const body = this.page.desk.querySelector('#sinks-list tbody');
     const by = (row) => Number(row.dataset.by.split(' ')[at]);
     body.append(...[...body.rows].sort((a, b) => by(b) - by(a)));
-    for (const other of this.page.desk.querySelectorAll('[data-sort]')) other.classList.toggle('sorted', other === button);
+    for (const other of this.page.desk.querySelectorAll('[data-sort]'))
+      other.classList.toggle('sorted', other === button);
   }
 
   /** Shows a barrier's card, and its line on the map. */
@@ -53,11 +59,15 @@ class Conditioning {
     this.barrier = id;
     const answer = await fetch(`${base}/barriers/${id}`);
     const html = await answer.text();
-    if (!answer.ok) { notice(html, true); return; }
+    if (!answer.ok) {
+      notice(html, true);
+      return;
+    }
     const place = desk.querySelector('#barrier');
     if (!place || this.barrier !== id) return;
     place.innerHTML = html;
-    for (const row of desk.querySelectorAll('[data-barrier-row]')) row.classList.toggle('chosen', row.dataset.barrierRow === String(id));
+    for (const row of desk.querySelectorAll('[data-barrier-row]'))
+      row.classList.toggle('chosen', row.dataset.barrierRow === String(id));
     map.chosenBarrier = Number(id);
     map.layers.barriers?.changed();
     if (go) place.scrollIntoView({ block: 'nearest' });
@@ -78,7 +88,7 @@ class Conditioning {
     const after = [...rows.slice(at + 1), ...rows.slice(0, at)].find((r) => 'open' in r.dataset);
     const fields = { decision };
     if (line) fields.line = JSON.stringify(line);
-    if (!await send(`${this.page.base}/barriers/${id}/decide`, fields)) return;
+    if (!(await send(`${this.page.base}/barriers/${id}/decide`, fields))) return;
     if (decision && !line && after) {
       const next = this.page.desk.querySelector(`[data-barrier-row="${after.dataset.barrierRow}"]`) ?? after;
       this.page.choose(next);
@@ -90,22 +100,48 @@ class Conditioning {
     const key = e.key.toLowerCase();
     if (!this.barrier || !this.page.desk.querySelector('.barrier-card')) return false;
     const decision = { y: 'breach', i: 'fill', k: 'keep' }[key];
-    if (decision) { this.decide(decision); return true; }
-    if (key === 'r') { this.redraw(); return true; }
+    if (decision) {
+      this.decide(decision);
+      return true;
+    }
+    if (key === 'r') {
+      this.redraw();
+      return true;
+    }
     return false;
   }
 
   click(target) {
     const decide = target.closest('[data-decide]');
-    if (decide) { this.decide(decide.dataset.decide); return true; }
-    if (target.closest('[data-redraw]')) { this.redraw(); return true; }
-    if (target.closest('[data-burn-here]')) {
-      this.page.enter({ place: (at) => { this.burnAt = at; this.burnSection(at); } }, 'Click near a mapped stream. Esc leaves.');
+    if (decide) {
+      this.decide(decide.dataset.decide);
       return true;
     }
-    if (target.closest('[data-swipe]')) { this.page.map.swipe(); return true; }
+    if (target.closest('[data-redraw]')) {
+      this.redraw();
+      return true;
+    }
+    if (target.closest('[data-burn-here]')) {
+      this.page.enter(
+        {
+          place: (at) => {
+            this.burnAt = at;
+            this.burnSection(at);
+          },
+        },
+        'Click near a mapped stream. Esc leaves.',
+      );
+      return true;
+    }
+    if (target.closest('[data-swipe]')) {
+      this.page.map.swipe();
+      return true;
+    }
     const see = target.closest('[data-see]');
-    if (see) { this.page.see(see.dataset.see.split(',')); return true; }
+    if (see) {
+      this.page.see(see.dataset.see.split(','));
+      return true;
+    }
     return false;
   }
 

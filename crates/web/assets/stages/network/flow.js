@@ -5,7 +5,16 @@
 import { notice } from '../../lib/common.js';
 
 const ol = window.ol;
-export const AREA_RAMP = ['#F3EBD3', '#D5DCC0', '#A3C4B5', '#6BA5A5', '#3A7F8C', '#215873', '#1B3557', '#141E3A'];
+export const AREA_RAMP = [
+  '#F3EBD3',
+  '#D5DCC0',
+  '#A3C4B5',
+  '#6BA5A5',
+  '#3A7F8C',
+  '#215873',
+  '#1B3557',
+  '#141E3A',
+];
 const TILE = 256;
 const STEPS = 255;
 
@@ -13,10 +22,12 @@ const STEPS = 255;
 function table(colours) {
   const channels = colours.map((c) => [1, 3, 5].map((i) => parseInt(c.slice(i, i + 2), 16)));
   return Uint32Array.from({ length: STEPS + 1 }, (_, i) => {
-    const at = i / STEPS * (colours.length - 1);
+    const at = (i / STEPS) * (colours.length - 1);
     const low = Math.min(Math.floor(at), colours.length - 2);
-    const [r, g, b] = [0, 1, 2].map((k) => Math.round(channels[low][k] + (channels[low + 1][k] - channels[low][k]) * (at - low)));
-    return (0xFF << 24 | b << 16 | g << 8 | r) >>> 0;
+    const [r, g, b] = [0, 1, 2].map((k) =>
+      Math.round(channels[low][k] + (channels[low + 1][k] - channels[low][k]) * (at - low)),
+    );
+    return ((0xff << 24) | (b << 16) | (g << 8) | r) >>> 0;
   });
 }
 
@@ -32,7 +43,10 @@ export class Flow {
     this.pen = this.canvas.getContext('2d');
     this.drawn = { threshold: 1, streams: true, area: false, low: 0, high: 1 };
     this.view = '';
-    this.layer = new ol.layer.Layer({ render: (frame) => this.render(frame), source: new ol.source.Source({ state: 'ready' }) });
+    this.layer = new ol.layer.Layer({
+      render: (frame) => this.render(frame),
+      source: new ol.source.Source({ state: 'ready' }),
+    });
   }
 
   /** What is drawn: threshold in cells, streams and area on or off, stretch as decimal logarithms. */
@@ -48,12 +62,17 @@ export class Flow {
     this.tiles.set(key, null);
     // Far more than a screen holds; the oldest go first.
     if (this.tiles.size > 400) this.tiles.delete(this.tiles.keys().next().value);
-    fetch(`${this.map.base}/tiles/area/${this.raster.id}/${key}`).then(async (answer) => {
-      if (!answer.ok) throw new Error(await answer.text());
-      this.tiles.set(key, new Float32Array(await answer.arrayBuffer()));
-      this.view = '';
-      this.layer.changed();
-    }).catch((error) => { this.tiles.delete(key); notice(error.message, true); });
+    fetch(`${this.map.base}/tiles/area/${this.raster.id}/${key}`)
+      .then(async (answer) => {
+        if (!answer.ok) throw new Error(await answer.text());
+        this.tiles.set(key, new Float32Array(await answer.arrayBuffer()));
+        this.view = '';
+        this.layer.changed();
+      })
+      .catch((error) => {
+        this.tiles.delete(key);
+        notice(error.message, true);
+      });
     return null;
   }
 
@@ -86,7 +105,9 @@ export class Flow {
     const shrink = 2 ** level;
     const rows = Math.ceil(this.raster.rows / shrink);
     const cols = Math.ceil(this.raster.cols / shrink);
-    const colAt = Int32Array.from({ length: width }, (_, i) => Math.floor((x + (i + 0.5 - width / 2) * resolution - left) / size));
+    const colAt = Int32Array.from({ length: width }, (_, i) =>
+      Math.floor((x + (i + 0.5 - width / 2) * resolution - left) / size),
+    );
     const scale = STEPS / Math.log10(Math.max(this.map.data.largest_cells, 10));
     this.area.fill(0);
     for (let py = 0; py < height; py++) {
@@ -100,7 +121,10 @@ export class Flow {
         const col = colAt[px];
         if (col < 0 || col >= cols) continue;
         const wanted = col >> 8;
-        if (wanted !== tileCol) { tileCol = wanted; data = this.tile(level, tileCol, tileRow); }
+        if (wanted !== tileCol) {
+          tileCol = wanted;
+          data = this.tile(level, tileCol, tileRow);
+        }
         if (data === null) continue;
         const area = data[inRow + (col & 255)];
         const at = py * width + px;
@@ -118,11 +142,11 @@ export class Flow {
     const top = Math.log10(Math.max(this.map.data.largest_cells, 10));
     // Streams take their tone from the four largest powers of ten.
     const deep = Uint32Array.from({ length: STEPS + 1 }, (_, i) => {
-      const share = (i / STEPS * top - Math.max(top - 4, 0)) / Math.min(4, top);
+      const share = ((i / STEPS) * top - Math.max(top - 4, 0)) / Math.min(4, top);
       return this.streamColours[Math.round(Math.min(Math.max(share, 0), 1) * STEPS)];
     });
     const ground = Uint32Array.from({ length: STEPS + 1 }, (_, i) => {
-      const share = (i / STEPS * top - low) / Math.max(high - low, 0.05);
+      const share = ((i / STEPS) * top - low) / Math.max(high - low, 0.05);
       return this.drawn.area ? this.areaColours[Math.round(Math.min(Math.max(share, 0), 1) * STEPS)] : 0;
     });
     for (let i = 0; i < area.length; i++) {

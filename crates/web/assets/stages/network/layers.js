@@ -25,8 +25,17 @@ function streamLayer(map) {
 
 /** Whether what was fetched, or is on its way, reaches beyond the view. */
 function reaches(had, wanted_, [west, south, east, north]) {
-  return had && had.layer === wanted_.layer && had.cells === wanted_.cells && had.resolution === wanted_.resolution
-    && had.whole !== false && west >= had.west && south >= had.south && east <= had.east && north <= had.north;
+  return (
+    had &&
+    had.layer === wanted_.layer &&
+    had.cells === wanted_.cells &&
+    had.resolution === wanted_.resolution &&
+    had.whole !== false &&
+    west >= had.west &&
+    south >= had.south &&
+    east <= had.east &&
+    north <= had.north
+  );
 }
 
 /** Fetches the reaches in view; they take the place of pixels once they are there. */
@@ -40,8 +49,13 @@ async function loadStreams(map) {
   const pad = (east - west) * 0.25;
   const cells = map.threshold;
   const asked = {
-    layer, cells, resolution: view.getResolution(),
-    west: west - pad, south: south - pad, east: east + pad, north: north + pad,
+    layer,
+    cells,
+    resolution: view.getResolution(),
+    west: west - pad,
+    south: south - pad,
+    east: east + pad,
+    north: north + pad,
   };
   if (reaches(map.asked, asked, extent)) return;
   map.asked = asked;
@@ -51,9 +65,14 @@ async function loadStreams(map) {
   try {
     const told = await ask(`${map.base}/streams?${query}`, { signal: map.fetching.signal });
     if (cells !== map.threshold || layer !== map.layers.streams) return;
-    const feature = (r) => new ol.Feature({
-      geometry: new ol.geom.LineString(r.line), id: r.id, order: r.order, magnitude: r.magnitude, m2: r.m2,
-    });
+    const feature = (r) =>
+      new ol.Feature({
+        geometry: new ol.geom.LineString(r.line),
+        id: r.id,
+        order: r.order,
+        magnitude: r.magnitude,
+        m2: r.m2,
+      });
     const source = layer.getSource();
     source.clear(true);
     source.addFeatures(told.reaches.map(feature));
@@ -99,7 +118,7 @@ function streamLegend(map, legend) {
   legend.ramp(WATER, least, by === 'area' ? 'large' : 'higher');
 }
 
-function sidesLegend(map, legend) {
+function sidesLegend(_map, legend) {
   const box = Object.assign(document.createElement('p'), { className: 'agreement-key' });
   for (const side of ['matched', 'extra', 'missed']) {
     box.append(Object.assign(document.createElement('span'), { className: side, textContent: side }));
@@ -109,7 +128,9 @@ function sidesLegend(map, legend) {
 
 export const layers = [
   {
-    key: 'area', name: 'Accumulation', place: 44,
+    key: 'area',
+    name: 'Accumulation',
+    place: 44,
     // What the canvas shows is told by what is drawn of area and streams.
     shows: (map) => map.showFlow(),
     build: routed(flowLayer),
@@ -119,7 +140,9 @@ export const layers = [
     },
   },
   {
-    key: 'way', name: 'Way to a stream', place: 42,
+    key: 'way',
+    name: 'Way to a stream',
+    place: 42,
     build: routed(() => new ol.layer.Tile({ visible: false, opacity: 0.8 })),
     follows: ['study', 'threshold', 'shown'],
     load: loadWays,
@@ -129,17 +152,25 @@ export const layers = [
     },
   },
   {
-    key: 'streams', name: 'Network', place: 50,
+    key: 'streams',
+    name: 'Network',
+    place: 50,
     shows: (map) => map.showFlow(),
     build: routed(streamLayer),
     follows: ['study', 'view', 'threshold', 'shown'],
     load: loadStreams,
     legend: streamLegend,
-    controls: (map, box) => streamControls(box, map.views.style.streams, (change) => map.views.set('streams', change)),
-    styled: (map) => { map.layers.streams?.changed(); map.onStyled?.(); },
+    controls: (map, box) =>
+      streamControls(box, map.views.style.streams, (change) => map.views.set('streams', change)),
+    styled: (map) => {
+      map.layers.streams?.changed();
+      map.onStyled?.();
+    },
   },
   {
-    key: 'agreement', name: 'Matched, extra, missed', place: 51,
+    key: 'agreement',
+    name: 'Matched, extra, missed',
+    place: 51,
     build: routed(() => sideLayer()),
     follows: ['study', 'view', 'threshold', 'shown'],
     load: loadAgreement,

@@ -28,7 +28,9 @@ class Network {
   }
 
   /** Without its desk there is nothing to drag. */
-  left() { this.threshold.box = null; }
+  left() {
+    this.threshold.box = null;
+  }
 
   /** The ends of the ramp of contributing area. */
   stretch() {
@@ -64,9 +66,15 @@ class Network {
 
   click(target) {
     const editing = target.closest('[data-edit-stream]');
-    if (editing) { this.edit(editing.dataset.editStream); return true; }
+    if (editing) {
+      this.edit(editing.dataset.editStream);
+      return true;
+    }
     const seen = this.page.stage === 'network' && target.closest('[data-see]');
-    if (seen) { this.page.see(seen.dataset.see.split(',')); return true; }
+    if (seen) {
+      this.page.see(seen.dataset.see.split(','));
+      return true;
+    }
     return false;
   }
 
@@ -106,11 +114,13 @@ export const network = {
   drawn: ['relief', 'streams', 'cells'],
   layers,
   begin: (page) => new Network(page),
-  keys: (page, part) => ({
+  keys: (_page, part) => ({
     '[': () => part.threshold.step(-1),
     ']': () => part.threshold.step(1),
     '{': () => part.threshold.step(-10),
     '}': () => part.threshold.step(10),
-    c: () => { if (document.getElementById('compare-form')) part.compare(); },
+    c: () => {
+      if (document.getElementById('compare-form')) part.compare();
+    },
   }),
 };

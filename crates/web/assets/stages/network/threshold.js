@@ -8,17 +8,32 @@ const percent = (share) => `${Math.round(share * 100)} %`;
 
 export class Threshold {
   constructor({ base, map, desk }) {
-    Object.assign(this, { base, map, desk, box: null, known: null, waiting: 0 });
+    this.base = base;
+    this.map = map;
+    this.desk = desk;
+    this.box = null;
+    this.known = null;
+    this.waiting = undefined;
     desk.addEventListener('pointerdown', (e) => this.dragChart(e));
     // Figures rest on what the evidence was gathered with: they come after it.
-    document.body.addEventListener('htmx:afterSwap', (e) => { if (e.target.id === 'evidence') this.learn(); });
+    document.body.addEventListener('htmx:afterSwap', (e) => {
+      if (e.target.id === 'evidence') this.learn();
+    });
   }
 
-  get largest() { return Number(this.box.dataset.largest); }
-  toCells(place) { return Math.max(1, Math.round(this.largest ** (place / PLACES))); }
-  toPlace(cells) { return PLACES * Math.log(cells) / Math.log(Math.max(this.largest, 2)); }
+  get largest() {
+    return Number(this.box.dataset.largest);
+  }
+  toCells(place) {
+    return Math.max(1, Math.round(this.largest ** (place / PLACES)));
+  }
+  toPlace(cells) {
+    return (PLACES * Math.log(cells)) / Math.log(Math.max(this.largest, 2));
+  }
   /** The nearest threshold that can be dragged to: its figures are known. */
-  near(cells) { return this.toCells(Math.round(this.toPlace(cells))); }
+  near(cells) {
+    return this.toCells(Math.round(this.toPlace(cells)));
+  }
 
   /** Takes up the desk that was just fetched. */
   prepare() {
@@ -28,7 +43,11 @@ export class Threshold {
     this.slider = document.getElementById('slider');
     this.cells = Number(this.box.dataset.cells);
     this.show(this.cells);
-    this.slider.addEventListener('input', () => { this.cells = this.toCells(Number(this.slider.value)); this.tell(); this.map.live(this.cells); });
+    this.slider.addEventListener('input', () => {
+      this.cells = this.toCells(Number(this.slider.value));
+      this.tell();
+      this.map.live(this.cells);
+    });
     this.slider.addEventListener('change', () => this.keep());
   }
 
@@ -57,9 +76,13 @@ export class Threshold {
       return;
     }
     const [, heads, lengthM, order, matched, hit, both] = found;
-    const parts = [`${whole(heads)} headwater${heads === 1 ? '' : 's'}`, `${(lengthM / 1000 / this.known.km2).toPrecision(3)} km/km²`];
+    const parts = [
+      `${whole(heads)} headwater${heads === 1 ? '' : 's'}`,
+      `${(lengthM / 1000 / this.known.km2).toPrecision(3)} km/km²`,
+    ];
     if (order) parts.push(`order ${order}`);
-    if (this.known.mapped) parts.push(`agreement ${percent(both)}`, `matched ${percent(matched)}`, `found ${percent(hit)}`);
+    if (this.known.mapped)
+      parts.push(`agreement ${percent(both)}`, `matched ${percent(matched)}`, `found ${percent(hit)}`);
     line.textContent = parts.join(' · ');
   }
 
@@ -77,7 +100,8 @@ export class Threshold {
 
   keep() {
     clearTimeout(this.waiting);
-    if (this.cells !== Number(this.box.dataset.cells)) send(`${this.base}/threshold`, { cells: this.cells }); else this.map.rest(this.cells);
+    if (this.cells !== Number(this.box.dataset.cells)) send(`${this.base}/threshold`, { cells: this.cells });
+    else this.map.rest(this.cells);
   }
 
   step(n) {
@@ -99,14 +123,20 @@ export class Threshold {
     const now = this.desk.querySelectorAll('.evidence-chart .now, .beside-chart .now');
     const to = (at) => {
       const box = chart.getBoundingClientRect();
-      const share = Math.min(1, Math.max(0, ((at.clientX - box.left) / box.width * 340 - 34) / 300));
-      for (const line of now) { line.setAttribute('x1', 34 + 300 * share); line.setAttribute('x2', 34 + 300 * share); }
+      const share = Math.min(1, Math.max(0, (((at.clientX - box.left) / box.width) * 340 - 34) / 300));
+      for (const line of now) {
+        line.setAttribute('x1', 34 + 300 * share);
+        line.setAttribute('x2', 34 + 300 * share);
+      }
       this.show(this.near(low * (high / low) ** share));
       this.map.live(this.cells);
     };
     to(e);
     chart.setPointerCapture(e.pointerId);
     chart.onpointermove = to;
-    chart.onpointerup = () => { chart.onpointermove = chart.onpointerup = null; this.keep(); };
+    chart.onpointerup = () => {
+      chart.onpointermove = chart.onpointerup = null;
+      this.keep();
+    };
   }
 }

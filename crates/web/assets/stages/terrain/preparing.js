@@ -5,16 +5,28 @@ const ol = window.ol;
 
 export class Preparing {
   /** `page` gives base, map and desk. */
-  constructor(page) { this.page = page; }
+  constructor(page) {
+    this.page = page;
+  }
 
   /** The desk has been fetched anew. */
   prepare() {
     const { desk } = this.page;
     const form = desk.querySelector('#prepare');
-    if (!form) { this.outline(); return; }
-    const changed = () => { clearTimeout(this.timer); this.timer = setTimeout(() => this.plan(form), 200); };
-    form.addEventListener('input', (e) => { if (e.target.name !== 'q') changed(); });
-    form.addEventListener('change', (e) => { if (e.target.name !== 'q') changed(); });
+    if (!form) {
+      this.outline();
+      return;
+    }
+    const changed = () => {
+      clearTimeout(this.timer);
+      this.timer = setTimeout(() => this.plan(form), 200);
+    };
+    form.addEventListener('input', (e) => {
+      if (e.target.name !== 'q') changed();
+    });
+    form.addEventListener('change', (e) => {
+      if (e.target.name !== 'q') changed();
+    });
     this.extent();
   }
 
@@ -28,9 +40,18 @@ export class Preparing {
   /** Tells and draws where the DEM would lie. */
   async plan(form) {
     this.extent();
-    const answer = await fetch(form.dataset.plan, { method: 'POST', headers: { 'X-Bothros-Token': token() }, body: new URLSearchParams(new FormData(form)) });
+    const answer = await fetch(form.dataset.plan, {
+      method: 'POST',
+      headers: { 'X-Bothros-Token': token() },
+      body: new URLSearchParams([...new FormData(form)].map(([name, value]) => [name, String(value)])),
+    });
     const place = form.querySelector('#plan');
-    if (!answer.ok) { place.textContent = await answer.text(); place.classList.add('wrong'); this.outline(); return; }
+    if (!answer.ok) {
+      place.textContent = await answer.text();
+      place.classList.add('wrong');
+      this.outline();
+      return;
+    }
     const { told, outline } = await answer.json();
     place.textContent = told;
     place.classList.remove('wrong');
@@ -41,8 +62,12 @@ export class Preparing {
     const { map } = this.page.map;
     if (!map) return;
     if (!this.layer) {
-      const stroke = (color, width, lineDash) => new ol.style.Style({ stroke: new ol.style.Stroke({ color, width, lineDash }) });
-      this.layer = new ol.layer.Vector({ source: new ol.source.Vector(), style: [stroke('#FFFDF8', 5), stroke('#B4532A', 2.2, [9, 5])] });
+      const stroke = (color, width, lineDash) =>
+        new ol.style.Style({ stroke: new ol.style.Stroke({ color, width, lineDash }) });
+      this.layer = new ol.layer.Vector({
+        source: new ol.source.Vector(),
+        style: [stroke('#FFFDF8', 5), stroke('#B4532A', 2.2, [9, 5])],
+      });
     }
     map.removeLayer(this.layer);
     const source = this.layer.getSource();

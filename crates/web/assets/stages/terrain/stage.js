@@ -12,16 +12,25 @@ function fileLayer(files, seams) {
     new ol.style.Style({ stroke: stroke('#FFFDF8', 4.5), zIndex: 1 }),
     new ol.style.Style({ stroke: stroke('#7C4E8C', 2.2), zIndex: 2 }),
   ];
-  const named = (f) => new ol.style.Style({
-    stroke: stroke('#7C4E8C', 1.8, [10, 5]),
-    text: new ol.style.Text({
-      text: f.get('name'), placement: 'line', textBaseline: 'bottom', font: '600 12px "Source Sans 3"',
-      fill: new ol.style.Fill({ color: '#4A2466' }), stroke: stroke('#FFFDF8', 3),
-    }),
-  });
+  const named = (f) =>
+    new ol.style.Style({
+      stroke: stroke('#7C4E8C', 1.8, [10, 5]),
+      text: new ol.style.Text({
+        text: f.get('name'),
+        placement: 'line',
+        textBaseline: 'bottom',
+        font: '600 12px "Source Sans 3"',
+        fill: new ol.style.Fill({ color: '#4A2466' }),
+        stroke: stroke('#FFFDF8', 3),
+      }),
+    });
   const style = (f) => (f.get('seam') ? seam : named(f));
-  const features = files.map((f) => new ol.Feature({ geometry: new ol.geom.LineString(f.ring), name: f.name }));
-  features.push(...seams.map((line) => new ol.Feature({ geometry: new ol.geom.LineString(line), seam: true })));
+  const features = files.map(
+    (f) => new ol.Feature({ geometry: new ol.geom.LineString(f.ring), name: f.name }),
+  );
+  features.push(
+    ...seams.map((line) => new ol.Feature({ geometry: new ol.geom.LineString(line), seam: true })),
+  );
   return new ol.layer.Vector({ source: new ol.source.Vector({ features }), style });
 }
 
@@ -31,7 +40,10 @@ class Terrain {
     this.page = page;
     this.preparing = new Preparing(page);
     this.backdrops = new Backdrops({
-      ...page.parts, leave: page.leave, onClick: (text, then) => page.enter({ place: then }, text), onShown: page.shown,
+      ...page.parts,
+      leave: page.leave,
+      onClick: (text, then) => page.enter({ place: then }, text),
+      onShown: page.shown,
     });
   }
 
@@ -40,8 +52,12 @@ class Terrain {
     this.backdrops.prepare();
   }
 
-  moved() { this.preparing.extent(); }
-  left() { this.preparing.outline(); }
+  moved() {
+    this.preparing.extent();
+  }
+  left() {
+    this.preparing.outline();
+  }
 
   click(target) {
     const crs = target.closest('button.crs');
@@ -53,10 +69,16 @@ class Terrain {
   /** A CRS was chosen from the list: it is assigned, or offered to warp to. */
   async chooseCrs(button) {
     const list = button.closest('.crs-list');
-    if (list.dataset.post) { send(list.dataset.post, { crs: button.dataset.crs }); return; }
+    if (list.dataset.post) {
+      send(list.dataset.post, { crs: button.dataset.crs });
+      return;
+    }
     const answer = await fetch(`${list.dataset.plan}?crs=${encodeURIComponent(button.dataset.crs)}`);
     const text = await answer.text();
-    if (!answer.ok) { notice(text, true); return; }
+    if (!answer.ok) {
+      notice(text, true);
+      return;
+    }
     const form = list.closest('form');
     form.querySelector('#offer').innerHTML = text;
     list.closest('details').open = false;
@@ -67,10 +89,14 @@ class Terrain {
 export const terrain = {
   key: 'terrain',
   drawn: ['relief', 'files', 'cells'],
-  layers: [{
-    key: 'files', name: 'DEM files', place: 31,
-    build: ({ data }) => (data.files?.length ? fileLayer(data.files, data.seams ?? []) : null),
-    legend: (map, legend) => legend.add('dashed: outlines; drawn through: seams'),
-  }],
+  layers: [
+    {
+      key: 'files',
+      name: 'DEM files',
+      place: 31,
+      build: ({ data }) => (data.files?.length ? fileLayer(data.files, data.seams ?? []) : null),
+      legend: (_map, legend) => legend.add('dashed: outlines; drawn through: seams'),
+    },
+  ],
   begin: (page) => new Terrain(page),
 };
