@@ -1,4 +1,5 @@
 //! A little of each attack, on a server of its own, as part of the tests.
+#![allow(clippy::unwrap_used)]
 
 use std::path::Path;
 use std::process::Command;

@@ -156,6 +156,7 @@ fn main() -> anyhow::Result<ExitCode> {
         }
         Command::Run { recipe, out, overwrite } => {
             let _scratch = Scratch::begin(None)?;
+            runtime.block_on(async { serve::heed_stop() });
             runtime.spawn(async {
                 serve::stop_asked().await;
                 CANCELLED.store(true, Ordering::Relaxed);

@@ -12,6 +12,7 @@ use bothros_web::{App, Health, Options};
 use bothros_workflow::GridCache;
 use futures::future::BoxFuture;
 use tokio::net::TcpListener;
+use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
@@ -55,7 +56,7 @@ pub fn default_data_directory() -> PathBuf {
     base.or_else(home).unwrap_or_else(|| ".".into()).join("bothros")
 }
 
-/// Says something to whoever started the program; they may not listen any more.
+/// Prints a line for the person who started the program; the terminal may be gone.
 pub(crate) fn say(what: std::fmt::Arguments<'_>) {
     use std::io::Write;
     let _ = writeln!(std::io::stdout(), "{what}");
@@ -64,31 +65,38 @@ pub(crate) fn say(what: std::fmt::Arguments<'_>) {
 /// Ready when Ctrl-C is pressed, or the system asks the program to end; from then on at once. What is asked between two
 /// calls is not lost.
 pub async fn stop_asked() {
+    // The sender is never dropped.
+    let _ = heed_stop().subscribe().wait_for(|asked| *asked).await;
+}
+
+/// Begins to heed requests to end; from here on none of them ends the program by itself. To be called on a runtime.
+pub fn heed_stop() -> &'static watch::Sender<bool> {
     static ASKED: OnceLock<watch::Sender<bool>> = OnceLock::new();
-    let asked = ASKED.get_or_init(|| {
+    ASKED.get_or_init(|| {
         let asked = watch::Sender::new(false);
         let tell = asked.clone();
+        // Registered here and now, not when the task first runs.
+        let signals = [SignalKind::terminate(), SignalKind::interrupt()].map(signal);
         tokio::spawn(async move {
-            signalled().await;
+            signalled(signals).await;
             tell.send_replace(true);
         });
         asked
-    });
-    // The sender is never dropped.
-    let _ = asked.subscribe().wait_for(|asked| *asked).await;
+    })
 }
 
-async fn signalled() {
-    let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).ok();
-    let terminated = async {
-        match &mut terminate {
-            Some(signal) => signal.recv().await,
-            None => std::future::pending().await,
+/// Ready when one of the signals comes; never where the system gives none.
+async fn signalled(signals: [std::io::Result<Signal>; 2]) {
+    let [mut terminate, mut interrupt] = signals;
+    async fn come(signal: &mut std::io::Result<Signal>) {
+        match signal {
+            Ok(signal) => drop(signal.recv().await),
+            Err(_) => std::future::pending().await,
         }
-    };
+    }
     tokio::select! {
-        _ = tokio::signal::ctrl_c() => {}
-        _ = terminated => {}
+        () = come(&mut terminate) => {}
+        () = come(&mut interrupt) => {}
     }
 }
 

@@ -173,7 +173,7 @@ impl<T: Send + 'static> Drop for Later<T> {
 /// Pieces that are worked between two looks at the monitor.
 const PIECES_BETWEEN_LOOKS: usize = 256;
 
-/// Gathers what comes of each piece, `count` values in all, in order; hears Cancel in between.
+/// Gathers what comes of each piece, `count` values in all, in order; checks for cancellation in between.
 pub(crate) fn gather<'a, P, T, I>(
     pieces: &'a [P],
     count: usize,

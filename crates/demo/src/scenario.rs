@@ -81,7 +81,7 @@ fn horseshoe(x: f64, y: f64) -> f64 {
     height * ring * (1.0 - 0.97 * gap)
 }
 
-/// Generates the scenario; `say` hears what is done.
+/// Generates the scenario; `say` receives the current step.
 ///
 /// # Errors
 /// Those of the core, none of which this seed meets.

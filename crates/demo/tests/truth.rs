@@ -1,4 +1,5 @@
 //! The search for barriers and the calibration against the truth of the demo scenario.
+#![allow(clippy::unwrap_used)]
 
 use std::sync::OnceLock;
 

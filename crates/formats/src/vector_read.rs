@@ -92,7 +92,7 @@ pub fn read_features(
     read_features_heard(path, name, layer, wanted, to, &Silent)
 }
 
-/// As [`read_features`], for large files: tells progress and hears cancellation.
+/// As [`read_features`], for large files: reports progress and can be cancelled.
 ///
 /// # Errors
 /// Those of [`read_features`], and [`Error::Cancelled`].

@@ -1,4 +1,5 @@
 //! What is written is read back the same, and bad files get a clear answer.
+#![allow(clippy::unwrap_used)]
 
 use std::path::Path;
 

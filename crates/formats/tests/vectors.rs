@@ -1,4 +1,5 @@
 //! Points, lines and polygons are read from every format that is named, and what cannot be read is told.
+#![allow(clippy::unwrap_used)]
 
 use std::path::{Path, PathBuf};
 use std::process::Command;

@@ -149,7 +149,7 @@ mod tests {
     #[case(Quantity::Area, 0.123_456_789, 0.123_457)]
     #[case(Quantity::Slope, 0.000_001_4, 0.000_001)]
     #[case(Quantity::Ratio, 1.049_96, 1.05)]
-    #[case(Quantity::Coordinate, 502_340.123_49, 502_340.123)]
+    #[case(Quantity::Coordinate, 502_340.123_490, 502_340.123)]
     #[case(Quantity::Drop, -0.001, 0.0)]
     #[case(Quantity::Length, 1e300, 1e300)]
     fn numbers_have_the_digits_of_their_quantity(

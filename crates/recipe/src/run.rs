@@ -21,7 +21,7 @@ use crate::inputs::{self, Prepared};
 use crate::summary::{CatchmentFacts, NetworkFacts, OrderFacts, SinkCounts, StepTime, Summary, peak_memory};
 use crate::{Error, Recipe, Result, Routing, RoutingMethod, SnapChoice};
 
-/// Hears how far a run is, and what it is at.
+/// Receives progress and the current step.
 pub trait Report: Monitor {
     /// A new step begins.
     fn begin(&self, step: &str);

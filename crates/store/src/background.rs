@@ -16,6 +16,7 @@ tokio::task_local! {
 }
 
 /// The threads of jobs; `None` where the system has none to give, and jobs share those of answers.
+#[allow(unsafe_code)]
 fn pool() -> Option<&'static ThreadPool> {
     static POOL: OnceLock<Option<ThreadPool>> = OnceLock::new();
     let build = || {

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 use serde_json::Value as Json;
 
+use crate::dems::{all_at_work, at_work, number_at_work};
 use crate::entity::barrier;
 use crate::{Barrier, Change, Error, Kept, Result, Store};
 
@@ -26,8 +27,7 @@ impl Store {
     /// which something was decided, come last.
     pub async fn barriers(&self, study: i64) -> Result<Vec<Barrier>> {
         let found = barrier::Entity::find()
-            .filter(barrier::Column::StudyId.eq(study))
-            .filter(barrier::Column::Parked.is_null())
+            .filter(barrier::Column::DemId.in_subquery(at_work(study)))
             .order_by_desc(barrier::Column::Found)
             .order_by_desc(barrier::Column::Score)
             .order_by_asc(barrier::Column::Id);
@@ -37,7 +37,7 @@ impl Store {
     /// The barriers of all studies about which something was decided, by study, in the order of [`Store::barriers`].
     pub async fn decided_barriers(&self) -> Result<HashMap<i64, Vec<Barrier>>> {
         let found = barrier::Entity::find()
-            .filter(barrier::Column::Parked.is_null())
+            .filter(barrier::Column::DemId.in_subquery(all_at_work()))
             .filter(barrier::Column::Decision.is_not_null())
             .order_by_desc(barrier::Column::Found)
             .order_by_desc(barrier::Column::Score)
@@ -51,9 +51,8 @@ impl Store {
 
     /// One barrier of a study.
     pub async fn barrier(&self, study: i64, id: i64) -> Result<Barrier> {
-        let found = barrier::Entity::find_by_id(id)
-            .filter(barrier::Column::StudyId.eq(study))
-            .filter(barrier::Column::Parked.is_null());
+        let found =
+            barrier::Entity::find_by_id(id).filter(barrier::Column::DemId.in_subquery(at_work(study)));
         found.one(&self.db).await?.ok_or(Error::NotFound("barrier"))
     }
 }
@@ -64,9 +63,9 @@ impl Change {
     /// about which something was decided.
     pub async fn keep_barriers(&self, new: Vec<NewBarrier>, near: f64) -> Result<()> {
         let (transaction, study) = (&self.transaction, self.id());
+        let dem = number_at_work(transaction, study).await?;
         let mut known = barrier::Entity::find()
-            .filter(barrier::Column::StudyId.eq(study))
-            .filter(barrier::Column::Parked.is_null())
+            .filter(barrier::Column::DemId.in_subquery(at_work(study)))
             .all(transaction)
             .await?;
         for one in new {
@@ -77,6 +76,7 @@ impl Change {
                 Some(at) => known.swap_remove(at).into(),
                 None => barrier::ActiveModel {
                     study_id: Set(study),
+                    dem_id: Set(dem),
                     decision: Set(None),
                     line: Set(None),
                     ..Default::default()
@@ -100,9 +100,8 @@ impl Change {
 
     /// Decides about a barrier; `line` replaces the proposed one. Answers with the barrier as it was.
     pub async fn decide(&self, id: i64, decision: Option<&str>, line: Option<Json>) -> Result<Barrier> {
-        let found = barrier::Entity::find_by_id(id)
-            .filter(barrier::Column::StudyId.eq(self.id()))
-            .filter(barrier::Column::Parked.is_null());
+        let found =
+            barrier::Entity::find_by_id(id).filter(barrier::Column::DemId.in_subquery(at_work(self.id())));
         let before = found.one(&self.transaction).await?.ok_or(Error::NotFound("barrier"))?;
         let mut row: barrier::ActiveModel = before.clone().into();
         (row.decision, row.line) = (Set(decision.map(str::to_owned)), Set(line));

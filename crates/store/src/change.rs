@@ -132,7 +132,9 @@ pub(crate) async fn locked(transaction: &DatabaseTransaction, id: i64) -> Result
     // Rasters that are being written refer to the study; this lock does not wait for them.
     let found =
         study::Entity::find_by_id(id).filter(study::Column::DeletedAt.is_null()).lock(LockType::NoKeyUpdate);
-    found.one(transaction).await?.ok_or(Error::NotFound("study"))
+    found.one(transaction).await?.ok_or(Error::NotFound("study"))?;
+    // As it is now that nobody else changes it.
+    crate::studies::one(transaction, id).await
 }
 
 impl Store {

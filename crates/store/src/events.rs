@@ -23,13 +23,13 @@ pub struct Event {
 }
 
 impl Event {
-    /// Says that events were missed: whoever hears it looks how things stand.
+    /// Tells listeners that events were missed, so that they fetch the current state.
     pub fn missed() -> Self {
         Self { study: 0, job: None, state: Some("missed".into()), progress: 0.0, message: String::new() }
     }
 }
 
-/// Hears events of all processes that share the database.
+/// Receives the events of all processes that share the database.
 pub struct Events(PgListener);
 
 impl Events {

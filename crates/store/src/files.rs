@@ -3,10 +3,11 @@
 use std::path::Path;
 
 use sea_orm::prelude::{ChronoDateTimeUtc, Expr};
-use sea_orm::{ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
+use sea_orm::{ActiveValue::Set, ColumnTrait, Condition, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
 use sha2::{Digest, Sha256};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
+use crate::dems::{at_work, number_at_work};
 use crate::entity::{file, file_chunk};
 use crate::{Change, Error, Result, Store};
 
@@ -28,6 +29,10 @@ pub enum FileRole {
 }
 
 impl FileRole {
+    /// Whether a file of this role belongs to a DEM, and not to the study.
+    fn is_of_dem(self) -> bool {
+        matches!(self, Self::Dem | Self::DemPart | Self::Projection)
+    }
     fn name(self) -> &'static str {
         match self {
             Self::Dem => "dem",
@@ -38,6 +43,11 @@ impl FileRole {
             Self::Package => "package",
         }
     }
+}
+
+/// Whether a file belongs to the DEM that a study works on, or to the study whatever DEM that is.
+fn of_now(study: i64) -> Condition {
+    Condition::any().add(file::Column::DemId.is_null()).add(file::Column::DemId.in_subquery(at_work(study)))
 }
 
 /// A file that is kept.
@@ -65,7 +75,7 @@ impl Store {
     pub async fn file(&self, study: i64, role: FileRole) -> Result<Option<StoredFile>> {
         let found = file::Entity::find()
             .filter(file::Column::StudyId.eq(study))
-            .filter(file::Column::Parked.is_null())
+            .filter(of_now(study))
             .filter(file::Column::SupersededAt.is_null())
             .filter(file::Column::Role.eq(role.name()))
             .one(&self.db)
@@ -77,7 +87,7 @@ impl Store {
     pub async fn files(&self, study: i64, role: FileRole) -> Result<Vec<StoredFile>> {
         let found = file::Entity::find()
             .filter(file::Column::StudyId.eq(study))
-            .filter(file::Column::Parked.is_null())
+            .filter(of_now(study))
             .filter(file::Column::SupersededAt.is_null())
             .filter(file::Column::Role.eq(role.name()))
             .order_by_asc(file::Column::Id);
@@ -88,7 +98,7 @@ impl Store {
     pub async fn dem_part(&self, study: i64, sha256: &str) -> Result<Option<StoredFile>> {
         let found = file::Entity::find()
             .filter(file::Column::StudyId.eq(study))
-            .filter(file::Column::Parked.is_null())
+            .filter(of_now(study))
             .filter(file::Column::Role.eq(FileRole::DemPart.name()))
             .filter(file::Column::Sha256.eq(sha256))
             .one(&self.db)
@@ -133,6 +143,14 @@ impl Store {
 }
 
 impl Change {
+    /// Says what a file was written from, by [`Store::fingerprint`] as it was then.
+    pub async fn written_from(&self, file: i64, fingerprint: String) -> Result<()> {
+        let row =
+            file::ActiveModel { id: Set(file), fingerprint: Set(Some(fingerprint)), ..Default::default() };
+        file::Entity::update(row).exec(&self.transaction).await?;
+        Ok(())
+    }
+
     /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`] and
     /// [`FileRole::LayerPart`], of which there may be many.
     pub async fn put_file(&self, role: FileRole, name: &str, path: &Path) -> Result<StoredFile> {
@@ -143,15 +161,20 @@ impl Change {
                 .col_expr(file::Column::SupersededAt, Expr::value(crate::studies::now()))
                 .filter(file::Column::StudyId.eq(study))
                 .filter(file::Column::SupersededAt.is_null())
-                .filter(file::Column::Parked.is_null())
+                .filter(of_now(study))
                 .filter(file::Column::Role.eq(role.name()))
                 .exec(transaction)
                 .await?;
         }
         let mut source = tokio::fs::File::open(path).await?;
         let bytes = source.metadata().await?.len();
+        let dem_id = match role.is_of_dem() {
+            true => Some(number_at_work(transaction, study).await?),
+            false => None,
+        };
         let row = file::ActiveModel {
             study_id: Set(study),
+            dem_id: Set(dem_id),
             role: Set(role.name().into()),
             name: Set(name.into()),
             bytes: Set(bytes as i64),
@@ -182,7 +205,7 @@ impl Change {
     pub async fn drop_files(&self, role: FileRole) -> Result<()> {
         file::Entity::delete_many()
             .filter(file::Column::StudyId.eq(self.id()))
-            .filter(file::Column::Parked.is_null())
+            .filter(of_now(self.id()))
             .filter(file::Column::Role.eq(role.name()))
             .exec(&self.transaction)
             .await?;

@@ -147,7 +147,7 @@ pub enum Outcome {
     Away,
 }
 
-/// A running job as its work sees it: tells progress, hears cancellation.
+/// A running job as its work sees it: reports progress, learns of cancellation.
 #[derive(Clone)]
 pub struct JobHandle {
     shared: Arc<Shared>,
@@ -506,7 +506,7 @@ where
     Ok(())
 }
 
-/// Tells how far the job is, and hears whether it should stop.
+/// Reports progress, and learns whether the job should stop.
 async fn sign_of_life(store: Store, job: Job, worker: String, handle: JobHandle) {
     let sql = "UPDATE job SET heartbeat_at = now(), progress = $3, message = $4
         WHERE id = $1 AND worker = $2 AND state = 'running' RETURNING *";

@@ -6,8 +6,8 @@ pub mod background;
 pub mod backup;
 mod barriers;
 mod blocks;
-mod candidates;
 mod change;
+mod dems;
 mod entity;
 mod error;
 mod events;
@@ -29,8 +29,8 @@ pub use barriers::NewBarrier;
 pub use blocks::{BLOCK, CellValue, Overview};
 pub use change::{Change, Record};
 pub use entity::{
-    barrier::Model as Barrier, candidate::Model as Candidate, job::Model as Job,
-    log_entry::Model as LogEntry, pour_point::Model as PourPoint, study::Model as Study,
+    barrier::Model as Barrier, dem::Model as Dem, job::Model as Job, log_entry::Model as LogEntry,
+    pour_point::Model as PourPoint,
 };
 pub use error::{Error, Result};
 pub use events::{Event, Events};
@@ -41,7 +41,7 @@ pub use layers::{Layer, LayerFeature, LayerRole, LayerShape, Shape};
 pub use log::LogLine;
 pub use pour_points::{Delineated, NewPourPoint, Snapping};
 pub use rasters::{NewRaster, RasterMeta, RasterRole, RasterWriter};
-pub use studies::{StudyChange, StudyHead, StudyPart};
+pub use studies::{Study, StudyChange, StudyHead, StudyPart};
 pub use trials::Trial;
 pub use undo::{Inverse, Undoable};
 

@@ -2,7 +2,6 @@
 
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
-    QuerySelect,
 };
 use serde_json::Value as Json;
 
@@ -64,17 +63,6 @@ impl LogLine {
 }
 
 impl Store {
-    /// The stage of the newest line.
-    pub async fn last_logged_stage(&self, study: i64) -> Result<Option<String>> {
-        let found = log_entry::Entity::find()
-            .select_only()
-            .column(log_entry::Column::Stage)
-            .filter(log_entry::Column::StudyId.eq(study))
-            .order_by_desc(log_entry::Column::Id)
-            .into_tuple();
-        Ok(found.one(&self.db).await?)
-    }
-
     /// All lines, the newest first.
     pub async fn log_entries(&self, study: i64) -> Result<Vec<LogEntry>> {
         let found = log_entry::Entity::find()

@@ -13,6 +13,7 @@ use std::sync::Arc;
 use crate::background::{self, compute_here};
 use crate::blocks::{BLOCK, CellValue, Overview, Planes, coarsen, compress, decompress, levels};
 use crate::change::locked;
+use crate::dems::{at_work, number_at_work};
 use crate::entity::{file, raster, raster_block};
 use crate::{Change, Error, Result, Store};
 
@@ -158,7 +159,7 @@ pub struct RasterWriter {
 const BLOCKS_AT_ONCE: usize = 8;
 
 impl RasterWriter {
-    /// Replaces a raster of the study; `progress` hears the share that is written and may stop it
+    /// Replaces a raster of the study; `progress` receives the share that is written and may stop the work
     /// by answering `false`.
     pub async fn put<T: CellValue>(
         &self,
@@ -170,6 +171,7 @@ impl RasterWriter {
         let levels = levels(values.rows(), values.cols());
         let row = raster::ActiveModel {
             study_id: Set(self.study),
+            dem_id: Set(number_at_work(&self.transaction, self.study).await?),
             role: Set(new.role.name().into()),
             cell_type: Set(T::NAME.into()),
             rows: Set(values.rows() as i32),
@@ -227,7 +229,7 @@ impl RasterWriter {
             .col_expr(raster::Column::SupersededAt, Expr::value(crate::studies::now()))
             .filter(raster::Column::StudyId.eq(self.study))
             .filter(raster::Column::SupersededAt.is_null())
-            .filter(raster::Column::Parked.is_null())
+            .filter(raster::Column::DemId.in_subquery(at_work(self.study)))
             .filter(raster::Column::Role.is_in(roles.iter().map(|r| r.name())))
             .exec(&self.transaction)
             .await?;
@@ -252,7 +254,7 @@ pub(crate) async fn rasters_of(
     let found = raster::Entity::find()
         .filter(raster::Column::StudyId.eq(study))
         .filter(raster::Column::SupersededAt.is_null())
-        .filter(raster::Column::Parked.is_null())
+        .filter(raster::Column::DemId.in_subquery(at_work(study)))
         .all(db)
         .await?;
     let known = found.into_iter().filter_map(|r| Some((RasterRole::from_name(&r.role)?, RasterMeta::of(&r))));

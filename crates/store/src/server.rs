@@ -83,10 +83,18 @@ fn other_user() -> Result<Option<User>> {
 }
 
 fn command(cluster: &Path, program: &str) -> Result<Command> {
-    let mut command = Command::new(programs(cluster)?.join(program));
-    if let Some(user) = other_user()? {
-        command.uid(user.uid.as_raw()).gid(user.gid.as_raw());
-    }
+    let program = programs(cluster)?.join(program);
+    let mut command = match other_user()? {
+        None => Command::new(program),
+        // Not by `Command::uid`, which forks this process as it is: a library that another thread is in at that moment may
+        // hold a lock that the child then waits for without end. Without it the system starts the program by itself.
+        Some(user) => {
+            let mut command = Command::new("setpriv");
+            command.args([format!("--reuid={}", user.uid), format!("--regid={}", user.gid)]);
+            command.arg("--clear-groups").arg("--").arg(program);
+            command
+        }
+    };
     // Ctrl-C in the terminal is for the application, which stops the server in its own time.
     command.process_group(0).current_dir("/").stdin(Stdio::null());
     Ok(command)

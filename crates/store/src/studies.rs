@@ -3,15 +3,16 @@
 use std::collections::HashMap;
 
 use sea_orm::prelude::ChronoDateTimeUtc;
-use sea_orm::sea_query::Expr;
+use sea_orm::sea_query::{Expr, ExprTrait};
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait,
     FromQueryResult, IsolationLevel, QueryFilter, QueryOrder, QuerySelect, Statement, TransactionTrait,
 };
 use serde_json::Value as Json;
 
-use crate::entity::{file, pour_point, study};
-use crate::{Change, Error, Kept, Result, Store, Study};
+use crate::dems::number_at_work;
+use crate::entity::{dem, file, pour_point, study};
+use crate::{Change, Error, Kept, Result, Store};
 
 /// The time now.
 pub(crate) fn now() -> ChronoDateTimeUtc {
@@ -36,7 +37,58 @@ pub enum StudyPart {
 /// New values of parts of a study; `None` empties the part.
 pub type StudyChange = Vec<(StudyPart, Option<Kept>)>;
 
-fn apply(model: &mut study::ActiveModel, change: StudyChange) {
+/// A study with what was done to the DEM that it works on.
+#[derive(Debug, Clone, PartialEq, FromQueryResult)]
+pub struct Study {
+    /// number
+    pub id: i64,
+    /// name
+    pub name: String,
+    /// what it is for
+    pub description: String,
+    /// when it was made
+    pub created_at: ChronoDateTimeUtc,
+    /// when it was last changed
+    pub updated_at: ChronoDateTimeUtc,
+    /// when it was deleted; it can be restored for a while
+    pub deleted_at: Option<ChronoDateTimeUtc>,
+    /// counts its changes
+    pub revision: i64,
+    /// choices: threshold, snapping, style
+    pub settings: Json,
+    /// the DEM file as it was given, and what was said of it
+    pub source: Option<Json>,
+    /// the prepared DEM
+    pub terrain: Option<Json>,
+    /// the sinks and barriers that were found before conditioning
+    pub review: Option<Json>,
+    /// what filling and routing found
+    pub routing: Option<Json>,
+    /// the network at the chosen threshold
+    pub network: Option<Json>,
+}
+
+/// Studies that meet a condition, in SQL, each with the DEM at work as it is at the same moment.
+pub(crate) async fn find(
+    db: &impl ConnectionTrait,
+    condition: &str,
+    values: Vec<sea_orm::Value>,
+) -> Result<Vec<Study>> {
+    let sql = format!(
+        "SELECT s.*, d.source, d.terrain, d.review, d.routing, d.network
+            FROM study s JOIN dem d ON d.study_id = s.id AND d.at_work WHERE {condition}"
+    );
+    let statement = Statement::from_sql_and_values(db.get_database_backend(), sql, values);
+    Ok(Study::find_by_statement(statement).all(db).await?)
+}
+
+/// One study that is not deleted.
+pub(crate) async fn one(db: &impl ConnectionTrait, id: i64) -> Result<Study> {
+    let found = find(db, "s.id = $1 AND s.deleted_at IS NULL", vec![id.into()]).await?;
+    found.into_iter().next().ok_or(Error::NotFound("study"))
+}
+
+fn apply(model: &mut dem::ActiveModel, change: StudyChange) {
     for (part, value) in change {
         let value = value.map(Kept::into_json);
         match part {
@@ -47,7 +99,6 @@ fn apply(model: &mut study::ActiveModel, change: StudyChange) {
             StudyPart::Network => model.network = Set(value),
         }
     }
-    model.updated_at = Set(now());
 }
 
 /// What a list of studies tells of one.
@@ -68,11 +119,7 @@ pub struct StudyHead {
 impl Store {
     /// All studies that are not deleted, the last changed first.
     pub async fn studies(&self) -> Result<Vec<Study>> {
-        let found = study::Entity::find()
-            .filter(study::Column::DeletedAt.is_null())
-            .order_by_desc(study::Column::UpdatedAt)
-            .order_by_desc(study::Column::Id);
-        Ok(found.all(&self.db).await?)
+        find(&self.db, "s.deleted_at IS NULL ORDER BY s.updated_at DESC, s.id DESC", vec![]).await
     }
 
     /// What a list of studies tells of each, the last changed first.
@@ -94,10 +141,7 @@ impl Store {
 
     /// Studies by their numbers.
     pub async fn studies_of(&self, ids: Vec<i64>) -> Result<Vec<Study>> {
-        let found = study::Entity::find()
-            .filter(study::Column::Id.is_in(ids))
-            .filter(study::Column::DeletedAt.is_null());
-        Ok(found.all(&self.db).await?)
+        find(&self.db, "s.id = ANY($1) AND s.deleted_at IS NULL", vec![ids.into()]).await
     }
 
     /// How often a study was changed: what was read of it is current while this is the same.
@@ -127,20 +171,33 @@ impl Store {
         Ok(found.into_iter().map(|(study, points)| (study, points as usize)).collect())
     }
 
-    /// For each study with a package, whether nothing was done since it was written.
-    pub async fn packages(&self) -> Result<HashMap<i64, bool>> {
+    /// What a package of a study would rest on now, as one word.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where there is no such study.
+    pub async fn fingerprint(&self, study: i64) -> Result<String> {
         #[derive(FromQueryResult)]
-        struct Last {
-            study_id: i64,
-            stage: String,
+        struct Known {
+            fingerprint: Option<String>,
         }
-        let sql = "SELECT DISTINCT ON (l.study_id) l.study_id, l.stage FROM log_entry l
-            WHERE EXISTS (SELECT 1 FROM file f WHERE f.study_id = l.study_id AND f.role = 'package'
-                AND f.parked IS NULL AND f.superseded_at IS NULL)
-            ORDER BY l.study_id, l.id DESC";
-        let statement = Statement::from_string(self.db.get_database_backend(), sql);
-        let found = Last::find_by_statement(statement).all(&self.db).await?;
-        Ok(found.into_iter().map(|last| (last.study_id, last.stage == "Handover")).collect())
+        let sql = "SELECT study_fingerprint($1) AS fingerprint";
+        let statement = Statement::from_sql_and_values(self.db.get_database_backend(), sql, [study.into()]);
+        let known = Known::find_by_statement(statement).one(&self.db).await?;
+        known.and_then(|k| k.fingerprint).ok_or(Error::NotFound("study"))
+    }
+
+    /// For each study with a package, or for one, whether the study is still what the package was written from.
+    pub async fn packages(&self, of: Option<i64>) -> Result<HashMap<i64, bool>> {
+        #[derive(FromQueryResult)]
+        struct Known {
+            study_id: i64,
+            fresh: bool,
+        }
+        let sql = "SELECT f.study_id, coalesce(f.fingerprint = study_fingerprint(f.study_id), false) AS fresh
+            FROM file f WHERE f.role = 'package' AND f.superseded_at IS NULL AND ($1::bigint IS NULL OR f.study_id = $1)";
+        let statement = Statement::from_sql_and_values(self.db.get_database_backend(), sql, [of.into()]);
+        let found = Known::find_by_statement(statement).all(&self.db).await?;
+        Ok(found.into_iter().map(|known| (known.study_id, known.fresh)).collect())
     }
 
     /// Deletes a study for good that was deleted before, and gives its room on the disk back.
@@ -177,6 +234,7 @@ impl Store {
     pub async fn raw_study(&self, id: i64) -> Result<String> {
         let sql = "SELECT jsonb_pretty(jsonb_build_object(
                 'study', to_jsonb(s),
+                'dems', (SELECT jsonb_agg(to_jsonb(d)) FROM dem d WHERE d.study_id = s.id),
                 'pour_points', (SELECT jsonb_agg(to_jsonb(p)) FROM pour_point p WHERE p.study_id = s.id),
                 'barriers', (SELECT jsonb_agg(to_jsonb(b)) FROM barrier b WHERE b.study_id = s.id),
                 'trials', (SELECT jsonb_agg(to_jsonb(t) - 'lines') FROM trial t WHERE t.study_id = s.id),
@@ -195,17 +253,12 @@ impl Store {
 
     /// Studies that were deleted and can still be restored, the last deleted first.
     pub async fn deleted_studies(&self) -> Result<Vec<Study>> {
-        let found = study::Entity::find()
-            .filter(study::Column::DeletedAt.is_not_null())
-            .order_by_desc(study::Column::DeletedAt);
-        Ok(found.all(&self.db).await?)
+        find(&self.db, "s.deleted_at IS NOT NULL ORDER BY s.deleted_at DESC", vec![]).await
     }
 
     /// A study by number.
     pub async fn study(&self, id: i64) -> Result<Study> {
-        let found =
-            study::Entity::find_by_id(id).filter(study::Column::DeletedAt.is_null()).one(&self.db).await?;
-        found.ok_or(Error::NotFound("study"))
+        one(&self.db, id).await
     }
 
     /// Makes a study, as a change that is being made: it is there once the change is kept.
@@ -216,17 +269,25 @@ impl Store {
             created_at: Set(now()),
             updated_at: Set(now()),
             deleted_at: Set(None),
-            source: Set(source.map(Kept::into_json)),
-            terrain: Set(None),
-            review: Set(None),
-            routing: Set(None),
-            network: Set(None),
             settings: Set(Json::Object(Default::default())),
             ..Default::default()
         };
         let transaction = self.db.begin().await?;
         let made = row.insert(&transaction).await?;
-        Ok(Change::new(transaction, made, self.clone()))
+        let row = dem::ActiveModel {
+            study_id: Set(made.id),
+            name: Set(String::new()),
+            at_work: Set(true),
+            source: Set(source.map(Kept::into_json)),
+            terrain: Set(None),
+            review: Set(None),
+            routing: Set(None),
+            network: Set(None),
+            ..Default::default()
+        };
+        row.insert(&transaction).await?;
+        let study = one(&transaction, made.id).await?;
+        Ok(Change::new(transaction, study, self.clone()))
     }
 
     /// Deletes a study; it can be restored until it is purged.
@@ -259,7 +320,7 @@ impl Store {
         Ok(gone.rows_affected)
     }
 
-    /// A copy of a study with all it holds but its jobs, its undo list and its parked DEMs.
+    /// A copy of a study with all it holds but its jobs, its undo list and the DEMs that are set aside.
     pub async fn duplicate_study(&self, id: i64, name: &str) -> Result<Study> {
         // All of it as it is at one moment, whatever is written meanwhile.
         let moment = Some(IsolationLevel::RepeatableRead);
@@ -274,8 +335,13 @@ impl Store {
         row.name = Set(name.into());
         row.created_at = Set(now());
         row.updated_at = Set(now());
-        let copy = row.insert(&transaction).await?;
-        let new = copy.id;
+        let new = row.insert(&transaction).await?.id;
+        let old_dem = number_at_work(&transaction, id).await?;
+        let found = dem::Entity::find_by_id(old_dem).one(&transaction).await?;
+        let mut row: dem::ActiveModel = found.ok_or(Error::NotFound("study"))?.into();
+        row.id = sea_orm::ActiveValue::NotSet;
+        row.study_id = Set(new);
+        let dem = row.insert(&transaction).await?.id;
         for sql in [
             format!("INSERT INTO log_entry (study_id, at, stage, text, settings, took_ms)
                 SELECT {new}, at, stage, text, settings, took_ms FROM log_entry WHERE study_id = {id} ORDER BY id"),
@@ -291,35 +357,41 @@ impl Store {
             format!("INSERT INTO trial (study_id, name, facts, remark, justification, lines, created_at)
                 SELECT {new}, name, facts, remark, justification, lines, created_at FROM trial
                 WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
-            format!("INSERT INTO barrier (study_id, x, y, facts, score, found, decision, line)
-                SELECT {new}, x, y, facts, score, found, decision, line FROM barrier
-                WHERE study_id = {id} AND parked IS NULL ORDER BY id"),
-            format!("INSERT INTO raster (study_id, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y)
-                SELECT {new}, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y
-                FROM raster WHERE study_id = {id} AND parked IS NULL AND superseded_at IS NULL"),
+            format!("INSERT INTO barrier (study_id, dem_id, x, y, facts, score, found, decision, line)
+                SELECT {new}, {dem}, x, y, facts, score, found, decision, line FROM barrier
+                WHERE dem_id = {old_dem} ORDER BY id"),
+            format!("INSERT INTO raster (study_id, dem_id, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y)
+                SELECT {new}, {dem}, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y
+                FROM raster WHERE dem_id = {old_dem} AND superseded_at IS NULL"),
             format!("INSERT INTO raster_block SELECT n.id, b.level, b.row, b.col, b.data
-                FROM raster o JOIN raster n ON n.role = o.role AND n.study_id = {new}
-                JOIN raster_block b ON b.raster_id = o.id WHERE o.study_id = {id} AND o.parked IS NULL AND o.superseded_at IS NULL"),
+                FROM raster o JOIN raster n ON n.role = o.role AND n.dem_id = {dem}
+                JOIN raster_block b ON b.raster_id = o.id WHERE o.dem_id = {old_dem} AND o.superseded_at IS NULL"),
         ] {
             transaction.execute_unprepared(&sql).await?;
         }
-        copy_files(&transaction, id, new).await?;
+        copy_files(&transaction, (id, old_dem), (new, dem)).await?;
+        let copy = one(&transaction, new).await?;
         transaction.commit().await?;
         Ok(copy)
     }
 }
 
 /// Copies the files of a study, each for itself: two may have the same contents.
-async fn copy_files(transaction: &DatabaseTransaction, from: i64, to: i64) -> Result<()> {
+async fn copy_files(
+    transaction: &DatabaseTransaction,
+    (from, from_dem): (i64, i64),
+    (to, to_dem): (i64, i64),
+) -> Result<()> {
     let files = file::Entity::find()
         .filter(file::Column::StudyId.eq(from))
-        .filter(file::Column::Parked.is_null())
+        .filter(file::Column::DemId.is_null().or(file::Column::DemId.eq(from_dem)))
         .filter(file::Column::SupersededAt.is_null())
         .order_by_asc(file::Column::Id);
     for original in files.all(transaction).await? {
         let id = original.id;
-        let mut row: file::ActiveModel = original.into();
+        let mut row: file::ActiveModel = original.clone().into();
         row.id = sea_orm::ActiveValue::NotSet;
+        row.dem_id = Set(original.dem_id.map(|_| to_dem));
         (row.study_id, row.read_until) = (Set(to), Set(None));
         let copy = file::Entity::insert(row).exec(transaction).await?.last_insert_id;
         let chunks = format!(
@@ -345,7 +417,10 @@ impl Change {
 
     /// Changes parts of the study.
     pub async fn set(&self, change: StudyChange) -> Result<()> {
-        let mut row = study::ActiveModel { id: Set(self.id()), ..Default::default() };
+        let mut row = dem::ActiveModel {
+            id: Set(number_at_work(&self.transaction, self.id()).await?),
+            ..Default::default()
+        };
         apply(&mut row, change);
         row.update(&self.transaction).await?;
         Ok(())

@@ -1,4 +1,5 @@
 //! The store against a real PostgreSQL, started on loopback for this test.
+#![allow(clippy::unwrap_used)]
 
 use std::sync::LazyLock;
 use std::sync::atomic::{AtomicUsize, Ordering};

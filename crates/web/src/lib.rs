@@ -71,7 +71,7 @@ fn compression() -> CompressionLayer<impl Predicate> {
 }
 
 impl App {
-    /// An application on a store. It hears of events once [`App::hear`] runs.
+    /// Creates the application on a store. It receives events while [`App::hear`] runs.
     pub fn new(store: Store, grids: GridCache, options: Options, health: Health) -> Self {
         let (events, _) = broadcast::channel(256);
         Self {
@@ -144,7 +144,7 @@ impl App {
         Ok(facts)
     }
 
-    /// Hears events of all processes that share the database, for as long as it is there.
+    /// Receives the events of all processes that share the database, for as long as it can be reached.
     ///
     /// # Errors
     /// [`bothros_store::Error`] where the database cannot be heard any more; to be called again then.

@@ -278,7 +278,9 @@ async fn a_study_that_cannot_be_read_takes_no_other_along() {
     let dir = tempfile::tempdir().unwrap();
     let good = site.study(&valley_file(dir.path()), "good").await;
     let bad = site.study(&valley_file(dir.path()), "bad").await;
-    let sql = format!("UPDATE study SET terrain = '{{\"v\": 1, \"frame\": null}}' WHERE id = {bad}");
+    let sql = format!(
+        "UPDATE dem SET terrain = '{{\"v\": 1, \"frame\": null}}' WHERE study_id = {bad}; UPDATE study SET updated_at = now() WHERE id = {bad}"
+    );
     assert!(Command::new("psql").args([&url, "-X", "-q", "-c", &sql]).status().unwrap().success());
     let start = site.get("/").await;
     assert_eq!(start.status(), StatusCode::OK);
@@ -291,7 +293,9 @@ async fn a_study_that_cannot_be_read_takes_no_other_along() {
     let raw = site.json(&format!("/studies/{bad}/raw.json")).await;
     assert_eq!(raw["study"]["name"], "bad");
     // A later version's data are told as such.
-    let sql = format!("UPDATE study SET terrain = jsonb_set(terrain, '{{v}}', '99') WHERE id = {bad}");
+    let sql = format!(
+        "UPDATE dem SET terrain = jsonb_set(terrain, '{{v}}', '99') WHERE study_id = {bad}; UPDATE study SET updated_at = now() WHERE id = {bad}"
+    );
     assert!(Command::new("psql").args([&url, "-X", "-q", "-c", &sql]).status().unwrap().success());
     assert!(site.get("/").await.text().await.unwrap().contains("later version"));
     for step in ["delete", "purge"] {

@@ -1,5 +1,6 @@
 //! The application as a whole: over the wire, in the browser, and against references. One program, so that it is
 //! linked once and all its parts share one PostgreSQL.
+#![allow(clippy::unwrap_used)]
 
 mod application;
 mod archive;
@@ -7,6 +8,7 @@ mod backdrops;
 mod bad_input;
 mod calibration;
 mod conditioning;
+mod handover;
 mod hostile;
 mod network;
 mod odd;
@@ -15,6 +17,7 @@ mod races;
 mod recipe;
 mod reference;
 mod resilience;
+mod routes;
 mod same;
 mod support;
 mod tabs;

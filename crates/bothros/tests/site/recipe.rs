@@ -369,3 +369,31 @@ fn help_tells_how_it_is_called() {
     let text = String::from_utf8_lossy(&help.stdout);
     assert!(text.contains("--out") && text.contains("--overwrite"));
 }
+
+#[test]
+fn a_run_that_is_asked_to_end_leaves_nothing() {
+    let bench = Bench::new();
+    let rough = bothros_demo::fractal_terrain(3000, 7);
+    bench.dem("dem.tif", &rough, &Frame { rows: 3000, cols: 3000, ..FRAME }, "EPSG:32628");
+    std::fs::write(bench.path("recipe.toml"), recipe("[conditioning]\nsinks = \"fill\"\n[routing]\n"))
+        .unwrap();
+    let mut run = Command::new(env!("CARGO_BIN_EXE_bothros"))
+        .arg("run")
+        .arg(bench.path("recipe.toml"))
+        .arg("--out")
+        .arg(bench.path("out"))
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    // As soon as it is under way.
+    let mut lines = std::io::BufRead::lines(std::io::BufReader::new(run.stderr.take().unwrap()));
+    lines.next().expect("it tells what it does").unwrap();
+    let pid = nix::unistd::Pid::from_raw(run.id() as i32);
+    nix::sys::signal::kill(pid, nix::sys::signal::SIGTERM).unwrap();
+    let told: Vec<String> = lines.map_while(Result::ok).collect();
+    assert!(!run.wait().unwrap().success(), "{told:?}");
+    let left: Vec<_> = std::fs::read_dir(bench.dir.path()).unwrap().map(|e| e.unwrap().file_name()).collect();
+    let unfinished =
+        |name: &std::ffi::OsString| name == "out" || name.to_string_lossy().starts_with(".bothros");
+    assert!(!left.iter().any(unfinished), "{left:?}");
+}

@@ -117,6 +117,36 @@ async fn postgresql_that_ends_is_started_again_and_jobs_go_on() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_request_to_end_is_heard_while_postgresql_recovers() {
+    let data = tempfile::Builder::new().prefix("bothros-test-").tempdir().unwrap();
+    let place = data.path().to_str().unwrap().to_owned();
+    let arguments = ["serve", "--port", "0", "--data", &place];
+    let (mut server, _) = address(bothros(&arguments));
+    let postmaster = || {
+        let pid = std::fs::read_to_string(data.path().join("cluster/postmaster.pid")).ok()?;
+        pid.lines().next()?.trim().parse::<i32>().ok()
+    };
+    // Both end at once, so that the next start has something to recover.
+    let pid = postmaster().unwrap();
+    server.0.kill().unwrap();
+    server.0.wait().unwrap();
+    kill(pid);
+    for _ in 0..3 {
+        let mut server = bothros(&arguments);
+        // At the very first moment at which it hears signals, and a little later each time.
+        while running(&[&place, "postgres"]).is_empty() && server.0.try_wait().unwrap().is_none() {
+            tokio::task::yield_now().await;
+        }
+        let id = nix::unistd::Pid::from_raw(server.0.id() as i32);
+        nix::sys::signal::kill(id, nix::sys::signal::SIGTERM).unwrap();
+        let ended = tokio::task::spawn_blocking(move || server.0.wait().unwrap());
+        let ended = tokio::time::timeout(Duration::from_secs(60), ended).await.expect("it ends").unwrap();
+        assert!(ended.success(), "{ended}");
+        assert!(running(&[&place, "postgres"]).is_empty(), "its PostgreSQL ends with it");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn connections_that_say_nothing_stop_nobody() {
     let (_server, base) = serve(&database().await);
     let host = base.trim_start_matches("http://").to_owned();

@@ -57,7 +57,9 @@ async fn a_study_that_cannot_be_opened_is_told_and_deleted_for_good_by_hand() {
     let dir = tempfile::tempdir().unwrap();
     site.study(&valley_file(dir.path()), "good").await;
     let bad = site.study(&valley_file(dir.path()), "damaged").await;
-    let sql = format!("UPDATE study SET terrain = '{{\"v\": 1, \"frame\": null}}' WHERE id = {bad}");
+    let sql = format!(
+        "UPDATE dem SET terrain = '{{\"v\": 1, \"frame\": null}}' WHERE study_id = {bad}; UPDATE study SET updated_at = now() WHERE id = {bad}"
+    );
     assert!(Command::new("psql").args([&url, "-X", "-q", "-c", &sql]).status().unwrap().success());
     let browser = browser().await;
     let driver = &browser.driver;

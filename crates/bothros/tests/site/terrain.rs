@@ -357,7 +357,8 @@ async fn weights_are_accumulated_and_handed_over() {
     let zip = site.get(&format!("/studies/{study}/package.zip")).await.bytes().await.unwrap();
     let mut zip = zip::ZipArchive::new(std::io::Cursor::new(zip)).unwrap();
     let names: Vec<String> = zip.file_names().map(|n| n.unwrap().into_owned()).collect();
-    let weighted = names.iter().find(|n| n.ends_with("weighted.tif")).unwrap_or_else(|| panic!("{names:?}"));
+    let weighted =
+        names.iter().find(|n| n.ends_with("weighted_total.tif")).unwrap_or_else(|| panic!("{names:?}"));
     let out = dir.path().join("weighted.tif");
     std::io::copy(&mut zip.by_name(weighted).unwrap(), &mut std::fs::File::create(&out).unwrap()).unwrap();
     let unit = bothros_formats::VerticalUnit::Metre;

@@ -25,8 +25,8 @@ pub struct Model {
     pub decision: Option<String>,
     /// another breach line than the proposed one
     pub line: Option<Json>,
-    /// the candidate DEM it belongs to; none for the DEM at work
-    pub parked: Option<i64>,
+    /// the DEM it belongs to
+    pub dem_id: i64,
 }
 
 /// Joins are written where they are needed.

@@ -21,10 +21,12 @@ pub struct Model {
     pub sha256: String,
     /// when it came
     pub created_at: ChronoDateTimeUtc,
-    /// the candidate DEM it belongs to; none for the DEM at work
-    pub parked: Option<i64>,
+    /// the DEM it belongs to; none where it belongs to the study
+    pub dem_id: Option<i64>,
     /// when another took its place; it goes when nobody reads it any more
     pub superseded_at: Option<ChronoDateTimeUtc>,
+    /// what it rests on, where it was written from the study
+    pub fingerprint: Option<String>,
     /// until when somebody reads it, if nothing more is heard of them
     pub read_until: Option<ChronoDateTimeUtc>,
 }

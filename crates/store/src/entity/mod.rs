@@ -2,7 +2,7 @@
 
 pub mod backdrop;
 pub mod barrier;
-pub mod candidate;
+pub mod dem;
 pub mod file;
 pub mod file_chunk;
 pub mod job;

@@ -29,8 +29,8 @@ pub struct Model {
     pub cell_x: f64,
     /// height of a cell, CRS units
     pub cell_y: f64,
-    /// the candidate DEM it belongs to; none for the DEM at work
-    pub parked: Option<i64>,
+    /// the DEM it belongs to
+    pub dem_id: i64,
     /// when another took its place; it goes soon after
     pub superseded_at: Option<ChronoDateTimeUtc>,
 }

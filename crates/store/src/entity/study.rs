@@ -2,7 +2,7 @@
 
 use sea_orm::entity::prelude::*;
 
-/// A study: its inputs, settings and the facts of its results.
+/// A study and its settings; what was done to its DEMs is in `dem`.
 #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
 #[sea_orm(table_name = "study")]
 pub struct Model {
@@ -19,16 +19,6 @@ pub struct Model {
     pub updated_at: ChronoDateTimeUtc,
     /// when it was deleted; it can be restored for a while
     pub deleted_at: Option<ChronoDateTimeUtc>,
-    /// the DEM file as it was given, and what was said of it
-    pub source: Option<Json>,
-    /// the prepared DEM
-    pub terrain: Option<Json>,
-    /// the sinks and barriers that were found before conditioning
-    pub review: Option<Json>,
-    /// what filling and routing found
-    pub routing: Option<Json>,
-    /// the network at the chosen threshold
-    pub network: Option<Json>,
     /// counts the changes of this row
     pub revision: i64,
     /// choices: threshold, snapping, style

@@ -108,12 +108,9 @@ pub async fn rail(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
     page(&Rail { stages: current(&app, study).await? })
 }
 
-/// Whether a study's package was written, and nothing was done since.
+/// Whether a study's package was written, and the study is still what it was written from.
 pub async fn package(app: &App, study: i64) -> Result<Option<bool>> {
-    if app.store.file(study, bothros_store::FileRole::Package).await?.is_none() {
-        return Ok(None);
-    }
-    Ok(Some(app.store.last_logged_stage(study).await?.as_deref() == Some("Handover")))
+    Ok(app.store.packages(Some(study)).await?.remove(&study))
 }
 
 /// The stages of a study as they stand now.

@@ -79,7 +79,7 @@ impl Gathered {
             store.pour_point_counts(),
             store.all_layers(),
             store.decided_barriers(),
-            store.packages(),
+            store.packages(None),
         )?;
         Ok(Self {
             jobs: jobs.into_iter().map(|j| (j.study_id, j)).collect(),

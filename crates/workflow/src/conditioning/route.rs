@@ -38,7 +38,7 @@ struct Routed {
     facts: RoutingFacts,
 }
 
-/// Hears cancellation, and keeps progress to itself.
+/// Passes cancellation on, and ignores progress.
 #[derive(Clone)]
 struct Quiet(JobHandle);
 

@@ -74,7 +74,10 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
 /// [`Error::Refused`] before there is a network, [`bothros_store::Error::Busy`] where a job runs.
 pub async fn start_package(store: &Store, study: i64) -> Result<()> {
     let change = store.change(study).await?;
-    if Facts::of(change.study())?.network.is_none() {
+    let facts = Facts::of(change.study())?;
+    // Choices that were never made are written down too, so that the first that is made changes that one alone.
+    change.set_settings(Kept::of(&facts.settings)?).await?;
+    if facts.network.is_none() {
         return Err(Error::Refused(
             "there is nothing to hand over yet: fill sinks and route flow first".into(),
         ));
@@ -104,6 +107,8 @@ struct Ingredients {
 
 pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
+    // Before anything is read: what is changed while it is written makes it out of date.
+    let fingerprint = store.fingerprint(study).await?;
     let row = store.study(study).await?;
     let facts = Facts::of(&row)?;
     handle.say("gathering the results");
@@ -157,6 +162,7 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     let name = format!("{}_package.zip", package_name(&row.name));
     let change = store.change(study).await?;
     let kept = change.put_file(FileRole::Package, &name, &zip).await?;
+    change.written_from(kept.id, fingerprint).await?;
     let text = format!("Wrote {} ({:.1} MB)", kept.name, kept.bytes as f64 / 1e6);
     let line = LogLine::new(Stage::Handover.title(), text.clone());
     let line = line.with(json!({ "sha256": kept.sha256 })).taking(begun.elapsed());

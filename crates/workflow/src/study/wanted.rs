@@ -7,7 +7,7 @@ use bothros_core::Monitor;
 
 use crate::{Result, blocking};
 
-/// Hears that nobody waits any more.
+/// Learns that nobody waits any more.
 pub(crate) struct Wanted(Arc<AtomicBool>);
 
 impl Monitor for Wanted {

@@ -23,7 +23,7 @@ use crate::{
 const MOST_CELLS: f64 = 1e9;
 /// Metres to a degree of latitude: 6,371 km x pi / 180.
 const METRES_A_DEGREE: f64 = 111_195.0;
-/// Wider margins are a slip of the pen.
+/// Larger margins are rejected as typing errors.
 const WIDEST_MARGIN_M: f64 = 200_000.0;
 
 /// The outline of what a study is about.

@@ -5,7 +5,7 @@ use std::time::Instant;
 
 use bothros_core::memory::Step;
 use bothros_core::terrain::summarise;
-use bothros_core::{Grid, Monitor, Part};
+use bothros_core::{Grid, Part};
 use bothros_formats::{Crs, CrsKind, VerticalUnit, inspect};
 use bothros_store::{
     Change, FileRole, Job, JobHandle, JobKind, Kept, LogLine, NewRaster, RasterRole, Record, Store, Study,
@@ -16,7 +16,7 @@ use serde_json::{Value as Json, json};
 use crate::catchments::pour_points::{Delineating, delineate_again, delineate_all};
 use crate::study::as_read::Rounds;
 use crate::study::kept_forms::Reread;
-use crate::terrain::prepare::{AFTER_TERRAIN, Made, keep, make};
+use crate::terrain::prepare::{Made, keep, land, make};
 use crate::terrain::sources::{NewDemFile, look_at, read_source, source_in};
 use crate::{Error, Facts, Preparing, Provenance, Result, SourceFacts, Stage, blocking};
 
@@ -262,7 +262,13 @@ pub(crate) async fn read_in(store: &Store, study: i64, how: Preparing, handle: &
     let line = LogLine::new(Stage::Terrain.title(), text.clone()).with(settings).taking(begun.elapsed());
     match &read {
         Read::Made(made) => keep(store, study, source, made, line, handle).await?,
-        Read::AsItIs(values) => keep_source(store, study, source, values, line, handle).await?,
+        Read::AsItIs(values) => {
+            // They cannot be computed on yet, but can be looked at.
+            let (_, _, [left, width, _, top, _, height], _) = source.grid();
+            let (cell_x, cell_y) = (width.abs(), height.abs());
+            let new = NewRaster { role: RasterRole::Source, left, top, cell_x, cell_y };
+            land(store, study, source, (new, values), None, line, handle).await?;
+        }
     }
     Ok(text)
 }
@@ -271,40 +277,4 @@ pub(crate) async fn read_in(store: &Store, study: i64, how: Preparing, handle: &
 enum Read {
     Made(Box<Made>),
     AsItIs(Grid<f32>),
-}
-
-/// Keeps elevations that cannot be computed on yet, to be looked at.
-async fn keep_source(
-    store: &Store,
-    study: i64,
-    mut source: SourceFacts,
-    values: &Grid<f32>,
-    line: LogLine,
-    handle: &JobHandle,
-) -> Result<()> {
-    handle.say("keeping the elevations");
-    let (_, _, [left, width, _, top, _, height], _) = source.grid();
-    let new = NewRaster { role: RasterRole::Source, left, top, cell_x: width.abs(), cell_y: height.abs() };
-    let writer = store.write(study).await?;
-    writer.remove(&AFTER_TERRAIN).await?;
-    writer.remove(&[RasterRole::Source, RasterRole::Dem]).await?;
-    writer
-        .put(new, values, &|share| {
-            handle.progress(0.8 + 0.2 * share);
-            !handle.is_cancelled()
-        })
-        .await?;
-    let change = writer.into_change().await?;
-    source.take_provenance(&source_in(&change)?);
-    change
-        .set(vec![
-            (StudyPart::Source, Some(Kept::of(&source)?)),
-            (StudyPart::Terrain, None),
-            (StudyPart::Review, None),
-            (StudyPart::Routing, None),
-            (StudyPart::Network, None),
-        ])
-        .await?;
-    change.commit(Record::log(line)).await?;
-    Ok(())
 }

@@ -162,8 +162,23 @@ pub(crate) const AFTER_TERRAIN: [RasterRole; 6] = [
 pub(crate) async fn keep(
     store: &Store,
     study: i64,
-    mut source: SourceFacts,
+    source: SourceFacts,
     made: &Made,
+    line: LogLine,
+    handle: &JobHandle,
+) -> Result<()> {
+    let new = NewRaster::at(RasterRole::Dem, &made.facts.frame);
+    land(store, study, source, (new, &made.values), Some(Kept::of(&made.facts)?), line, handle).await
+}
+
+/// Keeps elevations that were read, with what is known of the files and, where they are prepared, of the DEM. What was
+/// said of where files come from while they were read stays.
+pub(crate) async fn land(
+    store: &Store,
+    study: i64,
+    mut source: SourceFacts,
+    (new, values): (NewRaster, &Grid<f32>),
+    terrain: Option<Kept>,
     line: LogLine,
     handle: &JobHandle,
 ) -> Result<()> {
@@ -171,8 +186,11 @@ pub(crate) async fn keep(
     let writer = store.write(study).await?;
     writer.remove(&AFTER_TERRAIN).await?;
     writer.remove(&[RasterRole::Source]).await?;
+    if terrain.is_none() {
+        writer.remove(&[RasterRole::Dem]).await?;
+    }
     writer
-        .put(NewRaster::at(RasterRole::Dem, &made.facts.frame), &made.values, &|share| {
+        .put(new, values, &|share| {
             handle.progress(0.8 + 0.2 * share);
             !handle.is_cancelled()
         })
@@ -182,7 +200,7 @@ pub(crate) async fn keep(
     change
         .set(vec![
             (StudyPart::Source, Some(Kept::of(&source)?)),
-            (StudyPart::Terrain, Some(Kept::of(&made.facts)?)),
+            (StudyPart::Terrain, terrain),
             (StudyPart::Review, None),
             (StudyPart::Routing, None),
             (StudyPart::Network, None),

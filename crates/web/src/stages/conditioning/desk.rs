@@ -214,6 +214,6 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         histogram: conditioned.and_then(histogram),
         sinks: report.zip(frame).map_or(vec![], |(report, frame)| sink_rows(report, runoff_mm, &frame)),
         sinks_all: report.map_or(String::new(), |r| numbers::whole(r.sinks)),
-        points: app.store.pour_points(study).await?.len(),
+        points: app.store.pour_point_count(study).await?,
     })
 }

@@ -79,6 +79,11 @@ fn drawn<'a>(view: View, lines: impl Iterator<Item = (Option<Side>, u8, &'a [[f6
     json!({ "lines": seen })
 }
 
+/// Thins lines away from the threads that answer requests.
+async fn thinned(lines: impl FnOnce() -> Value + Send + 'static) -> Result<Json<Value>> {
+    Ok(Json(bothros_workflow::blocking(move || Ok(lines())).await?))
+}
+
 /// What is matched, extra and missed in view.
 pub async fn agreement(
     State(app): State<App>,
@@ -89,9 +94,12 @@ pub async fn agreement(
     let threshold = Threshold::cells(view.cells.max(1));
     let tolerance = tolerance_m(&facts);
     let found = app.calibration.comparison(&app.store, &app.grids, study, threshold, tolerance).await?;
-    let apart = found.shortfalls.iter().map(|s| (Some(s.side), 0, &s.line[..]));
-    let both = found.matched.iter().map(|m| (None, 0, &m.line[..]));
-    Ok(Json(drawn(view, apart.chain(both))))
+    thinned(move || {
+        let apart = found.shortfalls.iter().map(|s| (Some(s.side), 0, &s.line[..]));
+        let both = found.matched.iter().map(|m| (None, 0, &m.line[..]));
+        drawn(view, apart.chain(both))
+    })
+    .await
 }
 
 /// How far water runs over land before it meets the network at a threshold.
@@ -117,7 +125,7 @@ pub async fn trial_lines(
     Query(view): Query<View>,
 ) -> Result<Json<Value>> {
     let lines: Vec<TrialLine> = app.store.trial_lines(study, trial).await?;
-    Ok(Json(drawn(view, lines.iter().map(|l| (l.side, l.order, &l.line[..])))))
+    thinned(move || drawn(view, lines.iter().map(|l| (l.side, l.order, &l.line[..])))).await
 }
 
 /// The mapped streams in view.
@@ -131,11 +139,14 @@ pub async fn mapped(
     for layer in app.store.layers(study).await?.iter().filter(|l| l.role == LayerRole::MappedStreams) {
         all.push(app.layers.get(&app.store, &facts, layer).await?);
     }
-    let lines = all.iter().flat_map(|layer| &layer.features).filter_map(|f| match &f.shape {
-        Shape::Line(line) => Some((None, 0, &line[..])),
-        _ => None,
-    });
-    Ok(Json(drawn(view, lines)))
+    thinned(move || {
+        let lines = all.iter().flat_map(|layer| &layer.features).filter_map(|f| match &f.shape {
+            Shape::Line(line) => Some((None, 0, &line[..])),
+            _ => None,
+        });
+        drawn(view, lines)
+    })
+    .await
 }
 
 /// Reaches drawn at once at most; beyond that the smaller ones are left to the raster.

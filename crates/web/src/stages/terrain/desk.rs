@@ -246,7 +246,7 @@ fn file_rows(facts: &Facts) -> Vec<FileRow> {
 
 async fn candidate_rows(app: &App, study: i64) -> Result<Vec<CandidateRow>> {
     let parked = app.store.candidates(study).await?;
-    let about = |c: &bothros_store::Candidate| -> String {
+    let about = |c: &bothros_store::Dem| -> String {
         let frame: Option<bothros_core::Frame> =
             c.terrain.as_ref().and_then(|t| serde_json::from_value(t["frame"].clone()).ok());
         let size = frame.map_or("not prepared yet".into(), |f| {

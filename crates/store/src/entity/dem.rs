@@ -1,18 +1,20 @@
-//! A candidate DEM of a study that is not the one at work, with all that was done to it.
+//! A DEM of a study, with all that was done to it.
 
 use sea_orm::entity::prelude::*;
 
-/// A candidate DEM of a study that is not the one at work, with all that was done to it.
+/// A DEM of a study, with all that was done to it.
 #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
-#[sea_orm(table_name = "candidate")]
+#[sea_orm(table_name = "dem")]
 pub struct Model {
     /// number
     #[sea_orm(primary_key)]
     pub id: i64,
     /// study
     pub study_id: i64,
-    /// name
+    /// what it is called while it is set aside
     pub name: String,
+    /// whether it is the one that the study works on
+    pub at_work: bool,
     /// the DEM files as they were given
     pub source: Option<Json>,
     /// the prepared DEM

@@ -1,0 +1,211 @@
+//! Every address that changes something: not without the visitor's own token, not for what belongs to another study,
+//! and not where it is refused.
+
+use reqwest::StatusCode;
+
+use crate::support::{Site, add_layer, geojson, valley_file};
+
+/// What a page sends to change a study, all of it valid. `{point}` and the like stand for numbers of the study's own.
+const CHANGES: &[(&str, &[(&str, &str)])] = &[
+    ("describe", &[("name", "another"), ("description", "")]),
+    ("duplicate", &[]),
+    ("undo", &[]),
+    ("band", &[("band", "1")]),
+    ("source-crs", &[("crs", "EPSG:32628")]),
+    ("vertical-unit", &[("unit", "m")]),
+    ("reread", &[]),
+    ("prepare", &[("cell_size", "20")]),
+    ("dem-files/level", &[("on", "on")]),
+    ("dem-files/0/move", &[("to", "1")]),
+    ("dem-files/1/remove", &[]),
+    ("dem-files/0/provenance", &[("source", "a"), ("date", ""), ("scale", ""), ("licence", "")]),
+    ("candidates/1/take-up", &[]),
+    ("candidates/1/delete", &[]),
+    ("fetch-again", &[]),
+    ("review", &[]),
+    ("route", &[]),
+    ("weights/remove", &[]),
+    ("barriers/{barrier}/decide", &[("decision", "breach")]),
+    ("layers/{layer}/delete", &[]),
+    ("layers/{layer}/features/1", &[("shape", "")]),
+    ("draw", &[("role", "walls"), ("line", "[[501000,4758000],[502000,4758500]]")]),
+    ("threshold", &[("cells", "300")]),
+    ("tolerance", &[("tolerance", "30")]),
+    ("shortfalls", &[("side", "extra"), ("x", "502000"), ("y", "4757500"), ("verdict", "to_mend")]),
+    ("edits", &[("kind", "head"), ("line", "[[502000,4757500]]"), ("reason", "seen")]),
+    ("trials", &[("remark", "kept")]),
+    ("trials/{trial}/describe", &[("name", "renamed"), ("remark", "")]),
+    ("trials/{trial}/choose", &[("justification", "it fits")]),
+    ("trials/{trial}/delete", &[]),
+    ("snapping", &[("snap_m", "70"), ("snap_to", "largest")]),
+    ("pour-points", &[("x", "502000"), ("y", "4757500"), ("name", "new")]),
+    ("pour-points/{point}/rename", &[("name", "renamed")]),
+    ("pour-points/{point}/move", &[("x", "502005"), ("y", "4758500")]),
+    ("pour-points/{point}/delete", &[]),
+    ("style", &[("style", "{\"a\":1}")]),
+    ("package", &[]),
+    ("delete", &[]),
+];
+
+struct Made {
+    id: i64,
+    point: i64,
+    trial: i64,
+    layer: i64,
+    barrier: i64,
+}
+
+/// A study with one of everything.
+async fn made(site: &Site, name: &str) -> Made {
+    let dir = tempfile::tempdir().unwrap();
+    let id = site.study(&valley_file(dir.path()), name).await;
+    for job in ["review", "route"] {
+        site.send(&format!("/studies/{id}/{job}"), &[]).await;
+        assert_eq!(site.finish(id).await.state, "done");
+    }
+    let line: &[[f64; 2]] = &[[501_000.0, 4_758_000.0], [502_000.0, 4_758_500.0]];
+    add_layer(site, id, "walls", &[("walls.geojson", geojson(&[line]))]).await;
+    let point = [("x", "502005"), ("y", "4757500"), ("name", "Mill")];
+    site.send(&format!("/studies/{id}/pour-points"), &point).await;
+    site.send(&format!("/studies/{id}/trials"), &[("remark", "first")]).await;
+    let store = site.store();
+    let layers = store.layers(id).await.unwrap();
+    Made {
+        id,
+        point: store.pour_points(id).await.unwrap()[0].id,
+        trial: store.trials(id).await.unwrap()[0].id,
+        layer: layers.iter().find(|l| l.name == "walls").unwrap().id,
+        // The valley may have none.
+        barrier: store.barriers(id).await.unwrap().first().map_or(0, |b| b.id),
+    }
+}
+
+fn path(change: &str, study: i64, of: &Made) -> String {
+    let of = change
+        .replace("{point}", &of.point.to_string())
+        .replace("{trial}", &of.trial.to_string())
+        .replace("{layer}", &of.layer.to_string())
+        .replace("{barrier}", &of.barrier.to_string());
+    format!("/studies/{study}/{of}")
+}
+
+/// All rows of a study, as one text.
+async fn all(site: &Site, study: i64) -> String {
+    site.store().raw_study(study).await.unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_is_changed_without_the_visitors_own_token() {
+    let site = Site::new().await;
+    let own = made(&site, "own").await;
+    let before = all(&site, own.id).await;
+    for (change, form) in CHANGES {
+        let address = format!("{}{}", site.base, path(change, own.id, &own));
+        // None, that of nobody, and one without its cookie.
+        let none = site.client.post(&address).form(form);
+        let wrong = site.client.post(&address).form(form).header("X-Bothros-Token", "0");
+        let alone = site.client.post(&address).form(form).header("X-Bothros-Token", &site.token);
+        for request in [none, wrong, alone] {
+            let answer = request.send().await.unwrap();
+            assert_eq!(answer.status(), StatusCode::FORBIDDEN, "{change}");
+        }
+    }
+    assert_eq!(all(&site, own.id).await, before);
+    assert_eq!(site.store().studies().await.unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_of_another_study_is_changed_or_told() {
+    let site = Site::new().await;
+    let (own, other) = (made(&site, "own").await, made(&site, "other").await);
+    let before = (all(&site, own.id).await, all(&site, other.id).await);
+    for (change, form) in CHANGES.iter().filter(|(change, _)| change.contains('{')) {
+        // The study is one's own, what is named in it belongs to another.
+        let (status, text) = site.send(&path(change, own.id, &other), form).await;
+        assert!(
+            matches!(status, StatusCode::NOT_FOUND | StatusCode::UNPROCESSABLE_ENTITY),
+            "{change}: {status} {text}"
+        );
+    }
+    for part in ["barriers", "trials"] {
+        let id = if part == "trials" { other.trial } else { other.barrier };
+        let view = "west=0&south=0&east=1&north=1&resolution=1";
+        let of = if part == "trials" { format!("{id}/lines?{view}") } else { id.to_string() };
+        let answer = site.get(&format!("/studies/{}/{part}/{of}", own.id)).await;
+        assert_eq!(answer.status(), StatusCode::NOT_FOUND, "{part}");
+    }
+    assert_eq!((all(&site, own.id).await, all(&site, other.id).await), before);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_refused_leaves_the_study_as_it_was() {
+    let site = Site::new().await;
+    let own = made(&site, "own").await;
+    let before = all(&site, own.id).await;
+    for (change, form) in CHANGES.iter().filter(|(_, form)| !form.is_empty()) {
+        for at in 0..form.len() {
+            // One field after the other is what no form allows.
+            let mut odd: Vec<(&str, &str)> = form.to_vec();
+            odd[at].1 = "\u{0}";
+            let (status, text) = site.send(&path(change, own.id, &own), &odd).await;
+            assert!(status.is_client_error(), "{change} {}: {status} {text}", odd[at].0);
+        }
+    }
+    for change in ["candidates/1/take-up", "candidates/1/delete", "dem-files/0/move", "fetch-again"] {
+        let form = CHANGES.iter().find(|(c, _)| *c == change).unwrap().1;
+        let (status, text) = site.send(&path(change, own.id, &own), form).await;
+        assert!(status.is_client_error(), "{change}: {status} {text}");
+    }
+    assert_eq!(all(&site, own.id).await, before);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_change_is_in_the_log_and_can_be_undone_or_says_what_it_does() {
+    let site = Site::new().await;
+    let own = made(&site, "own").await;
+    // These are not undone: they start a job, make another study, concern the look alone, or tell who did what.
+    let without = [
+        "duplicate",
+        "undo",
+        "band",
+        "source-crs",
+        "vertical-unit",
+        "reread",
+        "review",
+        "route",
+        "package",
+        "delete",
+        "style",
+        "dem-files/0/provenance",
+        "fetch-again",
+    ];
+    let skipped = [
+        "dem-files/0/move",
+        "dem-files/1/remove",
+        "candidates/1/take-up",
+        "candidates/1/delete",
+        "prepare",
+        "dem-files/level",
+    ];
+    for (change, form) in CHANGES {
+        if without.contains(change)
+            || skipped.contains(change)
+            || (change.contains("barrier") && own.barrier == 0)
+        {
+            continue;
+        }
+        let entry = site.store().last_change(own.id).await.unwrap().map(|c| c.id);
+        let logged = site.store().log_entries(own.id).await.unwrap().len();
+        let (status, text) = site.send(&path(change, own.id, &own), form).await;
+        if status.is_success() && site.store().active_job(own.id).await.unwrap().is_some() {
+            site.finish(own.id).await;
+            continue;
+        }
+        assert!(status.is_success(), "{change}: {status} {text}");
+        let now = site.store().last_change(own.id).await.unwrap().map(|c| c.id);
+        assert!(now > entry, "{change} can be undone");
+        assert!(site.store().log_entries(own.id).await.unwrap().len() > logged, "{change} is in the log");
+        let (status, text) = site.send(&format!("/studies/{}/undo", own.id), &[]).await;
+        assert!(status.is_success(), "{change}: {text}");
+    }
+}
