@@ -145,7 +145,7 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case(Quantity::Length, 1234.567_89, 1234.57)]
+    #[case(Quantity::Length, 1_234.567_89, 1_234.57)]
     #[case(Quantity::Area, 0.123_456_789, 0.123_457)]
     #[case(Quantity::Slope, 0.000_001_4, 0.000_001)]
     #[case(Quantity::Ratio, 1.049_96, 1.05)]
