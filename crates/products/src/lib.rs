@@ -13,10 +13,12 @@
 
 mod catchments;
 mod network;
+pub mod numbers;
 mod quantity;
 mod rasters;
 mod records;
 mod table;
+mod units;
 
 pub use catchments::{
     CATCHMENTS, POUR_POINTS, Placed, SUBBASINS, Subbasins, catchments, pour_points, subbasins,
@@ -29,6 +31,7 @@ pub use rasters::{
 };
 pub use records::{PROVENANCE, TRIALS};
 pub use table::{Column, Error, Key, Result, Row, Table};
+pub use units::{ShownUnit, Units};
 
 /// All tables and layers.
 pub const TABLES: [&Table; 8] =

@@ -15,6 +15,10 @@ pub enum Unit {
     SquareMetre,
     /// square kilometre
     SquareKilometre,
+    /// cubic metre
+    CubicMetre,
+    /// millimetre
+    Millimetre,
     /// metre of drop to a metre of length
     MetrePerMetre,
     /// kilometre of streams to a square kilometre
@@ -34,6 +38,8 @@ impl Unit {
             Self::Kilometre => "km",
             Self::SquareMetre => "m²",
             Self::SquareKilometre => "km²",
+            Self::CubicMetre => "m³",
+            Self::Millimetre => "mm",
             Self::MetrePerMetre => "m/m",
             Self::PerKilometre => "km/km²",
             Self::Crs => "CRS units",
@@ -48,6 +54,8 @@ impl Unit {
             Self::Kilometre => "_km",
             Self::SquareMetre => "_m2",
             Self::SquareKilometre => "_km2",
+            Self::CubicMetre => "_m3",
+            Self::Millimetre => "_mm",
             Self::PerKilometre => "_km_km2",
             Self::One | Self::MetrePerMetre | Self::Crs | Self::Byte => "",
         }
@@ -67,16 +75,26 @@ pub enum Quantity {
     Length,
     /// length of an outline, in kilometres
     Perimeter,
-    /// difference of elevation, in metres
+    /// difference of elevation along something, in metres
     Drop,
+    /// depth or height, in metres
+    Depth,
+    /// elevation above the DEM's datum, in metres
+    Elevation,
     /// area in square kilometres
     Area,
     /// area in square metres
     SmallArea,
+    /// volume, in cubic metres
+    Volume,
+    /// depth of rain or runoff, in millimetres
+    Rain,
     /// drop over length
     Slope,
-    /// ratio of two like quantities, and shares
+    /// ratio of two like quantities
     Ratio,
+    /// share of one; on screens in percent
+    Share,
     /// length of streams over area
     Density,
     /// easting or northing
@@ -93,15 +111,23 @@ impl Quantity {
     /// The unit.
     pub fn unit(self) -> Unit {
         match self {
-            Self::Length | Self::Drop => Unit::Metre,
+            Self::Length | Self::Drop | Self::Depth | Self::Elevation => Unit::Metre,
             Self::Perimeter => Unit::Kilometre,
             Self::Area => Unit::SquareKilometre,
             Self::SmallArea => Unit::SquareMetre,
+            Self::Volume => Unit::CubicMetre,
+            Self::Rain => Unit::Millimetre,
             Self::Slope => Unit::MetrePerMetre,
             Self::Density => Unit::PerKilometre,
             Self::Coordinate => Unit::Crs,
             Self::Bytes => Unit::Byte,
-            Self::Identifier | Self::Order | Self::Count | Self::Ratio | Self::Flag | Self::Text => Unit::One,
+            Self::Identifier
+            | Self::Order
+            | Self::Count
+            | Self::Ratio
+            | Self::Share
+            | Self::Flag
+            | Self::Text => Unit::One,
         }
     }
 
@@ -119,12 +145,12 @@ impl Quantity {
     /// of a slope as tell a millimetre of drop on a kilometre.
     pub fn decimals(self) -> usize {
         match self {
-            Self::Length | Self::Drop => 2,
+            Self::Length | Self::Drop | Self::Depth | Self::Elevation | Self::Rain => 2,
             Self::Perimeter => 5,
             Self::Area => 6,
-            Self::SmallArea => 1,
+            Self::SmallArea | Self::Volume => 1,
             Self::Slope => 6,
-            Self::Ratio | Self::Density => 4,
+            Self::Ratio | Self::Share | Self::Density => 4,
             Self::Coordinate => 3,
             _ => 0,
         }

@@ -1,6 +1,6 @@
 //! What was tried, and what it rests on.
 
-use crate::Quantity::{Bytes, Count, Density, Identifier, Length, Order, Ratio, SmallArea, Text};
+use crate::Quantity::{Bytes, Count, Density, Identifier, Length, Order, Share, SmallArea, Text};
 use crate::{Column, Table};
 
 /// Networks that were tried.
@@ -20,18 +20,18 @@ pub const TRIALS: Table = Table {
         Column::new(
             "correctness",
             "Matched",
-            Ratio,
+            Share,
             "Share of the modelled length that is matched (Heipke et al. 1997).",
         )
         .nullable(),
         Column::new(
             "completeness",
             "Found",
-            Ratio,
+            Share,
             "Share of the mapped length that is found (Heipke et al. 1997).",
         )
         .nullable(),
-        Column::new("agreement", "Agreement", Ratio, "Harmonic mean of correctness and completeness.")
+        Column::new("agreement", "Agreement", Share, "Harmonic mean of correctness and completeness.")
             .nullable(),
         Column::new("mean_distance_m", "Distance", Length, "Mean distance of matched streams.").nullable(),
         Column::new("length_m", "Length", Length, "Length of all reaches."),

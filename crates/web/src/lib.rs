@@ -20,9 +20,10 @@ use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Pr
 use tower_http::compression::{CompressionLayer, CompressionLevel};
 use tower_http::timeout::RequestBodyTimeoutLayer;
 
-pub use http::form::{fields, typed_number};
+pub use http::form::fields;
 pub use http::health::Health;
 use http::{assets, events, listen, security};
+pub use ui::form::typed_number;
 
 /// What the server is told at its start.
 #[derive(Debug, Clone)]
@@ -200,6 +201,7 @@ impl App {
             .route("/assets/{*path}", get(assets::serve))
             .nest("/studies/{study}", study)
             .fallback(shell::start::nowhere)
+            .layer(axum::middleware::from_fn(ui::quantity::as_chosen))
             .layer(axum::middleware::from_fn_with_state(self.clone(), security::guard))
             .layer(compression())
             .layer(RequestBodyTimeoutLayer::new(listen::BODY))

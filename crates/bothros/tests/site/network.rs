@@ -183,7 +183,7 @@ async fn a_network_is_tried_chosen_and_handed_over() {
     let within = [
         ("kind", "within"),
         ("line", "[[500500,4757500],[501500,4757500],[501500,4758500],[500500,4758500]]"),
-        ("hectares", "0.5"),
+        ("area", "0.5"),
         ("reason", "a wetland"),
     ];
     site.send(&format!("/studies/{study}/edits"), &within).await;

@@ -1,5 +1,6 @@
 // Pictures behind the map: shown, added, placed by points.
 import { ask, notice, token } from '../lib/common.js';
+import { height } from '../lib/units.js';
 
 const ol = window.ol;
 
@@ -232,8 +233,8 @@ export class Backdrops {
         const worth =
           this.points.length === 3
             ? 'Three points always fit; a fourth shows what they are worth.'
-            : `Root mean square of the residuals ${this.placed.rms.toFixed(1)} m.`;
-        const pixel = `${Math.hypot(a, d).toFixed(2)} × ${Math.hypot(b, e).toFixed(2)} m`;
+            : `Root mean square of the residuals ${height(this.placed.rms, 1)}.`;
+        const pixel = `${height(Math.hypot(a, d))} × ${height(Math.hypot(b, e))}`;
         told.textContent = `${worth} A pixel is ${pixel}; turned by ${turn.toFixed(2)}°.`;
       } else {
         told.textContent = answer ? await answer.text() : 'The server does not answer; try again.';
@@ -251,7 +252,7 @@ export class Backdrops {
       ...this.points.map((p, i) => {
         const row = document.createElement('tr');
         const residual =
-          this.placed && this.points.length > 3 ? `${this.placed.residuals[i].toFixed(1)} m` : '';
+          this.placed && this.points.length > 3 ? height(this.placed.residuals[i], 1) : '';
         for (const text of [`${i + 1}`, p.ground[0].toFixed(1), p.ground[1].toFixed(1), residual]) {
           const cell = document.createElement('td');
           cell.textContent = text;

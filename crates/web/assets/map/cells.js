@@ -1,5 +1,6 @@
 // Single cells when the map is close: the grid, flow directions as ticks, and values as numbers.
 import { Latest } from '../lib/latest.js';
+import { METRE } from '../lib/units.js';
 
 const ol = window.ol;
 const GRID_AT = 9; // pixels per cell from which the grid is drawn
@@ -112,7 +113,7 @@ export function closeUp(map) {
         }
         const value = values?.[at];
         if (numbers && value !== null && value !== undefined) {
-          const text = values === w.accumulation ? String(value) : value.toFixed(2);
+          const text = values === w.accumulation ? String(value) : (value / METRE.size).toFixed(2);
           pen.lineWidth = 3;
           pen.strokeStyle = 'rgb(255 253 248 / .8)';
           pen.fillStyle = '#22302E';

@@ -1,4 +1,5 @@
 // The ground as the map draws it: terrain, slope, curvature, topographic position, contours; and single cells.
+import { height } from '../lib/units.js';
 import { closeUp } from './cells.js';
 import { POSITION, SLOPE, contourStyle } from './views.js';
 
@@ -31,7 +32,7 @@ export const GROUND = [
       const { stretch } = map.data;
       if (!stretch) return;
       const { low, high } = map.views.of('relief');
-      legend.ramp(RELIEF, `${Math.round(low ?? stretch[0])} m`, `${Math.round(high ?? stretch[1])} m`);
+      legend.ramp(RELIEF, height(low ?? stretch[0], 0), height(high ?? stretch[1], 0));
     },
     styled: (map) => {
       const what = map.data.rasters.dem ? 'dem' : 'source';

@@ -1,9 +1,9 @@
 // What is known of the place under the pointer.
 import { ask, notice } from '../lib/common.js';
-import { area } from '../lib/units.js';
+import { area, height, told } from '../lib/units.js';
 
 const WAYS = { 1: 'E', 2: 'SE', 4: 'S', 8: 'SW', 16: 'W', 32: 'NW', 64: 'N', 128: 'NE', 0: 'outlet' };
-const significant = (v) => v.toLocaleString('en', { maximumSignificantDigits: 5 }).replaceAll(',', '\u202F');
+const significant = (v) => told(v, { maximumSignificantDigits: 5 });
 
 /**
  * Degrees with their letter.
@@ -14,8 +14,8 @@ const degrees = (v, letters) => `${Math.abs(v).toFixed(5)}° ${letters[v < 0 ? 1
 
 function elevation(c) {
   if (c.elevation_m == null) return c.row == null ? [] : ['no elevation'];
-  const z = `${c.elevation_m.toFixed(2)} m`;
-  return [c.fill_m > 0 ? `${z}, filled to ${(c.elevation_m + c.fill_m).toFixed(2)} m` : z];
+  const z = height(c.elevation_m);
+  return [c.fill_m > 0 ? `${z}, filled to ${height(c.elevation_m + c.fill_m)}` : z];
 }
 
 function flow(c) {

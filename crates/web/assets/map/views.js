@@ -1,12 +1,15 @@
 // How the ground is looked at: light, slope, curvature, topographic position, contours; and how each layer is drawn.
 import { ask, query, send } from '../lib/common.js';
 import { Latest } from '../lib/latest.js';
+import { METRE } from '../lib/units.js';
 
 const ol = window.ol;
 export const SLOPE = ['#FAF5E6', '#E9CF9B', '#CF9257', '#96512F', '#4B2218'];
 export const POSITION = ['#0E4A57', '#3C8790', '#9CC7C5', '#F6F1E4', '#E0B98C', '#B1743F', '#6B3A17'];
 const COMPUTED = ['slope', 'curvature', 'near', 'far'];
-const UNITS = { slope: '°', curvature: '/100 m', near: 'm', far: 'm', relief: 'm' };
+const UNITS = { slope: '°', curvature: '/100 m', near: METRE.symbol, far: METRE.symbol, relief: METRE.symbol };
+/** How many of the unit that the server knows one of those shown has. */
+const size = (key) => (['near', 'far', 'relief', 'contours'].includes(key) ? METRE.size : 1);
 
 export class Views {
   constructor(map) {
@@ -133,7 +136,11 @@ export class Views {
     head.setAttribute('aria-label', `Style of ${key}`);
     box.append(head);
     const now = this.of(key);
-    const add = (name, label, type, value, more = {}) => {
+    // Rounded for display: what was typed in feet is kept to the millimetre.
+    const shown = (v) => (v === undefined || v === null ? v : +(v / size(key)).toFixed(3));
+    const kept = (v) => (size(key) === 1 ? v : +(v * size(key)).toFixed(3));
+    const add = (name, label, type, own, more = {}) => {
+      const value = type === 'range' ? own : shown(own);
       const row = document.createElement('label');
       row.append(label);
       const input = Object.assign(document.createElement('input'), { type, ...more });
@@ -144,7 +151,7 @@ export class Views {
           input.value = value ?? '';
           return;
         }
-        this.set(key, { [name]: v });
+        this.set(key, { [name]: v === null || type === 'range' ? v : kept(v) });
       });
       row.append(input);
       box.append(row);
@@ -155,16 +162,16 @@ export class Views {
       add('altitude', 'Light height, °', 'range', now.altitude, { min: 10, max: 85, step: 5 });
     }
     if (key === 'near' || key === 'far')
-      add('radius', 'Radius, m', 'text', now.radius, { inputMode: 'decimal' });
+      add('radius', `Radius, ${METRE.symbol}`, 'text', now.radius, { inputMode: 'decimal' });
     this.map.spec(key)?.controls?.(this.map, box);
     if (key === 'contours') {
-      const placeholder = this.interval ? `${this.interval}` : 'fitting';
-      add('interval', 'Interval, m', 'text', now.interval, { inputMode: 'decimal', placeholder });
+      const placeholder = this.interval ? `${shown(this.interval)}` : 'fitting';
+      add('interval', `Interval, ${METRE.symbol}`, 'text', now.interval, { inputMode: 'decimal', placeholder });
     }
     if (key === 'relief' || COMPUTED.includes(key)) {
       const [low, high] = this.map.data.stretch ?? [];
       const range = key === 'relief' ? { low, high } : (this.ranges?.[key] ?? {});
-      const told = (v) => (v === undefined ? '' : `${Number(v.toPrecision(3))}`);
+      const told = (v) => (v === undefined ? '' : `${Number(shown(v).toPrecision(3))}`);
       add('low', `From, ${UNITS[key]}`, 'text', now.low, {
         inputMode: 'decimal',
         placeholder: told(range.low),
@@ -197,7 +204,7 @@ export class Views {
     const range = this.shownRange?.[key];
     if (!range) return ['', ''];
     const most = Math.max(Math.abs(range.low), Math.abs(range.high));
-    const told = (v) => `${Number(v.toPrecision(2))} ${UNITS[key]}`.replace(' °', '°').replace('-', '\u2212');
+    const told = (v) => `${Number((v / size(key)).toPrecision(2))} ${UNITS[key]}`.replace(' °', '°').replace('-', '\u2212');
     if (key === 'slope') return [told(range.low), told(range.high)];
     const [below, above] = key === 'curvature' ? ['hollow', 'convex'] : ['low', 'high'];
     return [`${below} ${told(-most)}`, `${above} ${told(most)}`];
@@ -210,7 +217,7 @@ export function contourStyle(feature) {
   const stroke = new ol.style.Stroke({ color: LINE, width: heavy ? 1.5 : 0.7 });
   const text = heavy
     ? new ol.style.Text({
-        text: `${feature.get('elevation')}`,
+        text: `${+(feature.get('elevation') / METRE.size).toFixed(METRE.size === 1 ? 3 : 1)}`,
         placement: 'line',
         font: '600 11px "Source Sans 3"',
         fill: new ol.style.Fill({ color: LINE }),

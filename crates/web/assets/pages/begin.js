@@ -1,5 +1,6 @@
 // Beginning from a boundary: drawn or from a file, on a map of what the archive covers.
 import { ask, hearErrors, notice, token } from '../lib/common.js';
+import { METRE, length } from '../lib/units.js';
 
 hearErrors();
 const ol = window.ol;
@@ -132,7 +133,7 @@ async function begin() {
       const text = document.createElement('span');
       const title = document.createElement('strong');
       title.textContent = c.title;
-      const about = [c.resolution_m ? `${c.resolution_m} m` : '', c.source, c.licence];
+      const about = [c.resolution_m ? length(c.resolution_m) : '', c.source, c.licence];
       text.append(title, ` ${about.filter(Boolean).join(', ')}. ${c.description}`);
       row.append(radio, text);
       return row;
@@ -215,7 +216,7 @@ el('boundary-file').addEventListener('change', async () => {
 const wish = () => ({
   collection: state.chosen,
   boundary: state.boundary,
-  margin_m: Number(el('margin').value.replace(',', '.')),
+  margin_m: Number(el('margin').value.replace(',', '.')) * METRE.size,
   name: el('study-name').value,
   description: el('study-description').value,
 });
@@ -232,7 +233,7 @@ async function plan() {
   const told = el('told');
   const asking = ++asked;
   if (!Number.isFinite(wish().margin_m) || el('margin').value.trim() === '') {
-    told.textContent = 'The margin must be a number of metres.';
+    told.textContent = `The margin must be a number, in ${METRE.symbol}.`;
     told.classList.add('wrong');
     el('go').disabled = true;
     return;

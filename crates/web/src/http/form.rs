@@ -1,6 +1,4 @@
-//! What people send in forms: texts of a bearable length, numbers within their range.
-
-use std::ops::RangeInclusive;
+//! Forms as they arrive: texts of a bearable length, coordinates on the earth. What fields mean is `ui/form`'s.
 
 use axum::body::Bytes;
 use axum::extract::multipart::Field;
@@ -71,8 +69,8 @@ pub(crate) fn check(key: &str, value: &str) -> Result<()> {
     match length > most {
         true => Err(WebError::refused(format!(
             "“{key}” has {} characters; it may have {}",
-            crate::ui::numbers::whole(length as u64),
-            crate::ui::numbers::whole(most as u64)
+            crate::ui::quantity::whole(length as u64),
+            crate::ui::quantity::whole(most as u64)
         ))),
         false => Ok(()),
     }
@@ -91,39 +89,6 @@ pub(crate) async fn text_of(mut field: Field<'_>, key: &str) -> Result<String> {
     let text = String::from_utf8_lossy(&bytes).into_owned();
     check(key, &text)?;
     Ok(text)
-}
-
-/// A number that somebody typed.
-///
-/// # Errors
-/// A sentence where it is none, or not finite; `what` is what it stands for.
-pub fn typed_number(text: &str, what: &str) -> std::result::Result<f64, String> {
-    number(text, what).map_err(|e| e.message)
-}
-
-/// A number that somebody typed.
-pub(crate) fn number(text: &str, what: &str) -> Result<f64> {
-    let value = text.trim().replace(['\u{202F}', ' '], "").parse::<f64>();
-    value
-        .ok()
-        .filter(|v| v.is_finite())
-        .ok_or_else(|| WebError::refused(format!("{what} must be a number, not “{}”", short(text))))
-}
-
-/// A number that somebody typed, within a range; `unit` follows the numbers that are told.
-pub(crate) fn number_within(text: &str, what: &str, range: RangeInclusive<f64>, unit: &str) -> Result<f64> {
-    let value = number(text, what)?;
-    let (bound, which) = match value {
-        _ if value < *range.start() => (*range.start(), "below"),
-        _ if value > *range.end() => (*range.end(), "above"),
-        _ => return Ok(value),
-    };
-    let (bound, unit) = (format!("{bound} {unit}"), format!("{value} {unit}"));
-    Err(WebError::refused(format!("{what} must not be {which} {}: {} is", bound.trim(), unit.trim())))
-}
-
-fn short(text: &str) -> String {
-    text.trim().chars().take(60).collect()
 }
 
 /// The farthest that a coordinate can lie from the origin of any CRS, in its units.
@@ -153,14 +118,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn numbers_are_within_their_range() {
-        assert_eq!(number(" 1\u{202F}000.5 ", "it").unwrap(), 1000.5);
-        for bad in ["", "NaN", "inf", "1e999", "ten"] {
-            assert!(number(bad, "it").is_err(), "{bad}");
-        }
-        assert_eq!(number_within("3", "the depth", 0.0..=10.0, "m").unwrap(), 3.0);
-        let told = number_within("1e39", "the depth", 0.0..=10.0, "m").unwrap_err().message;
-        assert!(told.starts_with("the depth must not be above 10 m: 1000"), "{told}");
+    fn coordinates_lie_on_the_earth() {
         let coordinate = |text: &str| serde_json::from_str::<Coordinate>(text);
         assert_eq!(coordinate("-5e8").unwrap(), Coordinate(-5e8));
         assert!(coordinate("1e10").is_err() && coordinate("null").is_err());

@@ -51,7 +51,7 @@ pub(crate) async fn keep(mut field: Field<'_>, path: &std::path::Path, limit: u6
         if bytes > limit {
             let message = format!(
                 "the file is larger than {}, the most this server accepts; crop it, or raise the limit with BOTHROS_UPLOAD_LIMIT_MB",
-                crate::ui::numbers::bytes(limit)
+                crate::ui::quantity::bytes(limit)
             );
             return Err(WebError { status: StatusCode::PAYLOAD_TOO_LARGE, message });
         }

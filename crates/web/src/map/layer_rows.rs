@@ -2,7 +2,7 @@
 
 use bothros_store::{Layer, LayerRole};
 
-use crate::ui::numbers;
+use crate::ui::quantity;
 
 pub(crate) struct LayerRow {
     pub id: i64,
@@ -35,7 +35,7 @@ fn layer_row(layer: &Layer) -> LayerRow {
         id: layer.id,
         role: layer.role.title(),
         name: layer.name.clone(),
-        features: numbers::whole(layer.features as u64),
+        features: quantity::whole(layer.features as u64),
         about,
     }
 }

@@ -4,6 +4,7 @@ use axum::Json;
 use axum::extract::{Multipart, Path, Query, State};
 use axum::response::Response;
 use bothros_core::conditioning::Line;
+use bothros_products::Quantity;
 use bothros_store::{Layer, LayerRole, LayerShape, Shape};
 use bothros_workflow::{Drawn, NewLayer};
 use serde::Deserialize;
@@ -12,10 +13,11 @@ use serde_json::{Value, json};
 use crate::App;
 use crate::http::changed::{STUDY, changed};
 use crate::http::error::{Result, WebError};
-use crate::http::form::{Form, number_within};
+use crate::http::form::Form;
 use crate::http::upload::{receive_layer, told};
 use crate::map::measure::read_line;
 use crate::stages::conditioning::actions::prepared;
+use crate::ui::form::Number;
 
 const LAYERS: &str = "layers-changed";
 
@@ -102,6 +104,9 @@ pub struct Drawing {
     elevation: String,
 }
 
+/// An elevation of the ground.
+const ELEVATION: Number = Number::new("the elevation", Quantity::Elevation, -12_000.0, 10_000.0);
+
 /// A closed ring with an area, as it was drawn.
 fn read_ring(text: &str) -> Result<Line> {
     let mut ring = read_line(text)?;
@@ -123,7 +128,7 @@ pub async fn draw(
     prepared(&app, study).await?;
     let role = LayerRole::from_name(&form.role).ok_or_else(|| WebError::refused("say what is drawn"))?;
     let elevation = match role.has_elevation() {
-        true => Some(number_within(&form.elevation, "the elevation", -12_000.0..=10_000.0, "m")?),
+        true => Some(ELEVATION.read(&form.elevation)?),
         false => None,
     };
     let name = Some(form.name.trim().chars().take(60).collect::<String>()).filter(|n| !n.is_empty());

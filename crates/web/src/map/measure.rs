@@ -14,7 +14,7 @@ use crate::http::error::{Result, WebError};
 use crate::http::form::are_coordinates;
 use crate::map::profile::profile_svg;
 use crate::stages::conditioning::actions::prepared;
-use crate::ui::{numbers, page};
+use crate::ui::{page, quantity};
 
 pub(crate) fn read_line(text: &str) -> Result<Line> {
     let line: Line = serde_json::from_str(text).map_err(|_| WebError::refused("the line cannot be read"))?;
@@ -94,8 +94,8 @@ fn answer(line: &[[f64; 2]], unit_m: f64, along: &Profile) -> Result<Response> {
     let ends = along.before_m.first().copied().flatten().zip(along.before_m.last().copied().flatten());
     page(&Measured {
         profile: profile_svg(along, "start", "end"),
-        length: numbers::length(length),
-        drop: ends.map(|(a, b)| format!("{} to {}", numbers::metres(a), numbers::metres(b))),
+        length: quantity::length(length),
+        drop: ends.map(|(a, b)| format!("{} to {}", quantity::metres(a), quantity::metres(b))),
         changed: along.before_m != along.after_m,
     })
 }

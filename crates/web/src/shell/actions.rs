@@ -4,6 +4,7 @@
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use bothros_products::Units;
 use serde::Deserialize;
 use serde_json::json;
 
@@ -11,6 +12,8 @@ use crate::App;
 use crate::http::changed::{STUDY, changed};
 use crate::http::error::{Result, WebError};
 use crate::http::form::Form;
+use crate::ui::form::choice;
+use crate::ui::quantity;
 
 #[derive(Deserialize)]
 pub struct Description {
@@ -77,6 +80,19 @@ fn in_ascii(json: &str) -> String {
         }
     }
     out
+}
+
+#[derive(Deserialize)]
+pub struct Chosen {
+    units: String,
+}
+
+/// Keeps the units that the visitor wants to see, for a year; the page is made anew.
+pub async fn units(Form(form): Form<Chosen>) -> Result<Response> {
+    let units = choice("the units", &form.units, &Units::ALL.map(|u| (u.1, u.0)))?;
+    let cookie =
+        format!("{}={}; Path=/; SameSite=Lax; HttpOnly; Max-Age=31536000", quantity::COOKIE, units.key());
+    Ok((StatusCode::NO_CONTENT, [("HX-Refresh", "true".to_owned()), ("Set-Cookie", cookie)]).into_response())
 }
 
 pub async fn cancel(State(app): State<App>, Path((study, job)): Path<(i64, i64)>) -> Result<Response> {

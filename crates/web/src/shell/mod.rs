@@ -19,6 +19,7 @@ pub fn site() -> Router<App> {
         .route("/", get(start::start))
         .route("/health", get(start::health))
         .route("/begin", get(begin::begin))
+        .route("/units", post(actions::units))
         .route("/help/{topic}", get(help::help))
         .route("/licences", get(help::licences))
         .route("/studies/{study}", get(study::study))

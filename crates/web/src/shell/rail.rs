@@ -12,8 +12,8 @@ use serde_json::{Value, json};
 use crate::App;
 use crate::http::error::Result;
 use crate::stages;
-use crate::ui::numbers;
 use crate::ui::page;
+use crate::ui::quantity;
 
 /// The state of a stage.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -174,7 +174,7 @@ pub async fn log(State(app): State<App>, Path(study): Path<i64>) -> Result<Respo
             at: e.at.format("%-d %b, %H:%M:%S").to_string(),
             stage: e.stage,
             text: e.text,
-            took: if e.took_ms > 0 { numbers::duration(e.took_ms) } else { String::new() },
+            took: if e.took_ms > 0 { quantity::duration(e.took_ms) } else { String::new() },
         })
         .collect();
     let last = app.store.last_job(study).await?;

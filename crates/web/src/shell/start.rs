@@ -17,8 +17,8 @@ use crate::App;
 use crate::http::error::Result;
 use crate::http::security::Token;
 use crate::shell::rail::{StageState, Standing, is_stale_by, stages};
-use crate::ui::numbers;
 use crate::ui::page;
+use crate::ui::quantity;
 
 /// How long a deleted study can be restored.
 pub const RESTORE_WITHIN: Duration = Duration::from_secs(30 * 60);
@@ -103,15 +103,15 @@ impl Gathered {
         let size = match (&facts.terrain, &facts.source) {
             (Some(t), _) => format!(
                 "{} × {} cells, {} {}",
-                numbers::whole(t.frame.cols as u64),
-                numbers::whole(t.frame.rows as u64),
+                quantity::whole(t.frame.cols as u64),
+                quantity::whole(t.frame.rows as u64),
                 t.frame.cell_size,
-                numbers::unit(&t.crs.unit)
+                quantity::unit(&t.crs.unit)
             ),
             (None, Some(s)) => format!(
                 "{} × {} cells",
-                numbers::whole(s.info.cols as u64),
-                numbers::whole(s.info.rows as u64)
+                quantity::whole(s.info.cols as u64),
+                quantity::whole(s.info.rows as u64)
             ),
             _ => "no DEM".into(),
         };
@@ -165,7 +165,7 @@ pub async fn start(State(app): State<App>, Extension(token): Extension<Token>) -
         })
         .collect();
     let limit = app.options.upload_limit;
-    page(&Start { token, studies, deleted, limit: numbers::bytes(limit), limit_bytes: limit })
+    page(&Start { token, studies, deleted, limit: quantity::bytes(limit), limit_bytes: limit })
 }
 
 #[derive(Template)]

@@ -1,6 +1,7 @@
 //! What pages are made of.
 
-pub mod numbers;
+pub mod form;
+pub mod quantity;
 
 use axum::response::{Html, IntoResponse, Response};
 

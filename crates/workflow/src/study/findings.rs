@@ -2,6 +2,8 @@
 
 use bothros_core::Cell;
 use bothros_formats::CrsKind;
+use bothros_products::Units;
+use bothros_products::numbers::{count, whole};
 use serde::Serialize;
 
 use crate::Facts;
@@ -66,7 +68,7 @@ fn finding(severity: Severity, title: &str, text: String, action: Option<Action>
 }
 
 /// Steps that rounding has left in the elevations as they were given.
-fn steps(facts: &Facts) -> Option<Finding> {
+fn steps(facts: &Facts, units: Units) -> Option<Finding> {
     let source = facts.source.as_ref()?;
     let whole = source.summary.as_ref().is_some_and(|s| s.whole_numbers);
     let terrain = facts.terrain.as_ref();
@@ -79,7 +81,9 @@ fn steps(facts: &Facts) -> Option<Finding> {
     }
     let what = match (whole, step) {
         (true, _) => "Every elevation is a whole number".to_owned(),
-        (false, Some(step)) if level > 0.05 => format!("Every elevation is a multiple of {step} m"),
+        (false, Some(step)) if level > 0.05 => {
+            format!("Every elevation is a multiple of {}", units.size(step))
+        }
         _ => return None,
     };
     let text = format!(
@@ -91,7 +95,7 @@ fn steps(facts: &Facts) -> Option<Finding> {
 }
 
 /// How the files that a DEM is put together from agree.
-fn files(facts: &Facts) -> Vec<Finding> {
+fn files(facts: &Facts, units: Units) -> Vec<Finding> {
     let Some(source) = &facts.source else { return Vec::new() };
     let mut found = Vec::new();
     // Places are in the CRS of the mosaic, which may not be that of the map.
@@ -108,12 +112,12 @@ fn files(facts: &Facts) -> Vec<Finding> {
         }
         let name = names.get(overlap.piece as usize).copied().unwrap_or_default();
         let text = format!(
-            "{name} lies {:.2} m {} the files before it, on the mean of {} cells that they share (root mean square {:.2} m). \
+            "{name} lies {} {} the files before it, on the mean of {} that they share (root mean square {}). \
              A constant difference is mostly another height datum.",
-            overlap.mean_m.abs(),
+            units.height(overlap.mean_m.abs(), 2),
             if overlap.mean_m > 0.0 { "above" } else { "below" },
-            overlap.cells,
-            overlap.rms_m
+            count(overlap.cells, "cell", "cells"),
+            units.height(overlap.rms_m, 2)
         );
         found.push(finding(Severity::Attention, "Files at different heights", text, Some(Action::Level)));
     }
@@ -123,14 +127,14 @@ fn files(facts: &Facts) -> Vec<Finding> {
             continue;
         }
         let text = format!(
-            "Where {} meets {}, the ground steps by {:.2} m on the mean of {} pairs of cells ({:.2} m is usual beside it), {:.2} m at \
+            "Where {} meets {}, the ground steps by {} on the mean of {} pairs of cells ({} is usual beside it), {} at \
              most: water may pond or follow the seam.",
             placed.names[0],
             placed.names[1],
-            seam.rough_m,
-            seam.length,
-            seam.usual_m,
-            seam.largest_m.abs()
+            units.height(seam.rough_m, 2),
+            whole(seam.length as u64),
+            units.height(seam.usual_m, 2),
+            units.height(seam.largest_m.abs(), 2)
         );
         let at =
             to_map.as_ref().and_then(|t| t.point(placed.x, placed.y).ok()).or(Some((placed.x, placed.y)));
@@ -144,17 +148,16 @@ fn files(facts: &Facts) -> Vec<Finding> {
 }
 
 /// Spikes, level ground, the sea.
-fn doubtful(terrain: &crate::TerrainFacts) -> Vec<Finding> {
+fn doubtful(terrain: &crate::TerrainFacts, units: Units) -> Vec<Finding> {
     let (quality, frame) = (&terrain.quality, &terrain.frame);
     let cells = terrain.summary.cells.max(1) as f64;
     let mut found = Vec::new();
     if let Some(worst) = quality.worst_spikes.first() {
         let text = format!(
-            "{} single {} far out of all around; the worst stands {:.1} m {} its neighbours. Upwards they divert flow, downwards they \
+            "{} far out of all around; the worst stands {} {} its neighbours. Upwards they divert flow, downwards they \
              swallow it.",
-            quality.spikes,
-            if quality.spikes == 1 { "cell stands" } else { "cells stand" },
-            worst.above_m.abs(),
+            count(quality.spikes, "single cell stands", "single cells stand"),
+            units.height(worst.above_m.abs().into(), 1),
             if worst.above_m > 0.0 { "above" } else { "below" },
         );
         let at = Some(frame.centre(worst.at));
@@ -162,10 +165,10 @@ fn doubtful(terrain: &crate::TerrainFacts) -> Vec<Finding> {
     }
     if let Some(sea) = &quality.sea {
         let text = format!(
-            "Level ground of {:.3} km² at {:.2} m reaches the edge of the footprint: it looks like the sea. As outside, each stream ends \
+            "Level ground of {} at {} reaches the edge of the footprint: it looks like the sea. As outside, each stream ends \
              at the shore by itself.",
-            frame.area_of(sea.cells).as_km2(),
-            sea.elevation_m
+            units.area(frame.area_of(sea.cells).as_m2()),
+            units.height(sea.elevation_m.into(), 2)
         );
         let at = Some(frame.centre(sea.at));
         found.push(Finding { at, ..finding(Severity::Attention, "Sea", text, Some(Action::Sea)) });
@@ -176,10 +179,10 @@ fn doubtful(terrain: &crate::TerrainFacts) -> Vec<Finding> {
         && let Some(largest) = largest
     {
         let text = format!(
-            "{share:.1} % of the cells are level with all their neighbours; the largest level ground has {:.3} km² at {:.2} m. Lakes and \
+            "{share:.1} % of the cells are level with all their neighbours; the largest level ground has {} at {}. Lakes and \
              flattened water are level; elsewhere streams over level ground are conventions.",
-            frame.area_of(largest.cells).as_km2(),
-            largest.elevation_m
+            units.area(frame.area_of(largest.cells).as_m2()),
+            units.height(largest.elevation_m.into(), 2)
         );
         let at = Some(frame.centre(largest.at));
         let severity = if share >= 10.0 { Severity::Attention } else { Severity::Note };
@@ -188,8 +191,8 @@ fn doubtful(terrain: &crate::TerrainFacts) -> Vec<Finding> {
     found
 }
 
-/// The findings of the Terrain stage, the gravest first.
-pub fn findings(facts: &Facts) -> Vec<Finding> {
+/// The findings of the Terrain stage, the gravest first, with numbers in `units`.
+pub fn findings(facts: &Facts, units: Units) -> Vec<Finding> {
     let mut found = Vec::new();
     let Some(source) = &facts.source else { return found };
     if source.band.is_none() {
@@ -247,19 +250,18 @@ pub fn findings(facts: &Facts) -> Vec<Finding> {
         );
         found.push(finding(Severity::Note, "Vertical unit not declared", text, Some(Action::VerticalUnit)));
     }
-    found.extend(steps(facts));
-    found.extend(files(facts));
+    found.extend(steps(facts, units));
+    found.extend(files(facts, units));
     if let Some(terrain) = &facts.terrain {
         let summary = &terrain.summary;
         if summary.voids > 0 {
             let at = summary.largest_voids.first().map(|v| terrain.frame.centre(v.at));
             let area = terrain.frame.area_of(summary.void_cells);
             let text = format!(
-                "{} {} without elevations inside the terrain, {} cells ({:.4} km²) in all.",
-                summary.voids,
-                if summary.voids == 1 { "hole" } else { "holes" },
-                summary.void_cells,
-                area.as_km2()
+                "{} without elevations inside the terrain, {} ({}) in all.",
+                count(summary.voids, "hole", "holes"),
+                count(summary.void_cells, "cell", "cells"),
+                units.area(area.as_m2())
             );
             let text = match facts.settings.conditioning.fill_voids {
                 false => format!(
@@ -271,7 +273,7 @@ pub fn findings(facts: &Facts) -> Vec<Finding> {
             let severity = if action.is_some() { Severity::Attention } else { Severity::Note };
             found.push(Finding { at, ..finding(severity, "Voids", text, action) });
         }
-        found.extend(doubtful(terrain));
+        found.extend(doubtful(terrain, units));
         if let Some((rows, cols)) = terrain.full_rectangle {
             let share = rows as f64 * cols as f64 / summary.cells as f64;
             let text = format!(
@@ -286,8 +288,11 @@ pub fn findings(facts: &Facts) -> Vec<Finding> {
             (left + (cell.col as f64 + 0.5) * width.abs(), top - (cell.row as f64 + 0.5) * height.abs())
         };
         let at = summary.largest_voids.first().map(|v| centre(v.at));
-        let text =
-            format!("{} holes without elevations, {} cells in all.", summary.voids, summary.void_cells);
+        let text = format!(
+            "{} without elevations, {} in all.",
+            count(summary.voids, "hole", "holes"),
+            count(summary.void_cells, "cell", "cells")
+        );
         found.push(Finding { at, ..finding(Severity::Attention, "Voids", text, None) });
     }
     if found.iter().all(|f| f.severity >= Severity::Note) && facts.terrain.is_some() {

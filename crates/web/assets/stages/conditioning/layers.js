@@ -1,5 +1,6 @@
 // What Conditioning draws on the map: sinks, cut and fill, flow direction, the provisional network, crossings.
 import { Latest } from '../../lib/latest.js';
+import { height } from '../../lib/units.js';
 
 const ol = window.ol;
 const SINKS = ['#E3CFE6', '#B98BC4', '#84519B', '#4A2466'];
@@ -92,7 +93,7 @@ export const layers = [
     place: 40,
     build: routed('sinks', 'sinks', (data) => `?high=${data.deepest_m ?? 1}`),
     legend: ({ data }, legend) => {
-      if (data.deepest_m) legend.ramp(SINKS, 'shallow', `${data.deepest_m.toFixed(2)} m deep`);
+      if (data.deepest_m) legend.ramp(SINKS, 'shallow', `${height(data.deepest_m)} deep`);
     },
   },
   {
@@ -101,7 +102,7 @@ export const layers = [
     place: 41,
     build: routed('change', 'change', (data) => `?high=${data.change_m || 1}`),
     legend: ({ data: { change_m: m } }, legend) => {
-      if (m) legend.ramp(CHANGE, `cut ${m.toFixed(1)} m`, `fill ${m.toFixed(1)} m`);
+      if (m) legend.ramp(CHANGE, `cut ${height(m, 1)}`, `fill ${height(m, 1)}`);
     },
   },
   {

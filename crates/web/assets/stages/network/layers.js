@@ -1,6 +1,6 @@
 // What Network draws on the map: contributing area, streams, their comparison with mapped ones, overland flow.
 import { ask } from '../../lib/common.js';
-import { area } from '../../lib/units.js';
+import { area, height } from '../../lib/units.js';
 import { AREA_RAMP, Flow } from './flow.js';
 import { loadSides, sideLayer } from './sides.js';
 import { WATER, streamControls, streamStyle, wanted } from './streams.js';
@@ -148,7 +148,7 @@ export const layers = [
     load: loadWays,
     legend: (map, legend) => {
       if (map.longest === undefined) return;
-      legend.ramp(WAY, '0 m', `${Math.round(map.longest).toLocaleString('en').replaceAll(',', '\u202F')} m`);
+      legend.ramp(WAY, height(0, 0), height(map.longest, 0));
     },
   },
   {

@@ -80,20 +80,20 @@ class Network {
 
   /** Prunes, begins a stream, or sets another threshold inside an area, by hand. */
   edit(kind) {
-    const [said, given] = ['edit-reason', 'edit-hectares'].map((id) => document.getElementById(id));
-    const [reason, hectares] = [said.value.trim(), given.value.trim()];
+    const [said, given] = ['edit-reason', 'edit-area'].map((id) => document.getElementById(id));
+    const [reason, area] = [said.value.trim(), given.value.trim()];
     if (!reason) {
       notice('Say why first: the reason stands in the log beside the change.', true);
       said.focus();
       return;
     }
-    if (kind === 'within' && !hectares) {
+    if (kind === 'within' && !area) {
       notice('Give the threshold that holds inside the area first.', true);
       given.focus();
       return;
     }
     const line = (points) => JSON.stringify(points);
-    const keep = (points) => send(`${this.page.base}/edits`, { kind, reason, hectares, line: line(points) });
+    const keep = (points) => send(`${this.page.base}/edits`, { kind, reason, area, line: line(points) });
     const draw = 'Draw the area; double click or Enter ends it. Esc leaves.';
     if (kind === 'within') this.page.pen.line(draw, keep, 'Polygon');
     else this.page.enter({ place: (at) => keep([at]) }, EDITS[kind]);

@@ -1,9 +1,8 @@
 // The threshold under the hand: slider, keys and chart move it; the network and its figures follow.
 import { ask, send } from '../../lib/common.js';
-import { area } from '../../lib/units.js';
+import { area, density, whole } from '../../lib/units.js';
 
 const PLACES = 1000; // from a single cell to the largest contributing area, evenly by the logarithm
-const whole = (n) => n.toLocaleString('en').replaceAll(',', '\u202F');
 const percent = (share) => `${Math.round(share * 100)} %`;
 
 export class Threshold {
@@ -78,7 +77,7 @@ export class Threshold {
     const [, heads, lengthM, order, matched, hit, both] = found;
     const parts = [
       `${whole(heads)} headwater${heads === 1 ? '' : 's'}`,
-      `${(lengthM / 1000 / this.known.km2).toPrecision(3)} km/km²`,
+      density(lengthM / 1000 / this.known.km2),
     ];
     if (order) parts.push(`order ${order}`);
     if (this.known.mapped)

@@ -3,15 +3,19 @@
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::catchments::SnapTo;
+use bothros_products::Quantity;
 use bothros_workflow::{Facts, PourPointPlace, read_place};
 use serde::Deserialize;
 
 use crate::App;
 use crate::http::changed::changed;
 use crate::http::error::{Result, WebError};
-use crate::http::form::{Coordinate, Form, number_within};
+use crate::http::form::{Coordinate, Form};
+use crate::ui::form::Number;
 
 const POINTS: &str = "points-changed";
+/// How far pour points are moved to a stream.
+const SNAP: Number = Number::new("the snapping distance", Quantity::Length, 0.0, 10_000.0);
 
 #[derive(Deserialize)]
 pub struct Snapping {
@@ -24,7 +28,7 @@ pub async fn snapping(
     Path(study): Path<i64>,
     Form(form): Form<Snapping>,
 ) -> Result<Response> {
-    let snap_m = number_within(&form.snap_m, "the snapping distance", 0.0..=10_000.0, "m")?;
+    let snap_m = SNAP.read(&form.snap_m)?;
     bothros_workflow::set_snapping(&app.store, study, snap_m, form.snap_to).await?;
     Ok(changed(POINTS))
 }

@@ -3,11 +3,12 @@
 use askama::Template;
 use axum::response::Response;
 use bothros_core::catchments::SnapTo;
+use bothros_products::Quantity;
 use bothros_workflow::{CatchmentFacts, Facts};
 
 use crate::App;
 use crate::http::error::Result;
-use crate::ui::{numbers, page};
+use crate::ui::{page, quantity};
 
 struct PointRow {
     id: i64,
@@ -31,7 +32,7 @@ struct Catchments {
     study: i64,
     ready: bool,
     points: Vec<PointRow>,
-    snap_m: f64,
+    snap_m: String,
     nearest: bool,
     crs: String,
 }
@@ -55,16 +56,16 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
             name: point.name,
             x: found.map_or(point.x, |f| f.x),
             y: found.map_or(point.y, |f| f.y),
-            area: found.map_or(String::new(), |f| numbers::area(f.area_km2 * 1e6)),
-            perimeter: found.map_or(String::new(), |f| numbers::length(f.perimeter_km * 1000.0)),
-            moved: found.map_or(String::new(), |f| numbers::length(f.moved_m)),
+            area: found.map_or(String::new(), |f| quantity::area(f.area_km2 * 1e6)),
+            perimeter: found.map_or(String::new(), |f| quantity::length(f.perimeter_km * 1000.0)),
+            moved: found.map_or(String::new(), |f| quantity::length(f.moved_m)),
             far: found
                 .is_some_and(|f| f.moved_m > 0.5 * facts.settings.snap_m && facts.settings.snap_m > 0.0),
             on_stream: match (&streams, found) {
                 (Some((streams, threshold)), Some(found)) => streams.is_stream_at(*threshold, found.cell),
                 _ => true,
             },
-            edge: found.filter(|f| f.edge_cells > 0).map(|f| numbers::whole(f.edge_cells)),
+            edge: found.filter(|f| f.edge_cells > 0).map(|f| quantity::whole(f.edge_cells)),
             problem: point.problem.filter(|_| ready),
             done: found.is_some(),
         });
@@ -73,7 +74,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         study,
         ready,
         points,
-        snap_m: facts.settings.snap_m,
+        snap_m: quantity::typed(Quantity::Length, facts.settings.snap_m),
         nearest: facts.settings.snap_to == SnapTo::NearestStream,
         crs: facts.terrain.map_or(String::new(), |t| t.crs.label()),
     })

@@ -7,6 +7,7 @@ use axum::extract::{Multipart, Path, State};
 use axum::response::Response;
 use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
 use bothros_core::routing::Method;
+use bothros_products::Quantity;
 use bothros_workflow::{BarrierFacts, Choices, Decision, Facts};
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -14,9 +15,10 @@ use serde_json::{Value, json};
 use crate::App;
 use crate::http::changed::{STUDY, changed};
 use crate::http::error::{Result, WebError};
-use crate::http::form::{Form, number_within};
+use crate::http::form::Form;
 use crate::http::upload::receive;
 use crate::map::measure::read_line;
+use crate::ui::form::{Number, choice};
 
 /// The page then fetches the barriers anew, but not the whole map.
 pub const BARRIERS: &str = "barriers-changed";
@@ -66,32 +68,29 @@ const LARGEST: f64 = 100_000.0;
 /// No trench is deeper, metres.
 const DEEPEST: f64 = 1_000.0;
 
-fn limit(text: &str, what: &str) -> Result<Option<f64>> {
-    if text.trim().is_empty() {
-        return Ok(None);
-    }
-    Ok(Some(number_within(text, what, 0.0..=LARGEST, "m")?))
-}
-
-fn positive(text: &str, what: &str) -> Result<f64> {
-    let value = number_within(text, what, 0.0..=LARGEST, "m")?;
-    if value > 0.0 { Ok(value) } else { Err(WebError::refused(format!("{what} must be greater than 0"))) }
-}
+const BURN_DEPTH: Number = Number::new("the depth of burning", Quantity::Depth, 0.0, DEEPEST).above();
+const BUFFER: Number = Number::new("the buffer", Quantity::Length, 0.0, LARGEST).above();
+const BUFFER_DEPTH: Number = Number::new("the depth of the buffer", Quantity::Depth, 0.0, DEEPEST).above();
+const OWN_EVERY: Number = Number::new("the step of the own ground", Quantity::Count, 0.0, LARGEST).above();
+const OWN_CONTOURS: Number =
+    Number::new("the interval of own contours", Quantity::Depth, 0.0, LARGEST).above();
+const TENSION: Number = Number::new("the tension", Quantity::Ratio, 0.0, 1.0);
+const BLEND: Number = Number::new("the blending", Quantity::Length, 0.0, LARGEST);
+const MAX_FILL: Number = Number::new("the greatest depth of fill", Quantity::Depth, 0.0, LARGEST);
+const BREACH_LENGTH: Number = Number::new("the greatest length of a breach", Quantity::Length, 0.0, LARGEST);
+const BREACH_DEPTH: Number = Number::new("the greatest depth of a breach", Quantity::Depth, 0.0, LARGEST);
 
 impl ChoicesForm {
     /// The choices; what the form does not show stays as it was.
     fn read(self, before: &Choices) -> Result<Choices> {
-        let deep = |text: &str, what: &str| {
-            number_within(text, what, 0.0..=DEEPEST, "m").and_then(|_| positive(text, what))
-        };
-        let depth = || deep(&self.burn_depth_m, "the depth of burning");
+        let depth = || BURN_DEPTH.read(&self.burn_depth_m);
         let burn = match self.burn.as_str() {
             "" => None,
             "trench" => Some(Burn::Trench { depth_m: depth()? }),
             "graded" => Some(Burn::Graded {
                 depth_m: depth()?,
-                buffer_m: positive(&self.burn_buffer_m, "the buffer")?,
-                buffer_depth_m: deep(&self.burn_buffer_depth_m, "the depth of the buffer")?,
+                buffer_m: BUFFER.read(&self.burn_buffer_m)?,
+                buffer_depth_m: BUFFER_DEPTH.read(&self.burn_buffer_depth_m)?,
             }),
             "normalised" => Some(Burn::Normalised),
             "carve" => Some(Burn::Carve),
@@ -100,14 +99,16 @@ impl ChoicesForm {
         let (own, tension, blend_m) = match self.rebuild_own.as_deref() {
             None => (before.rebuild_own, before.rebuild_tension, before.rebuild_blend_m),
             Some(own) => {
-                let step = || positive(&self.rebuild_step, "the step of the own ground");
                 let own = match own {
-                    "cells" => OwnGround::Cells { every: step()?.round().max(1.0) as usize },
-                    "contours" => OwnGround::Contours { interval_m: step()? },
+                    "cells" => {
+                        let every = OWN_EVERY.read(&self.rebuild_step)?;
+                        OwnGround::Cells { every: every.round().max(1.0) as usize }
+                    }
+                    "contours" => OwnGround::Contours { interval_m: OWN_CONTOURS.read(&self.rebuild_step)? },
                     _ => OwnGround::Nothing,
                 };
-                let tension = number_within(&self.rebuild_tension, "the tension", 0.0..=1.0, "")?;
-                (own, tension, limit(&self.rebuild_blend_m, "the blending")?.unwrap_or(0.0))
+                let tension = TENSION.read(&self.rebuild_tension)?;
+                (own, tension, BLEND.read_optional(&self.rebuild_blend_m)?.unwrap_or(0.0))
             }
         };
         let routing = match self.routing.as_str() {
@@ -123,9 +124,9 @@ impl ChoicesForm {
             fill_voids: self.fill_voids.is_some(),
             level_lakes: self.level_lakes.is_some(),
             sinks: self.sinks,
-            max_fill_depth_m: limit(&self.max_fill_depth_m, "the greatest depth of fill")?,
-            breach_length_m: limit(&self.breach_length_m, "the greatest length of a breach")?,
-            breach_depth_m: limit(&self.breach_depth_m, "the greatest depth of a breach")?,
+            max_fill_depth_m: MAX_FILL.read_optional(&self.max_fill_depth_m)?,
+            breach_length_m: BREACH_LENGTH.read_optional(&self.breach_length_m)?,
+            breach_depth_m: BREACH_DEPTH.read_optional(&self.breach_depth_m)?,
             burn,
         })
     }
@@ -185,12 +186,13 @@ pub async fn decide(
     Form(form): Form<Deciding>,
 ) -> Result<Response> {
     prepared(&app, study).await?;
-    let decision = match form.decision.as_str() {
-        "" => None,
-        name => {
-            Some(Decision::from_name(name).ok_or_else(|| WebError::refused("decide: breach, fill or keep"))?)
-        }
-    };
+    let decisions = [
+        ("", None),
+        ("breach", Some(Decision::Breach)),
+        ("fill", Some(Decision::Fill)),
+        ("keep", Some(Decision::Keep)),
+    ];
+    let decision = choice("the decision", &form.decision, &decisions)?;
     let line = form.line.as_deref().map(read_line).transpose()?;
     bothros_workflow::decide(&app.store, study, barrier, decision, line).await?;
     Ok(changed(BARRIERS))

@@ -9,7 +9,7 @@ use bothros_workflow::{BarrierFacts, Decision, barrier_profile};
 use crate::App;
 use crate::http::error::{Result, WebError};
 use crate::map::profile::profile_svg;
-use crate::ui::{numbers, page};
+use crate::ui::{page, quantity};
 
 pub fn decided(decision: Option<Decision>) -> &'static str {
     match decision {
@@ -23,13 +23,13 @@ pub fn decided(decision: Option<Decision>) -> &'static str {
 /// Why a crossing is thought to be here, in words, the strongest first.
 fn reasons(b: &Barrier) -> Vec<String> {
     let mut out = vec![format!(
-        "{:.1} m high and {:.0} m wide: it holds {:.2} m of water, {}",
-        b.height_m,
-        b.width_m,
-        b.sink_depth_m,
-        numbers::volume(b.sink_volume_m3)
+        "{} high and {} wide: it holds {} of water, {}",
+        quantity::metres_to(b.height_m, 1),
+        quantity::metres_to(b.width_m, 0),
+        quantity::metres(b.sink_depth_m),
+        quantity::volume(b.sink_volume_m3)
     )];
-    let drains = numbers::area(b.contributing.as_m2());
+    let drains = quantity::area(b.contributing.as_m2());
     out.push(match b.contributing.as_km2() {
         a if a >= 1.0 => format!("a stream arrives there: {drains} drain to it"),
         _ => format!("{drains} drain to it"),
@@ -39,15 +39,18 @@ fn reasons(b: &Barrier) -> Vec<String> {
         s if s >= 0.4 => "it goes on to one side as a raised line, or meets the valley's side at once".into(),
         _ => "it hardly goes on as a raised line".to_owned(),
     });
-    out.push(format!("the ground beyond is {:.2} m lower than where the line begins", b.drop_m));
+    out.push(format!("the ground beyond is {} lower than where the line begins", quantity::metres(b.drop_m)));
     if let Some(m) = b.culvert_m {
-        out.push(format!("a culvert is known {m:.0} m away"));
+        out.push(format!("a culvert is known {} away", quantity::metres_to(m, 0)));
     }
     if let Some(m) = b.stream_m {
-        out.push(format!("a mapped stream passes {m:.0} m away"));
+        out.push(format!("a mapped stream passes {} away", quantity::metres_to(m, 0)));
     }
     if b.position_m > 0.0 {
-        out.push(format!("its crest stands {:.1} m above the mean around it", b.position_m));
+        out.push(format!(
+            "its crest stands {} above the mean around it",
+            quantity::metres_to(b.position_m, 1)
+        ));
     }
     out
 }
@@ -87,6 +90,6 @@ pub async fn barrier(State(app): State<App>, Path((study, id)): Path<(i64, i64)>
         drawn: known.drawn,
         found: known.found,
         profile: profile_svg(&along, "upstream", "downstream"),
-        cut: numbers::metres(deepest),
+        cut: quantity::metres(deepest),
     })
 }

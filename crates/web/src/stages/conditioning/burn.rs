@@ -13,7 +13,7 @@ use super::actions::prepared;
 use crate::App;
 use crate::http::error::{Result, WebError};
 use crate::map::profile::profile_svg;
-use crate::ui::{numbers, page};
+use crate::ui::{page, quantity};
 
 /// Where a burned stream is looked at across.
 #[derive(Deserialize)]
@@ -63,7 +63,7 @@ struct BurnSection {
 fn answer(section: &Section) -> Result<Response> {
     page(&BurnSection {
         profile: profile_svg(&section.profile, "left bank", "right bank"),
-        below: section.below_banks_m.map(|m| numbers::metres(m.abs())),
+        below: section.below_banks_m.map(|m| quantity::metres(m.abs())),
         above: section.below_banks_m.is_some_and(|m| m <= 0.0),
         local: section.local,
         x: section.at[0],

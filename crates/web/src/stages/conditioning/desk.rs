@@ -3,6 +3,7 @@
 use askama::Template;
 use axum::response::Response;
 use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
+use bothros_products::Quantity;
 use bothros_store::LayerRole;
 use bothros_workflow::{BarrierFacts, Choices, Decision, Facts, Verdict};
 
@@ -14,7 +15,7 @@ use crate::http::error::Result;
 use crate::map::layer_rows::{LayerRow, layer_rows, roles};
 use crate::shell::desk::{Busy, Fact, busy};
 use crate::shell::rail::is_stale;
-use crate::ui::{numbers, page};
+use crate::ui::{page, quantity};
 
 struct BarrierRow {
     id: i64,
@@ -29,13 +30,18 @@ struct BarrierRow {
     y: f64,
 }
 
+/// A length or depth as a field holds it.
+fn metres(m: f64) -> String {
+    quantity::typed(Quantity::Length, m)
+}
+
 /// The choices as the form shows them.
 struct Form {
     choices: Choices,
     burn: &'static str,
-    burn_depth: f64,
-    buffer: f64,
-    buffer_depth: f64,
+    burn_depth: String,
+    buffer: String,
+    buffer_depth: String,
 }
 
 impl Form {
@@ -49,7 +55,13 @@ impl Form {
             Some(Burn::Normalised) => ("normalised", 5.0, 30.0, 2.0),
             Some(Burn::Carve) => ("carve", 5.0, 30.0, 2.0),
         };
-        Self { choices: choices.clone(), burn, burn_depth, buffer, buffer_depth }
+        Self {
+            choices: choices.clone(),
+            burn,
+            burn_depth: metres(burn_depth),
+            buffer: metres(buffer),
+            buffer_depth: metres(buffer_depth),
+        }
     }
     fn own(&self, which: &str) -> bool {
         let here = match self.choices.rebuild_own {
@@ -62,16 +74,19 @@ impl Form {
     /// The number that belongs to what is kept of the own ground.
     fn own_step(&self) -> String {
         match self.choices.rebuild_own {
-            OwnGround::Nothing => "5".into(),
+            OwnGround::Nothing => metres(5.0),
             OwnGround::Cells { every } => every.to_string(),
-            OwnGround::Contours { interval_m } => numbers::plain(interval_m),
+            OwnGround::Contours { interval_m } => metres(interval_m),
         }
+    }
+    fn blend(&self) -> String {
+        metres(self.choices.rebuild_blend_m)
     }
     fn routing(&self, which: &str) -> bool {
         self.choices.routing.name() == which
     }
     fn limit(&self, value: &Option<f64>) -> String {
-        value.map_or(String::new(), |v| format!("{v}"))
+        value.map_or(String::new(), metres)
     }
     fn sinks(&self, which: &str) -> bool {
         let here = match self.choices.sinks {
@@ -133,10 +148,10 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         .map(|(b, number)| BarrierRow {
             id: b.id,
             number,
-            score: format!("{:.0} %", b.barrier.score * 100.0),
-            height: format!("{:.1} m", b.barrier.height_m),
-            width: format!("{:.0} m", b.barrier.width_m),
-            drains: numbers::area(b.barrier.contributing.as_m2()),
+            score: quantity::percent(b.barrier.score),
+            height: quantity::metres_to(b.barrier.height_m, 1),
+            width: quantity::metres_to(b.barrier.width_m, 0),
+            drains: quantity::area(b.barrier.contributing.as_m2()),
             decision: decided(b.decision),
             found: b.found,
             x: b.barrier.crest[0],
@@ -158,7 +173,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
     let through = facts.review.as_ref().map(|r| {
         format!(
             "{} % of the land drains only through filled sinks: filling takes it that no water is stored there.",
-            numbers::real(r.through_sinks * 100.0, 3)
+            quantity::real(r.through_sinks * 100.0, 3)
         )
     });
     let layers = app.store.layers(study).await?;
@@ -191,7 +206,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         provisional: facts
             .review
             .as_ref()
-            .map_or(String::new(), |r| numbers::whole(r.provisional_cells as u64)),
+            .map_or(String::new(), |r| quantity::whole(r.provisional_cells as u64)),
         misfits_in_all: facts.review.as_ref().map_or(0, |r| r.misfits_in_all),
         streams: facts.review.as_ref().map_or(0, |r| r.streams),
         open,
@@ -204,7 +219,11 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         results: conditioned.zip(frame).map_or(vec![], |(done, frame)| results(done, &frame)),
         steps: conditioned.map_or(vec![], |done| {
             let moved = |s: &bothros_core::conditioning::Step| {
-                format!("cut {}, fill {}", numbers::volume(s.moved.cut_m3), numbers::volume(s.moved.fill_m3))
+                format!(
+                    "cut {}, fill {}",
+                    quantity::volume(s.moved.cut_m3),
+                    quantity::volume(s.moved.fill_m3)
+                )
             };
             done.steps.iter().map(|s| (s.kind.title(), moved(s))).collect()
         }),
@@ -213,7 +232,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
             .map_or(vec![], |(done, frame)| done.remarks.iter().map(|r| remark(r, &frame)).collect()),
         histogram: conditioned.and_then(histogram),
         sinks: report.zip(frame).map_or(vec![], |(report, frame)| sink_rows(report, runoff_mm, &frame)),
-        sinks_all: report.map_or(String::new(), |r| numbers::whole(r.sinks)),
+        sinks_all: report.map_or(String::new(), |r| quantity::whole(r.sinks)),
         points: app.store.pour_point_count(study).await?,
     })
 }

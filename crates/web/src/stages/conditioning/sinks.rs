@@ -3,7 +3,7 @@
 use bothros_core::Frame;
 use bothros_core::conditioning::SinkReport;
 
-use crate::ui::numbers;
+use crate::ui::quantity;
 
 pub struct SinkRow {
     pub number: usize,
@@ -25,10 +25,10 @@ pub fn sink_rows(report: &SinkReport, runoff_mm: &[f64], frame: &Frame) -> Vec<S
         SinkRow {
             number: at + 1,
             elevation: format!("{:.2}", s.spill_level_m - s.depth_m),
-            depth: numbers::metres(s.depth_m),
-            area: numbers::area(s.area.as_m2()),
-            volume: numbers::volume(s.volume_m3),
-            runoff: runoff_mm.get(at).map_or("–".into(), |mm| numbers::real(*mm, 2)),
+            depth: quantity::metres(s.depth_m),
+            area: quantity::area(s.area.as_m2()),
+            volume: quantity::volume(s.volume_m3),
+            runoff: runoff_mm.get(at).map_or("–".into(), |mm| quantity::real(*mm, 2)),
             by: [s.depth_m as f64, s.area.as_m2(), s.volume_m3],
             x,
             y,
@@ -52,8 +52,8 @@ pub fn what_matters(report: &SinkReport) -> Option<String> {
     }
     Some(format!(
         "{} of {} sinks hold {:.0} % of the volume.",
-        numbers::whole(needed),
-        numbers::whole(report.sinks),
+        quantity::whole(needed),
+        quantity::whole(report.sinks),
         held / report.volume_m3 * 100.0
     ))
 }

@@ -6,19 +6,19 @@ use bothros_core::conditioning::{BreachLineOutcome, Remark, StreamFit};
 use bothros_workflow::{ConditionedFacts, ShortfallMark};
 
 use crate::shell::desk::{Fact, fact};
-use crate::ui::numbers;
+use crate::ui::quantity;
 
 /// What is wrong with a mapped stream, and where.
 pub fn misfit(fit: &StreamFit) -> (String, [f64; 2]) {
-    let length = numbers::length(fit.length_m);
+    let length = quantity::length(fit.length_m);
     if fit.rise_m >= fit.off_m * fit.off_share {
-        (format!("rises by {} (length {length})", numbers::metres(fit.rise_m)), fit.rise_at)
+        (format!("rises by {} (length {length})", quantity::metres(fit.rise_m)), fit.rise_at)
     } else {
         let share = fit.off_share * 100.0;
         (
             format!(
                 "{share:.0} % of {length} off its valley, {} above it at most",
-                numbers::metres(fit.off_m)
+                quantity::metres(fit.off_m)
             ),
             fit.off_at,
         )
@@ -30,9 +30,9 @@ pub fn astray(place: &bothros_core::network::Astray, frame: &Frame) -> (String, 
     let (x, y) = frame.centre(place.at);
     let told = format!(
         "stands out by {} over {}; {} drain there",
-        numbers::metres(place.above_m),
-        numbers::length(place.length_m),
-        numbers::area(place.contributing.as_m2())
+        quantity::metres(place.above_m),
+        quantity::length(place.length_m),
+        quantity::area(place.contributing.as_m2())
     );
     (told, x, y)
 }
@@ -50,7 +50,7 @@ pub fn to_mend(mark: &ShortfallMark) -> (String, f64, f64) {
 pub fn remark(told: &Remark, frame: &Frame) -> (String, Option<(f64, f64)>) {
     match told {
         Remark::VoidsFilled { cells } => {
-            (format!("{} cells of voids were filled from their rim.", numbers::whole(*cells)), None)
+            (format!("{} cells of voids were filled from their rim.", quantity::whole(*cells)), None)
         }
         Remark::RebuildOutside { area } => {
             (format!("Area {} to be rebuilt lies outside the DEM.", area + 1), None)
@@ -75,8 +75,10 @@ pub fn remark(told: &Remark, frame: &Frame) -> (String, Option<(f64, f64)>) {
         Remark::BreachLine { line, outcome } => (
             match outcome {
                 BreachLineOutcome::Uphill { upstream_m, downstream_m } => format!(
-                    "Breach line {} runs uphill, from {upstream_m:.2} to {downstream_m:.2} m: it was not applied. Draw it the other way round.",
-                    line + 1
+                    "Breach line {} runs uphill, from {} to {}: it was not applied. Draw it the other way round.",
+                    line + 1,
+                    quantity::metres(*upstream_m),
+                    quantity::metres(*downstream_m)
                 ),
                 BreachLineOutcome::Outside => format!(
                     "Breach line {} begins or ends where there is no elevation: it was not applied.",
@@ -92,14 +94,14 @@ pub fn remark(told: &Remark, frame: &Frame) -> (String, Option<(f64, f64)>) {
         Remark::DeepSinksKept { sinks } => (
             format!(
                 "{} sinks deeper than the limit were kept; what drains to them goes no further.",
-                numbers::whole(sinks.len() as u64)
+                quantity::whole(sinks.len() as u64)
             ),
             sinks.first().map(|s| frame.centre(s.bottom)),
         ),
         Remark::SinksLeft { bottoms } => (
             format!(
                 "{} sinks could not be breached within the limits and still do not drain.",
-                numbers::whole(bottoms.len() as u64)
+                quantity::whole(bottoms.len() as u64)
             ),
             bottoms.first().map(|&c| frame.centre(c)),
         ),
@@ -109,27 +111,27 @@ pub fn remark(told: &Remark, frame: &Frame) -> (String, Option<(f64, f64)>) {
 pub fn results(done: &ConditionedFacts, frame: &Frame) -> Vec<Fact> {
     let moved = &done.routing;
     let at = |cell: Option<bothros_core::Cell>| cell.map(|c| frame.centre(c));
-    let range = |(low, high): (f32, f32)| format!("{} to {}", numbers::metres(low), numbers::metres(high));
+    let range = |(low, high): (f32, f32)| format!("{} to {}", quantity::metres(low), quantity::metres(high));
     let mut out = vec![
         fact(
             "Cut",
-            format!("{} in {} cells", numbers::volume(moved.cut_m3), numbers::whole(moved.cells_cut)),
+            format!("{} in {} cells", quantity::volume(moved.cut_m3), quantity::whole(moved.cells_cut)),
         ),
-        Fact { at: at(done.deepest_cut), ..fact("Deepest cut", numbers::metres(moved.deepest_cut_m)) },
+        Fact { at: at(done.deepest_cut), ..fact("Deepest cut", quantity::metres(moved.deepest_cut_m)) },
         fact(
             "Fill",
-            format!("{} in {} cells", numbers::volume(moved.fill_m3), numbers::whole(moved.cells_filled)),
+            format!("{} in {} cells", quantity::volume(moved.fill_m3), quantity::whole(moved.cells_filled)),
         ),
-        Fact { at: at(done.highest_fill), ..fact("Highest fill", numbers::metres(moved.highest_fill_m)) },
+        Fact { at: at(done.highest_fill), ..fact("Highest fill", quantity::metres(moved.highest_fill_m)) },
         fact("Elevations before", range(done.range_before_m)),
         fact("Elevations after", range(done.range_after_m)),
-        fact("Sinks that stay open", numbers::whole(done.open as u64)),
+        fact("Sinks that stay open", quantity::whole(done.open as u64)),
     ];
     if let Some((below, all)) = done.beds {
         let share = below as f64 / all.max(1) as f64 * 100.0;
         out.push(fact(
             "Burned beds below both banks",
-            format!("{} % of {} cells", numbers::real(share, 3), numbers::whole(all)),
+            format!("{} % of {} cells", quantity::real(share, 3), quantity::whole(all)),
         ));
     }
     out
@@ -150,13 +152,13 @@ pub fn histogram(done: &ConditionedFacts) -> Option<String> {
             i as f64 * wide + 0.5,
             60.0 - height,
             wide - 1.0,
-            numbers::whole(cells)
+            quantity::whole(cells)
         );
     }
     let zero = if high > low { (-low / (high - low) * 340.0).clamp(0.0, 340.0) } else { 0.0 };
     Some(format!(
         r#"<svg class="histogram" viewBox="0 0 340 78" role="img" aria-label="Cells by change of elevation"><line class="zero" x1="{zero:.1}" x2="{zero:.1}" y1="0" y2="62"/>{bars}<text x="0" y="75">{}</text><text x="340" y="75" text-anchor="end">{}</text></svg><p class="hint">Cells by change of elevation; heights by the logarithm of their number.</p>"#,
-        numbers::metres(low),
-        numbers::metres(high)
+        quantity::metres(low),
+        quantity::metres(high)
     ))
 }

@@ -7,7 +7,7 @@ use bothros_workflow::Facts;
 use crate::App;
 use crate::http::error::Result;
 use crate::shell::desk::{Busy, busy};
-use crate::ui::{numbers, page};
+use crate::ui::{page, quantity};
 
 #[derive(Template)]
 #[template(path = "stages/handover/desk.html")]
@@ -33,7 +33,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         ready: facts.network.is_some(),
         active,
         busy,
-        file: file.map(|f| (f.name, numbers::bytes(f.bytes))),
+        file: file.map(|f| (f.name, quantity::bytes(f.bytes))),
         fresh,
         contents: bothros_workflow::package_contents(&facts, has_points),
         has_points,

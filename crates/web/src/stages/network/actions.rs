@@ -5,17 +5,23 @@ use axum::response::Response;
 use bothros_core::calibration::Side;
 use bothros_core::network::Edit;
 use bothros_core::{Area, Threshold};
+use bothros_products::Quantity;
 use bothros_workflow::{Facts, StreamEdit, Verdict, tolerance_m};
 use serde::Deserialize;
 
 use crate::App;
 use crate::http::changed::changed;
 use crate::http::error::{Result, WebError};
-use crate::http::form::{Coordinate, Form, are_coordinates, number_within};
+use crate::http::form::{Coordinate, Form, are_coordinates};
+use crate::ui::form::{Number, choice};
 
 const THRESHOLD: &str = "threshold-changed";
 const TRIALS: &str = "trials-changed";
 const SHORTFALLS: &str = "shortfalls-changed";
+/// Within which modelled and mapped streams agree.
+const TOLERANCE: Number = Number::new("the tolerance", Quantity::Length, 0.0, 100_000.0);
+/// The threshold inside an area, typed in hectares or acres.
+const WITHIN: Number = Number::new("the threshold", Quantity::SmallArea, 0.0, 1e13);
 
 #[derive(Deserialize)]
 pub struct Tolerance {
@@ -27,12 +33,7 @@ pub async fn tolerance(
     Path(study): Path<i64>,
     Form(form): Form<Tolerance>,
 ) -> Result<Response> {
-    bothros_workflow::set_tolerance(
-        &app.store,
-        study,
-        number_within(&form.tolerance, "the tolerance", 0.0..=100_000.0, "m")?,
-    )
-    .await?;
+    bothros_workflow::set_tolerance(&app.store, study, TOLERANCE.read(&form.tolerance)?).await?;
     Ok(changed(THRESHOLD))
 }
 
@@ -52,12 +53,8 @@ pub async fn mark(
     Path(study): Path<i64>,
     Form(form): Form<Mark>,
 ) -> Result<Response> {
-    let said = match form.verdict.as_str() {
-        "accepted" => Some((Verdict::Accepted, form.remark.trim().to_owned())),
-        "to_mend" => Some((Verdict::ToMend, form.remark.trim().to_owned())),
-        "" => None,
-        other => return Err(WebError::refused(format!("“{other}” is no verdict"))),
-    };
+    let verdicts = [("", None), ("accepted", Some(Verdict::Accepted)), ("to_mend", Some(Verdict::ToMend))];
+    let said = choice("the verdict", &form.verdict, &verdicts)?.map(|v| (v, form.remark.trim().to_owned()));
     bothros_workflow::mark_shortfall(&app.store, study, form.side, &[[form.x.0, form.y.0]], said).await?;
     Ok(changed(SHORTFALLS))
 }
@@ -131,9 +128,9 @@ pub struct EditForm {
     /// corners or one place, as JSON
     #[serde(default)]
     line: String,
-    /// threshold inside an area, hectares
+    /// threshold inside an area, hectares or acres
     #[serde(default)]
-    hectares: String,
+    area: String,
     #[serde(default)]
     reason: String,
     /// number of an edit to take back
@@ -158,8 +155,7 @@ pub async fn edit(
                 "prune" => Edit::Prune { at: first, area: None },
                 "head" => Edit::Head { at: first },
                 "within" => {
-                    let area =
-                        Area::m2(number_within(&form.hectares, "the threshold", 0.0..=1e9, "ha")? * 1e4);
+                    let area = Area::m2(WITHIN.read(&form.area)?);
                     Edit::Within { ring: points, area }
                 }
                 other => return Err(WebError::refused(format!("there is no edit called “{other}”"))),

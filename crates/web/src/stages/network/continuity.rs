@@ -8,8 +8,8 @@ use bothros_core::network::{Ending, Piece, pieces};
 use crate::App;
 use crate::http::error::Result;
 use crate::stages::network::actions::threshold_of;
-use crate::ui::numbers;
 use crate::ui::page;
+use crate::ui::quantity;
 
 #[derive(Template)]
 #[template(path = "stages/network/continuity.html")]
@@ -35,18 +35,18 @@ pub async fn continuity_part(State(app): State<App>, Path(study): Path<i64>) -> 
         (of(Ending::Border).count(), of(Ending::NoElevation).count(), of(Ending::Sink).count());
     let mut parts = Vec::new();
     if border > 0 {
-        parts.push(format!("{} leave at the border of the DEM", numbers::whole(border as u64)));
+        parts.push(format!("{} leave at the border of the DEM", quantity::whole(border as u64)));
     }
     if rim > 0 {
-        parts.push(format!("{} end where there is no elevation", numbers::whole(rim as u64)));
+        parts.push(format!("{} end where there is no elevation", quantity::whole(rim as u64)));
     }
     if sinks > 0 {
-        parts.push(format!("{} end in sinks that stay open", numbers::whole(sinks as u64)));
+        parts.push(format!("{} end in sinks that stay open", quantity::whole(sinks as u64)));
     }
     let told = match found.len() {
         0 => None,
         1 => Some("The network hangs together: all of it leaves at one outlet.".into()),
-        n => Some(format!("The network is in {} pieces: {}.", numbers::whole(n as u64), parts.join(", "))),
+        n => Some(format!("The network is in {} pieces: {}.", quantity::whole(n as u64), parts.join(", "))),
     };
     let why = |p: &Piece| match p.ending {
         Ending::Border => "leaves at the border",
@@ -57,9 +57,9 @@ pub async fn continuity_part(State(app): State<App>, Path(study): Path<i64>) -> 
     };
     let row = |p: &Piece| {
         let (x, y) = grids.frame.centre(p.outlet);
-        (format!("{} of stream {}", numbers::length(p.length_m), why(p)), x, y)
+        (format!("{} of stream {}", quantity::length(p.length_m), why(p)), x, y)
     };
     let broken = of(Ending::Sink).chain(of(Ending::NoElevation)).take(PIECES_LISTED).map(row).collect();
     let ways = app.grids.ways(&app.store, &facts, threshold_of(&facts)?).await?;
-    page(&Part { told, way: ways.mean_m.map(numbers::length), broken })
+    page(&Part { told, way: ways.mean_m.map(quantity::length), broken })
 }

@@ -3,13 +3,15 @@
 use askama::Template;
 use axum::response::Response;
 use bothros_core::Threshold;
+use bothros_products::{Quantity, Units};
 use bothros_workflow::{Facts, StreamEdit};
 
 use super::starting_points::{Start, starting_points};
+use super::threshold::AREA_UNITS;
 use crate::App;
 use crate::http::error::Result;
 use crate::shell::desk::{Fact, fact};
-use crate::ui::{numbers, page};
+use crate::ui::{page, quantity};
 
 #[derive(Template)]
 #[template(path = "stages/network/desk.html")]
@@ -18,7 +20,10 @@ struct Network {
     done: bool,
     facts: Vec<Fact>,
     cells: u32,
-    area_km2: String,
+    /// the threshold in the first of the units that it can be typed in
+    area_typed: String,
+    /// units of area: name in forms, symbol
+    units: Vec<(&'static str, &'static str)>,
     largest: u32,
     largest_text: String,
     cell_m2: f64,
@@ -38,7 +43,8 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
             done: false,
             facts: vec![],
             cells: 1,
-            area_km2: String::new(),
+            area_typed: String::new(),
+            units: vec![],
             largest: 1,
             largest_text: String::new(),
             cell_m2: 1.0,
@@ -52,10 +58,10 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
     };
     let frame = &terrain.frame;
     let list = vec![
-        fact("Reaches", numbers::whole(n.reaches as u64)),
-        fact("Headwaters", numbers::whole(n.headwaters as u64)),
-        fact("Length", numbers::length(n.length_m)),
-        fact("Drainage density", format!("{} km/km²", numbers::real(n.density_km, 3))),
+        fact("Reaches", quantity::whole(n.reaches as u64)),
+        fact("Headwaters", quantity::whole(n.headwaters as u64)),
+        fact("Length", quantity::length(n.length_m)),
+        fact("Drainage density", quantity::density(n.density_km)),
         fact("Highest order (Strahler)", n.highest_order.to_string()),
     ];
     let threshold = n.threshold;
@@ -68,9 +74,13 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         done: true,
         facts: list,
         cells: threshold.as_cells(),
-        area_km2: format!("{}", (threshold.as_area(frame).as_km2() * 1e6).round() / 1e6),
+        area_typed: {
+            let unit = Quantity::Area.typed(quantity::units());
+            format!("{}", (unit.of(threshold.as_area(frame).as_km2()) * 1e6).round() / 1e6)
+        },
+        units: units_of_area(),
         largest: routing.largest_cells,
-        largest_text: numbers::area(Threshold::cells(routing.largest_cells).as_area(frame).as_m2()),
+        largest_text: quantity::area(Threshold::cells(routing.largest_cells).as_area(frame).as_m2()),
         cell_m2: frame.cell_area().as_m2(),
         starts: starting_points(frame, routing.largest_cells),
         edits: facts.settings.edits.iter().zip(applied).map(edit).collect(),
@@ -78,6 +88,12 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         high: routing.log_percentiles.1,
         top: (routing.largest_cells as f64).log10(),
     })
+}
+
+/// The units that a threshold can be typed in on this page.
+fn units_of_area() -> Vec<(&'static str, &'static str)> {
+    let first = if quantity::units() == Units::Metric { 0 } else { 3 };
+    AREA_UNITS[first..first + 3].iter().map(|u| (u.0, u.1)).collect()
 }
 
 fn edit((of, applies): (&StreamEdit, bool)) -> (String, f64, f64, bool) {

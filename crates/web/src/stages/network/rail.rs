@@ -1,7 +1,7 @@
 //! Where the stage stands.
 
 use crate::shell::rail::{StageState, Standing};
-use crate::ui::numbers;
+use crate::ui::quantity;
 
 /// State and fact for the rail.
 pub fn standing(study: &Standing<'_>) -> (StageState, String) {
@@ -10,8 +10,8 @@ pub fn standing(study: &Standing<'_>) -> (StageState, String) {
             if study.stale { StageState::Out } else { StageState::Done },
             format!(
                 "{}, {} reaches",
-                numbers::area(n.threshold.as_area(&t.frame).as_m2()),
-                numbers::whole(n.reaches as u64)
+                quantity::area(n.threshold.as_area(&t.frame).as_m2()),
+                quantity::whole(n.reaches as u64)
             ),
         ),
         _ => (StageState::None, "needs routed flow".into()),

@@ -9,10 +9,10 @@ use serde::Deserialize;
 
 use crate::App;
 use crate::http::error::{Result, WebError};
-use crate::http::form::number;
 use crate::stages::network::actions::threshold_of;
-use crate::ui::numbers;
+use crate::ui::form::number;
 use crate::ui::page;
+use crate::ui::quantity;
 
 /// What is asked for.
 #[derive(Debug, Clone, Deserialize)]
@@ -166,11 +166,11 @@ fn row(reach: &Reach, network: &Network, frame: &Frame) -> Row {
         y,
         order: reach.strahler,
         magnitude: reach.shreve,
-        length: numbers::whole(reach.length_m.round() as u64),
+        length: quantity::whole(reach.length_m.round() as u64),
         drop: format!("{:.2}", reach.drop_m),
         slope: format!("{:.2}", reach.slope() * 100.0),
         sinuosity: format!("{:.2}", reach.sinuosity()),
-        area: numbers::real(reach.contributing.as_m2() / 1e4, 4),
+        area: quantity::real(reach.contributing.as_m2() / 1e4, 4),
         upstream: network.reaches.iter().filter(|r| r.downstream == Some(reach.id)).map(|r| r.id).collect(),
         downstream: reach.downstream,
     }
@@ -199,7 +199,7 @@ fn chart(totals: &[OrderTotals]) -> Option<String> {
         svg += &format!(
             "<line class=\"grid\" x1=\"40\" x2=\"320\" y1=\"{at:.1}\" y2=\"{at:.1}\"/><text x=\"36\" y=\"{:.1}\" text-anchor=\"end\">{}</text>",
             at + 3.5,
-            numbers::plain(10f64.powi(power))
+            quantity::plain(10f64.powi(power))
         );
     }
     for t in totals {
@@ -234,7 +234,7 @@ pub async fn reaches(
         asked.sort = "area".into();
     }
     let among = asked.test()?;
-    let part = bothros_workflow::blocking(move || {
+    let part = quantity::blocking(move || {
         let mut listed: Vec<&Reach> = network.reaches.iter().filter(|r| among(r)).collect();
         listed.sort_by(|a, b| {
             let by = value(a, &asked.sort).total_cmp(&value(b, &asked.sort));
@@ -258,12 +258,12 @@ pub async fn reaches(
         });
         let orders = totals.iter().map(|t| Order {
             order: t.order,
-            streams: numbers::whole(t.streams),
-            reaches: numbers::whole(t.reaches),
-            length: numbers::length(t.length_m),
-            mean: numbers::length(t.mean_length_m()),
-            drop: numbers::metres(t.mean_drop_m),
-            area: numbers::area(t.mean_area.as_m2()),
+            streams: quantity::whole(t.streams),
+            reaches: quantity::whole(t.reaches),
+            length: quantity::length(t.length_m),
+            mean: quantity::length(t.mean_length_m()),
+            drop: quantity::metres(t.mean_drop_m),
+            area: quantity::area(t.mean_area.as_m2()),
         });
         Ok(Part {
             study,
@@ -271,7 +271,7 @@ pub async fn reaches(
             bounded: BOUNDED,
             narrowed: asked.narrowed(),
             rows,
-            all: numbers::whole(all as u64),
+            all: quantity::whole(all as u64),
             from: if all == 0 { 0 } else { from + 1 },
             to,
             earlier: (from > 0).then(|| from.saturating_sub(SHOWN)),

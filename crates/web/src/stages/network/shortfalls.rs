@@ -9,8 +9,8 @@ use bothros_workflow::{Verdict, tolerance_m};
 use crate::App;
 use crate::http::error::Result;
 use crate::stages::network::actions::threshold_of;
-use crate::ui::numbers;
 use crate::ui::page;
+use crate::ui::quantity;
 
 /// One of the list.
 struct Row {
@@ -39,7 +39,7 @@ const SHOWN: usize = 120;
 
 /// Why a stretch is on one side only, in words.
 fn reason(shortfall: &Shortfall) -> String {
-    let gathers = numbers::area(shortfall.gathers.as_m2());
+    let gathers = quantity::area(shortfall.gathers.as_m2());
     match (shortfall.side, shortfall.reason) {
         (_, Some(Reason::Barrier)) => "A barrier stands near by: look at its crossing.".into(),
         (_, Some(Reason::Flat)) => "Over level or filled ground, where flow is drawn by rule.".into(),
@@ -73,7 +73,7 @@ pub async fn shortfalls_part(State(app): State<App>, Path(study): Path<i64>) -> 
     let found = app.calibration.comparison(&app.store, &app.grids, study, threshold, tolerance).await?;
     let unit_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.unit_m);
     let of = |side: Side| found.shortfalls.iter().filter(move |s| s.side == side);
-    let length = |side: Side| numbers::length(of(side).map(|s| s.length_m).sum());
+    let length = |side: Side| quantity::length(of(side).map(|s| s.length_m).sum());
     let marks = &facts.settings.shortfalls;
     let row = |s: &Shortfall| {
         let mark = marks.iter().find(|m| m.is_of(s.side, &s.line, unit_m));
@@ -82,7 +82,7 @@ pub async fn shortfalls_part(State(app): State<App>, Path(study): Path<i64>) -> 
             side: if s.side == Side::Extra { "extra" } else { "missed" },
             x,
             y,
-            length: numbers::length(s.length_m),
+            length: quantity::length(s.length_m),
             reason: reason(s),
             verdict: match mark.map(|m| m.verdict) {
                 Some(Verdict::Accepted) => "accepted",
@@ -107,13 +107,13 @@ pub async fn shortfalls_part(State(app): State<App>, Path(study): Path<i64>) -> 
             "{} modelled only, {} mapped only, in {} stretches longer than {}; {} of those listed are open.",
             length(Side::Extra),
             length(Side::Missed),
-            numbers::whole(all as u64),
-            numbers::length(2.0 * tolerance),
-            numbers::whole(open as u64)
+            quantity::whole(all as u64),
+            quantity::length(2.0 * tolerance),
+            quantity::whole(open as u64)
         ),
         none: rows.is_empty(),
         more: (all > SHOWN)
-            .then(|| format!("The {SHOWN} longest of {} are listed.", numbers::whole(all as u64))),
+            .then(|| format!("The {SHOWN} longest of {} are listed.", quantity::whole(all as u64))),
         rows,
         mapped,
     })

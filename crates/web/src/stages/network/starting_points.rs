@@ -2,7 +2,7 @@
 
 use bothros_core::{Area, Frame, Threshold};
 
-use crate::ui::numbers;
+use crate::ui::quantity;
 
 /// A threshold that people begin with, and why.
 pub(crate) struct Start {
@@ -26,8 +26,8 @@ pub(crate) fn starting_points(frame: &Frame, largest_cells: u32) -> Vec<Start> {
     ];
     let fits = all.into_iter().filter(|&(fits, .., cells)| fits && cells <= largest_cells);
     fits.map(|(_, name, why, cells)| {
-        let area = numbers::area(Threshold::cells(cells).as_area(frame).as_m2());
-        Start { name, why, cells, is: format!("{area}, {} cells", numbers::whole(cells)) }
+        let area = quantity::area(Threshold::cells(cells).as_area(frame).as_m2());
+        Start { name, why, cells, is: format!("{area}, {} cells", quantity::whole(cells)) }
     })
     .collect()
 }
@@ -45,9 +45,9 @@ mod tests {
     fn each_is_converted_for_the_cell_size() {
         // 4.5 km² are 5,000 cells of 30 m, and 1,000 cells 90 ha.
         let region = told(30.0, 1.0, 200_000);
-        assert_eq!(region[0], ("1 % of the largest", 2000, "1.800 km², 2\u{202F}000 cells".into()));
+        assert_eq!(region[0], ("1 % of the largest", 2000, "1.80 km², 2\u{202F}000 cells".into()));
         assert_eq!((region[1].1, region[1].2.as_str()), (1000, "90.0 ha, 1\u{202F}000 cells"));
-        assert_eq!(region[2], ("4.5 km²", 5000, "4.500 km², 5\u{202F}000 cells".into()));
+        assert_eq!(region[2], ("4.5 km²", 5000, "4.50 km², 5\u{202F}000 cells".into()));
         assert_eq!(region.len(), 3);
         let gully = told(1.0, 1.0, 50_000);
         let names: Vec<&str> = gully.iter().map(|s| s.0).collect();

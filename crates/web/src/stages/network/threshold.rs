@@ -9,7 +9,18 @@ use serde::Deserialize;
 use crate::App;
 use crate::http::changed::changed;
 use crate::http::error::{Result, WebError};
-use crate::http::form::{Form, number, number_within};
+use crate::http::form::Form;
+use crate::ui::form::{choice, number};
+
+/// Units that a threshold can be typed in: address, symbol, square metres; metric ones first.
+pub(crate) const AREA_UNITS: [(&str, &str, f64); 6] = [
+    ("km2", "km²", 1e6),
+    ("ha", "ha", 1e4),
+    ("m2", "m²", 1.0),
+    ("mi2", "mi²", 2_589_988.110_336),
+    ("acres", "acres", 4_046.856_422_4),
+    ("ft2", "ft²", 0.092_903_04),
+];
 
 #[derive(Deserialize)]
 pub struct NewThreshold {
@@ -35,16 +46,14 @@ pub async fn threshold(
             Threshold::cells(cells.round() as u32)
         }
         (None, Some(area)) => {
-            let area = number_within(area, "the threshold", -1e9..=1e9, "")?;
-            let area = match form.unit.as_str() {
-                "m2" => Area::m2(area),
-                "ha" => Area::m2(area * 1e4),
-                _ => Area::km2(area),
-            };
-            if area.as_m2() <= 0.0 {
-                return Err(WebError::refused("the threshold must be greater than 0"));
+            let unit = choice("the unit", &form.unit, &AREA_UNITS.map(|u| (u.0, u.2)))?;
+            let area = number(area, "the threshold")? * unit;
+            if area <= 0.0 || area > 1e15 {
+                return Err(WebError::refused(
+                    "the threshold must be greater than 0, and an area on the earth",
+                ));
             }
-            Threshold::from_area(area, &terrain.frame)
+            Threshold::from_area(Area::m2(area), &terrain.frame)
         }
         (None, None) => return Err(WebError::refused("give a threshold")),
     };

@@ -10,8 +10,8 @@ use super::evidence::in_words;
 use crate::App;
 use crate::http::error::{Result, WebError};
 use crate::http::security::Token;
-use crate::ui::numbers;
 use crate::ui::page;
+use crate::ui::quantity;
 
 /// A trial in words.
 struct Row {
@@ -42,20 +42,20 @@ impl Row {
         };
         Self {
             id: kept.trial.id,
-            threshold: numbers::area(f.threshold_m2),
-            dem: format!("{}, {}", f.dem, numbers::length(f.cell_m)),
+            threshold: quantity::area(f.threshold_m2),
+            dem: format!("{}, {}", f.dem, quantity::size(f.cell_m)),
             method: f.method.clone(),
             agreement: percent(&|s| s.agreement()),
             matched: percent(&|s| s.matched()),
             found: percent(&|s| s.found()),
-            away: f.scores.and_then(|s| s.away_m).map_or("–".into(), numbers::metres),
-            length: numbers::length(f.length_m),
-            density: numbers::real(f.density_km, 3),
-            headwaters: numbers::whole(f.headwaters as u64),
-            way: f.to_stream_m.map_or("–".into(), numbers::length),
+            away: f.scores.and_then(|s| s.away_m).map_or("–".into(), quantity::metres),
+            length: quantity::length(f.length_m),
+            density: quantity::density(f.density_km),
+            headwaters: quantity::whole(f.headwaters as u64),
+            way: f.to_stream_m.map_or("–".into(), quantity::length),
             width: f
                 .width_m
-                .map(|m| format!("{} ({} cells)", numbers::length(m), numbers::real(m / f.cell_m, 2))),
+                .map(|m| format!("{} ({} cells)", quantity::length(m), quantity::real(m / f.cell_m, 2))),
             name: kept.trial.name,
             remark: kept.trial.remark,
             why: kept.trial.justification,
@@ -81,7 +81,7 @@ pub async fn trials_part(State(app): State<App>, Path(study): Path<i64>) -> Resu
     tolerances.sort_by(f64::total_cmp);
     tolerances.dedup();
     let unlike = (tolerances.len() > 1).then(|| {
-        let each: Vec<String> = tolerances.iter().map(|&m| numbers::length(m)).collect();
+        let each: Vec<String> = tolerances.iter().map(|&m| quantity::length(m)).collect();
         format!(
             "These were scored at different tolerances ({}): their scores do not compare.",
             each.join(", ")
@@ -112,7 +112,7 @@ pub async fn justify(State(app): State<App>, Path((study, trial)): Path<(i64, i6
             let tolerance = kept.facts.tolerance_m;
             let found = app.calibration.evidence(&app.store, &app.grids, study, tolerance).await?;
             let chosen =
-                format!("A stream begins where {} have gathered.", numbers::area(kept.facts.threshold_m2));
+                format!("A stream begins where {} have gathered.", quantity::area(kept.facts.threshold_m2));
             format!("{chosen} {}", in_words(&facts, &found)?)
         }
         None => String::new(),
@@ -176,7 +176,7 @@ pub async fn compare(
         frames.push(Frame {
             address: format!("/studies/{study}/trials/{id}/lines"),
             title: t.trial.name.clone(),
-            facts: format!("{}, {}, {scores}", numbers::area(t.facts.threshold_m2), t.facts.dem),
+            facts: format!("{}, {}, {scores}", quantity::area(t.facts.threshold_m2), t.facts.dem),
         });
     }
     let rows =

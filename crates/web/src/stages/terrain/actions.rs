@@ -3,6 +3,7 @@
 use axum::extract::{Multipart, Path, State};
 use axum::response::Response;
 use bothros_formats::{Crs, CrsKind, Resampling, inspect};
+use bothros_products::Quantity;
 use bothros_store::{LayerRole, Shape};
 use bothros_workflow::{Alignment, Clip, Facts, NewStudy, Preparing, Provenance, blocking, layer_shapes};
 use serde::Deserialize;
@@ -10,8 +11,14 @@ use serde::Deserialize;
 use crate::App;
 use crate::http::changed::{STUDY, changed};
 use crate::http::error::{Result, WebError};
-use crate::http::form::{Form, are_coordinates, number_within};
+use crate::http::form::{Form, are_coordinates};
 use crate::http::upload::receive;
+use crate::ui::form::Number;
+
+/// The edge of a cell, in the unit of the CRS.
+const CELL_SIZE: Number = Number::new("the cell size", Quantity::Coordinate, 0.0, 1e6).above();
+/// How far beyond a boundary a DEM reaches, metres.
+pub(crate) const MARGIN: Number = Number::new("the margin", Quantity::Length, 0.0, 1e6);
 
 /// How the DEM is to be prepared. What a form does not send stays as it was; with `full`, a box that is not
 /// ticked is off.
@@ -51,17 +58,10 @@ pub(crate) async fn chosen(app: &App, facts: &Facts, form: PrepareForm) -> Resul
         how.crs = Some(crs);
     }
     if let Some(size) = form.cell_size.filter(|s| !s.trim().is_empty()) {
-        let size = number_within(&size, "the cell size", 0.0..=1e6, "units of the CRS")?;
-        if size <= 0.0 {
-            return Err(WebError::refused("the cell size must be greater than 0"));
-        }
-        how.cell_size = Some(size);
+        how.cell_size = Some(CELL_SIZE.read(&size)?);
     }
     how.resampling = form.resampling.unwrap_or(how.resampling);
-    let margin_m = match form.margin_m.filter(|m| !m.trim().is_empty()) {
-        Some(margin) => number_within(&margin, "the margin", 0.0..=1e6, "m")?,
-        None => 0.0,
-    };
+    let margin_m = MARGIN.read_optional(&form.margin_m.unwrap_or_default())?.unwrap_or(0.0);
     match form.clip.as_deref() {
         None | Some("keep") => {
             if let Some(clip) = how.clip.as_mut().filter(|_| full) {

@@ -13,9 +13,10 @@ use serde_json::{Value, json};
 use crate::App;
 use crate::http::changed::{STUDY, changed};
 use crate::http::error::{Result, WebError};
-use crate::http::form::{Form, NAME, check, number_within};
+use crate::http::form::{Form, NAME, check};
 use crate::http::upload::receive_layer;
-use crate::ui::{numbers, page};
+use crate::stages::terrain::actions::MARGIN;
+use crate::ui::{page, quantity};
 
 fn archive(app: &App) -> Result<&str> {
     app.options
@@ -52,7 +53,7 @@ pub async fn boundary(State(app): State<App>, form: Multipart) -> Result<Json<Bo
         return Err(WebError::refused(format!(
             "{} has more than {} corners: choose a simpler outline, or only the polygons that matter",
             received.file,
-            numbers::whole(MOST_CORNERS as u64)
+            quantity::whole(MOST_CORNERS as u64)
         )));
     }
     let name = received.file.rsplit_once('.').map_or(received.file.as_str(), |(stem, _)| stem).to_owned();
@@ -104,8 +105,8 @@ fn told(fetch: &Fetch, plan: &FetchPlan) -> String {
         match plan.cells {
             Some(cells) => format!(
                 ": about {} cells, {} at most to fetch",
-                numbers::whole(cells.round() as u64),
-                numbers::bytes(cells as u64 * 4)
+                quantity::whole(cells.round() as u64),
+                quantity::bytes(cells as u64 * 4)
             ),
             None => String::new(),
         }
@@ -165,10 +166,7 @@ pub async fn candidate(
     Form(form): Form<Another>,
 ) -> Result<Response> {
     let collection = collection(&app, &form.collection).await?;
-    let margin_m = match form.margin_m.trim() {
-        "" => 0.0,
-        text => number_within(text, "the margin", 0.0..=1e6, "m")?,
-    };
+    let margin_m = MARGIN.read_optional(&form.margin_m)?.unwrap_or(0.0);
     bothros_workflow::fetch_candidate(&app.store, study, archive(&app)?, collection, margin_m).await?;
     Ok(changed(STUDY))
 }
@@ -194,7 +192,7 @@ pub async fn archive_sets(State(app): State<App>, Path(study): Path<i64>) -> Res
     match archive.collections().await {
         Ok(all) => {
             let title = |c: bothros_archive::Collection| match c.resolution_m {
-                Some(m) => (c.id, format!("{}, {} m", c.title, numbers::plain(m))),
+                Some(m) => (c.id, format!("{}, {}", c.title, quantity::size(m))),
                 None => (c.id, c.title),
             };
             sets.sets = all.into_iter().map(title).collect();

@@ -5,6 +5,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use bothros_formats::{Crs, CrsEntry, plan_warp, search_crs, utm_zone};
+use bothros_products::Quantity;
 use bothros_store::{JobKind, LayerRole};
 use bothros_workflow::{Action, Facts, Fetch, Finding, PicturePlace, Preparing, Severity, findings};
 use serde::Deserialize;
@@ -16,8 +17,8 @@ use crate::http::form::Form;
 use crate::map::layer_rows::{LayerRow, layer_rows, roles};
 use crate::shell::desk::{Busy, Fact, busy, fact};
 use crate::stages::terrain::actions::{PrepareForm, chosen};
-use crate::ui::numbers;
 use crate::ui::page;
+use crate::ui::quantity;
 
 /// A file of the DEM.
 struct FileRow {
@@ -66,9 +67,9 @@ fn backdrop_row(backdrop: bothros_store::Backdrop) -> Result<BackdropRow> {
             None => ", not placed yet".to_owned(),
             Some(p) if p.points.len() == 3 => ", placed by 3 points".to_owned(),
             Some(p) if !p.points.is_empty() => format!(
-                ", placed by {} points within {} m",
+                ", placed by {} points within {}",
                 p.points.len(),
-                numbers::real(p.rms.unwrap_or_default(), 2)
+                quantity::length(p.rms.unwrap_or_default())
             ),
             Some(_) => String::new(),
         }
@@ -126,21 +127,21 @@ fn source_facts(facts: &Facts) -> Vec<Fact> {
     if let Some(source) = &facts.source {
         out.push(fact(
             "File",
-            format!("{} ({}, {})", source.title(), source.info.format, numbers::bytes(source.bytes)),
+            format!("{} ({}, {})", source.title(), source.info.format, quantity::bytes(source.bytes)),
         ));
         let crs = source.crs.as_ref().map_or("unknown".into(), Crs::label);
         out.push(fact("CRS", if source.crs_chosen { format!("{crs} (chosen by hand)") } else { crs }));
         if facts.terrain.as_ref().is_none_or(|t| t.prepared != Preparing::default()) {
             let [_, width, _, _, _, height] = source.info.geo_transform;
-            let unit = source.crs.as_ref().map_or("units", |c| numbers::unit(&c.unit));
+            let unit = source.crs.as_ref().map_or("units", |c| quantity::unit(&c.unit));
             out.push(fact(
                 "Cells of the file",
                 format!(
                     "{} × {} of {} × {} {unit}",
-                    numbers::whole(source.info.cols as u64),
-                    numbers::whole(source.info.rows as u64),
-                    numbers::plain(width.abs()),
-                    numbers::plain(height.abs())
+                    quantity::whole(source.info.cols as u64),
+                    quantity::whole(source.info.rows as u64),
+                    quantity::plain(width.abs()),
+                    quantity::plain(height.abs())
                 ),
             ));
         }
@@ -168,15 +169,15 @@ fn source_facts(facts: &Facts) -> Vec<Fact> {
             "Grid",
             format!(
                 "{} × {} cells of {} {}",
-                numbers::whole(frame.cols as u64),
-                numbers::whole(frame.rows as u64),
-                numbers::plain(frame.cell_size),
-                numbers::unit(&terrain.crs.unit)
+                quantity::whole(frame.cols as u64),
+                quantity::whole(frame.rows as u64),
+                quantity::plain(frame.cell_size),
+                quantity::unit(&terrain.crs.unit)
             ),
         ));
         let [west, south, east, north] = frame.extent();
         out.push(fact("Extent", format!("E {west:.1} – {east:.1}, N {south:.1} – {north:.1}")));
-        out.push(fact("Footprint", numbers::area(frame.area_of(terrain.summary.cells).as_m2())));
+        out.push(fact("Footprint", quantity::area(frame.area_of(terrain.summary.cells).as_m2())));
     }
     let summary =
         facts.terrain.as_ref().map(|t| &t.summary).or(facts.source.as_ref().and_then(|s| s.summary.as_ref()));
@@ -185,9 +186,9 @@ fn source_facts(facts: &Facts) -> Vec<Fact> {
             "Elevations",
             format!(
                 "{} to {}, mean {}",
-                numbers::metres(s.lowest_m),
-                numbers::metres(s.highest_m),
-                numbers::metres(s.mean_m)
+                quantity::metres(s.lowest_m),
+                quantity::metres(s.highest_m),
+                quantity::metres(s.mean_m)
             ),
         ));
         let share = s.nodata_cells as f64 / (s.cells + s.nodata_cells) as f64 * 100.0;
@@ -198,9 +199,9 @@ fn source_facts(facts: &Facts) -> Vec<Fact> {
             } else {
                 format!(
                     "{} cells ({} %), {} in voids",
-                    numbers::whole(s.nodata_cells),
-                    numbers::real(share, 2),
-                    numbers::whole(s.void_cells)
+                    quantity::whole(s.nodata_cells),
+                    quantity::real(share, 2),
+                    quantity::whole(s.void_cells)
                 )
             },
         ));
@@ -223,13 +224,13 @@ fn file_rows(facts: &Facts) -> Vec<FileRow> {
         let [_, width, _, _, _, _] = info.geo_transform;
         let about = format!(
             "{} × {} cells of {} {}, {}, elevations in {}, {}",
-            numbers::whole(info.cols as u64),
-            numbers::whole(info.rows as u64),
-            numbers::plain(width.abs()),
-            crs.map_or("units", |c| numbers::unit(&c.unit)),
+            quantity::whole(info.cols as u64),
+            quantity::whole(info.rows as u64),
+            quantity::plain(width.abs()),
+            crs.map_or("units", |c| quantity::unit(&c.unit)),
             crs.map_or("CRS unknown".into(), Crs::label),
             unit.code(),
-            numbers::bytes(bytes)
+            quantity::bytes(bytes)
         );
         FileRow {
             place,
@@ -250,7 +251,11 @@ async fn candidate_rows(app: &App, study: i64) -> Result<Vec<CandidateRow>> {
         let frame: Option<bothros_core::Frame> =
             c.terrain.as_ref().and_then(|t| serde_json::from_value(t["frame"].clone()).ok());
         let size = frame.map_or("not prepared yet".into(), |f| {
-            format!("{} m, {} cells", numbers::plain(f.cell_m()), numbers::whole(f.cells() as u64))
+            format!(
+                "{}, {}",
+                quantity::size(f.cell_m()),
+                quantity::count(f.cells() as u64, "cell", "cells")
+            )
         });
         let reached = match (&c.network, &c.review) {
             (Some(_), _) => ", routed",
@@ -265,7 +270,7 @@ async fn candidate_rows(app: &App, study: i64) -> Result<Vec<CandidateRow>> {
 pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
     let study = facts.study;
     let (active, busy) = busy(app, study).await?;
-    let found = findings(&facts);
+    let found = findings(&facts, quantity::units());
     let source = facts.source.as_ref();
     let offer = source.and_then(|s| {
         let (lon, lat) = s.centre_wgs84()?;
@@ -283,11 +288,11 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         PrepareFields {
             crs: t.crs.epsg.map_or_else(|| t.crs.wkt.clone(), |code| format!("EPSG:{code}")),
             label: t.crs.label(),
-            cell_size: numbers::plain(t.frame.cell_size),
-            unit: numbers::unit(&t.crs.unit).to_owned(),
+            cell_size: quantity::plain(t.frame.cell_size),
+            unit: quantity::unit(&t.crs.unit).to_owned(),
             boundaries: layers.iter().filter(boundary).map(|l| (l.id, l.name.clone())).collect(),
             others: candidates.iter().map(|c| (c.id, c.name.clone())).collect(),
-            margin: numbers::plain(how.clip.as_ref().map_or(0.0, |c| c.margin_m)),
+            margin: quantity::typed(Quantity::Length, how.clip.as_ref().map_or(0.0, |c| c.margin_m)),
             how,
         }
     });
@@ -338,13 +343,13 @@ pub async fn prepare_plan(
     let frame = place.clipped();
     let [west, south, east, north] = frame.extent();
     let mut told = format!(
-        "{} × {} cells of {} m, {} × {} km, {} in memory; {}",
-        numbers::whole(frame.cols as u64),
-        numbers::whole(frame.rows as u64),
-        numbers::plain(frame.cell_m()),
-        numbers::real(frame.cols as f64 * frame.cell_m() / 1000.0, 3),
-        numbers::real(frame.rows as f64 * frame.cell_m() / 1000.0, 3),
-        numbers::bytes(frame.cells() as u64 * 4),
+        "{} × {} cells of {}, {} × {}, {} in memory; {}",
+        quantity::whole(frame.cols as u64),
+        quantity::whole(frame.rows as u64),
+        quantity::size(frame.cell_m()),
+        quantity::length(frame.cols as f64 * frame.cell_m()),
+        quantity::length(frame.rows as f64 * frame.cell_m()),
+        quantity::bytes(frame.cells() as u64 * 4),
         match place.warped {
             true => format!("values found anew between cells ({})", how.resampling.code()),
             false => "values stay as they are".into(),
@@ -375,8 +380,8 @@ fn offer(facts: &Facts, to: &Crs) -> Result<Offer> {
         crs: to.epsg.map_or_else(|| to.wkt.clone(), |code| format!("EPSG:{code}")),
         label: to.label(),
         cell_size: format!("{}", plan.sensible_cell_size),
-        native: numbers::real(plan.native_cell_size, 4),
-        unit: numbers::unit(&to.unit).to_owned(),
+        native: quantity::real(plan.native_cell_size, 4),
+        unit: quantity::unit(&to.unit).to_owned(),
     })
 }
 
@@ -451,10 +456,10 @@ impl Terrain {
     fn asked(&self) -> String {
         self.fetching.as_ref().map_or(String::new(), |f| {
             format!(
-                "{} around {}, margin {} m",
+                "{} around {}, margin {}",
                 f.collection.title,
                 f.boundary.name,
-                numbers::plain(f.margin_m)
+                quantity::size(f.margin_m)
             )
         })
     }

@@ -4,7 +4,7 @@ use bothros_store::JobKind::{Fetch, Import, Prepare};
 use bothros_workflow::{Severity, findings};
 
 use crate::shell::rail::{StageState, Standing};
-use crate::ui::numbers;
+use crate::ui::quantity;
 
 /// State and fact for the rail.
 pub fn standing(study: &Standing<'_>) -> (StageState, String) {
@@ -16,12 +16,15 @@ pub fn standing(study: &Standing<'_>) -> (StageState, String) {
             format!(
                 "{} {}, {} cells",
                 t.frame.cell_size,
-                numbers::unit(&t.crs.unit),
-                numbers::whole(t.summary.cells)
+                quantity::unit(&t.crs.unit),
+                quantity::whole(t.summary.cells)
             ),
         ),
         (None, Some(s)) if s.summary.is_some() || s.band.is_none() => {
-            let open = findings(facts).iter().filter(|f| f.severity == Severity::Blocking).count();
+            let open = findings(facts, quantity::units())
+                .iter()
+                .filter(|f| f.severity == Severity::Blocking)
+                .count();
             (StageState::Attention, format!("{open} to settle"))
         }
         _ if study.failed(&[Fetch, Import, Prepare]) => (StageState::Attention, "could not be read".into()),

@@ -4,6 +4,7 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::Threshold;
+use bothros_products::Quantity;
 use bothros_workflow::{Evidence, Facts, tolerance_m};
 
 mod slopes;
@@ -15,8 +16,8 @@ use words::{Ground, against, area, minus, suggestions, verdict};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
-use crate::ui::numbers;
 use crate::ui::page;
+use crate::ui::quantity;
 
 /// What the chart and its text show.
 struct Shown {
@@ -90,7 +91,7 @@ fn shown(facts: &Facts, e: &Evidence) -> Result<Shown> {
     let powers = area_m2(low as f64).log10().ceil() as i32..=area_m2(high as f64).log10().floor() as i32;
     let marks = powers.map(|p| {
         let m2 = 10f64.powi(p);
-        (place(m2 / frame.cell_area().as_m2(), low as f64, high as f64), numbers::area(m2))
+        (place(m2 / frame.cell_area().as_m2(), low as f64, high as f64), quantity::area(m2))
     });
     // A label at the very edge would be cut off.
     let marks = marks.filter(|(x, _)| *x < PLOT[1] - 14.0);
@@ -100,7 +101,7 @@ fn shown(facts: &Facts, e: &Evidence) -> Result<Shown> {
         let test = (*test)?;
         Some((
             area(*t, frame),
-            format!("{}, {}", numbers::whole(test.streams.0), numbers::whole(test.streams.1)),
+            format!("{}, {}", quantity::whole(test.streams.0), quantity::whole(test.streams.1)),
             format!("{:.1}, {:.1}", test.mean_m.0, test.mean_m.1),
             minus(test.t),
         ))
@@ -121,14 +122,14 @@ fn shown(facts: &Facts, e: &Evidence) -> Result<Shown> {
         let known: Option<Vec<f64>> = e.scores.iter().map(|s| s.away_m).collect();
         let away = known.map(|away| {
             let far = away.iter().copied().fold(0.0, f64::max);
-            (over(away, far), numbers::length(far))
+            (over(away, far), quantity::length(far))
         });
         Beside {
             density: over(densities, top),
             mapped_density: mapped.map(|m| 70.0 - 60.0 * m / top),
-            top: format!("{} km/km²", numbers::real(top, 2)),
+            top: quantity::density(top),
             heads: over(heads, most),
-            most: numbers::whole(10u64.pow(most as u32)),
+            most: quantity::whole(10u64.pow(most as u32)),
             away,
         }
     });
@@ -139,7 +140,7 @@ fn shown(facts: &Facts, e: &Evidence) -> Result<Shown> {
         low,
         high,
         said: format!("Agreement over thresholds. {verdict}"),
-        tolerance: numbers::plain(e.tolerance_m),
+        tolerance: quantity::typed(Quantity::Length, e.tolerance_m),
         lines: [0.0, 0.25, 0.5, 0.75, 1.0].map(|s| (height(s), format!("{:.0} %", s * 100.0))).into(),
         marks: marks.collect(),
         range: e.by_agreement().map(|s| (at(s.range.0), (at(s.range.1) - at(s.range.0)).max(1.0))),

@@ -3,7 +3,7 @@
 use bothros_core::Frame;
 use bothros_workflow::Evidence;
 
-use crate::ui::numbers;
+use crate::ui::quantity;
 
 /// Slope against contributing area, both by their logarithms, with the two lines that meet.
 pub(crate) fn slope_chart(e: &Evidence, frame: &Frame) -> Option<String> {
@@ -22,7 +22,7 @@ pub(crate) fn slope_chart(e: &Evidence, frame: &Frame) -> Option<String> {
         svg += &format!(
             "<line class=\"grid\" x1=\"40\" x2=\"330\" y1=\"{at:.1}\" y2=\"{at:.1}\"/><text x=\"36\" y=\"{:.1}\" text-anchor=\"end\">{}</text>",
             at + 3.5,
-            numbers::plain(10f64.powi(power))
+            quantity::plain(10f64.powi(power))
         );
     }
     let cell = frame.cell_area().as_m2().log10();
@@ -30,7 +30,7 @@ pub(crate) fn slope_chart(e: &Evidence, frame: &Frame) -> Option<String> {
         let at = x(power as f64 - cell);
         svg += &format!(
             "<line class=\"grid\" x1=\"{at:.1}\" x2=\"{at:.1}\" y1=\"10\" y2=\"130\"/><text x=\"{at:.1}\" y=\"143\" text-anchor=\"middle\">{}</text>",
-            numbers::area(10f64.powi(power))
+            quantity::area(10f64.powi(power))
         );
     }
     for (log, slope) in &points {
@@ -84,7 +84,7 @@ mod tests {
         assert!(
             svg.contains(">100 m²</text>")
                 && svg.contains(">1.00 ha</text>")
-                && svg.contains(">1.000 km²</text>")
+                && svg.contains(">1.00 km²</text>")
         );
     }
 

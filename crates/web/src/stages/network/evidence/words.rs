@@ -4,10 +4,10 @@ use bothros_core::{Frame, Threshold};
 use bothros_workflow::{Evidence, Facts};
 
 use crate::http::error::{Result, WebError};
-use crate::ui::numbers;
+use crate::ui::quantity;
 
 pub(crate) fn area(threshold: Threshold, frame: &Frame) -> String {
-    numbers::area(threshold.as_area(frame).as_m2())
+    quantity::area(threshold.as_area(frame).as_m2())
 }
 
 /// A range of thresholds, in words.
@@ -37,8 +37,8 @@ pub(crate) fn suggestions(e: &Evidence, frame: &Frame) -> Vec<(String, Option<u3
         let density = e.scores.first().map_or(0.0, |s| s.mapped_m / 1000.0 / e.footprint_km2);
         out.push((
             format!(
-                "The density of the mapped streams, {} km/km², is met at {}.",
-                numbers::real(density, 3),
+                "The density of the mapped streams, {}, is met at {}.",
+                quantity::density(density),
                 area(dense, frame)
             ),
             Some(dense.as_cells()),
@@ -175,7 +175,10 @@ pub(crate) fn against(ground: Ground, e: &Evidence) -> Vec<String> {
         ));
     }
     if let Some(step) = ground.step_m {
-        out.push(format!("Elevations come in steps of {step} m: small drops are rounded away."));
+        out.push(format!(
+            "Elevations come in steps of {}: small drops are rounded away.",
+            quantity::size(step)
+        ));
     }
     if let Some(best) = e.by_agreement()
         && let Some(score) = e.scores.iter().find(|s| s.threshold == best.best)
@@ -194,7 +197,7 @@ pub(crate) fn against(ground: Ground, e: &Evidence) -> Vec<String> {
             out.push(format!(
                 "The mapped streams are coarser than the network may be: where drops become constant, streams are {} times as dense \
                  as mapped ones. A map that leaves out headwaters calls for too high a threshold.",
-                numbers::real(form.modelled_m / form.mapped_m, 2)
+                quantity::real(form.modelled_m / form.mapped_m, 2)
             ));
         }
         if score.found() < 0.9 && e.scores.first().is_some_and(|s| s.found() < 0.95) {
