@@ -250,7 +250,10 @@ mod tests {
 
     #[test]
     fn heights_and_densities() {
-        assert_eq!((Units::Metric.size(4.0), Units::UsCustomary.size(4.0)), ("4 m".into(), "13.123 ft".into()));
+        assert_eq!(
+            (Units::Metric.size(4.0), Units::UsCustomary.size(4.0)),
+            ("4 m".into(), "13.123 ft".into())
+        );
         assert_eq!(Units::Metric.height(-1.004, 2), "−1.00 m");
         assert_eq!(Units::UsCustomary.height(3.048, 2), "10.00 ft");
         assert_eq!(Units::Metric.density(1.609), "1.61 km/km²");

@@ -196,7 +196,7 @@ async fn the_review_is_walked_by_keys() {
     until(driver, "document.getElementById('map').dataset.barriers === '1'").await;
     until(driver, "document.querySelector('[data-barrier-row]')").await;
     press(driver, "n").await;
-    until(driver, "document.querySelector('.barrier-card .profile .cut')").await;
+    until(driver, "document.querySelector('.barrier-card .chart .fill.clay')").await;
     accessible(driver, "the review").await;
     press(driver, "y").await;
     until(driver, "document.querySelector('#barriers').textContent.includes('breach')").await;
@@ -219,7 +219,7 @@ async fn the_review_is_walked_by_keys() {
     press(driver, Key::Enter).await;
     until(driver, "document.querySelector('.barrier-card')?.textContent.includes('drawn by hand')").await;
     press(driver, "u").await;
-    until(driver, "document.querySelector('.histogram') && bothrosMap.layers.change").await;
+    until(driver, "document.querySelector('[data-chart=cut_and_fill]') && bothrosMap.layers.change").await;
     accessible(driver, "cut and fill").await;
     let routing = site.store().study(study).await.unwrap().routing.unwrap();
     assert!(routing["conditioned"]["ground"]["cut_m3"].as_f64().unwrap() > 500.0);

@@ -72,7 +72,9 @@ async fn a_network_is_tried_chosen_and_handed_over() {
 
     let evidence = part(&site, study, "evidence").await;
     assert!(evidence.contains("Agreement with mapped streams is best"), "{evidence}");
-    assert!(evidence.contains("mean distance of modelled from mapped") && evidence.contains("slope-area"));
+    assert!(
+        evidence.contains("Mean distance of matched modelled streams") && evidence.contains("slope_area")
+    );
     // Figures of every threshold that can be dragged to; of one that was typed they are asked for alone.
     let told = site.json(&format!("/studies/{study}/figures")).await;
     let rows = told["figures"].as_array().unwrap();
@@ -317,10 +319,11 @@ async fn trials_are_compared_and_reaches_found_by_hand() {
     driver.goto(&format!("{}/studies/{study}/?stage=network", site.base)).await.unwrap();
     until(
         driver,
-        "document.querySelectorAll('[data-trial]').length === 2 && document.querySelector('.horton')",
+        "document.querySelectorAll('[data-trial]').length === 2 && document.querySelector('[data-chart=orders]')",
     )
     .await;
-    until(driver, "document.querySelector('.shortfalls') && document.querySelector('.evidence-chart')").await;
+    until(driver, "document.querySelector('.shortfalls') && document.querySelector('.evidence-chart svg')")
+        .await;
     accessible(driver, "network with trials").await;
     // What is not drawn is not fetched; what was fetched beyond the view serves when the view moves a little.
     let asked = |of: &str| {

@@ -1,6 +1,7 @@
 // The study page: stages, desk, map, log and keys held together. What a stage does is its own affair.
 import { ask, hearErrors, notice, send } from '../lib/common.js';
 import { hear, listenToServer } from '../lib/events.js';
+import { hearCharts } from '../lib/chart.js';
 import { takeSending } from '../lib/sending.js';
 import { LayerList } from '../map/layer_list.js';
 import { StudyMap } from '../map/map.js';
@@ -23,6 +24,7 @@ let mode = null;
 let finding = -1;
 
 hearErrors();
+hearCharts();
 map.onProblem = (text) => notice(text, true);
 const resize = () => queueMicrotask(() => map.map?.updateSize());
 document.addEventListener('alpine:init', () =>

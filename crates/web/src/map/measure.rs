@@ -12,7 +12,7 @@ use serde::Deserialize;
 use crate::App;
 use crate::http::error::{Result, WebError};
 use crate::http::form::are_coordinates;
-use crate::map::profile::profile_svg;
+use crate::map::profile::{Along as Ground, ground_along};
 use crate::stages::conditioning::actions::prepared;
 use crate::ui::{page, quantity};
 
@@ -84,8 +84,15 @@ struct Measured {
     profile: String,
     length: String,
     drop: Option<String>,
-    changed: bool,
 }
+
+/// How the ground along a measured line is shown.
+const GROUND: Ground = Ground {
+    name: "profile",
+    title: "Ground along the measured line",
+    ends: ("start", "end"),
+    grounds: ("as prepared", "conditioned"),
+};
 
 /// The ground along a line that was drawn to measure.
 fn answer(line: &[[f64; 2]], unit_m: f64, along: &Profile) -> Result<Response> {
@@ -93,10 +100,9 @@ fn answer(line: &[[f64; 2]], unit_m: f64, along: &Profile) -> Result<Response> {
         line.windows(2).map(|w| (w[1][0] - w[0][0]).hypot(w[1][1] - w[0][1])).sum::<f64>() * unit_m;
     let ends = along.before_m.first().copied().flatten().zip(along.before_m.last().copied().flatten());
     page(&Measured {
-        profile: profile_svg(along, "start", "end"),
+        profile: ground_along(along, &GROUND),
         length: quantity::length(length),
         drop: ends.map(|(a, b)| format!("{} to {}", quantity::metres(a), quantity::metres(b))),
-        changed: along.before_m != along.after_m,
     })
 }
 

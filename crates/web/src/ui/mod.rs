@@ -1,5 +1,6 @@
 //! What pages are made of.
 
+pub mod chart;
 pub mod form;
 pub mod quantity;
 

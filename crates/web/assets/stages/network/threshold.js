@@ -1,4 +1,5 @@
 // The threshold under the hand: slider, keys and chart move it; the network and its figures follow.
+import { moveMark, valueAt } from '../../lib/chart.js';
 import { ask, send } from '../../lib/common.js';
 import { area, density, whole } from '../../lib/units.js';
 
@@ -60,6 +61,7 @@ export class Threshold {
     const text = `${area(this.cells * Number(this.box.dataset.cellM2))} · ${whole(this.cells)} cells`;
     document.getElementById('threshold-text').textContent = text;
     this.slider.setAttribute('aria-valuetext', text);
+    this.markNow();
     this.figures();
   }
 
@@ -113,21 +115,25 @@ export class Threshold {
     this.waiting = setTimeout(() => this.keep(), 350);
   }
 
+  /** The mark of the threshold in all charts follows. */
+  markNow() {
+    const evidence = document.getElementById('evidence');
+    const chart = evidence?.querySelector('.evidence-chart');
+    if (!chart) return;
+    const area = this.cells / Number(chart.dataset.cellsPerM2);
+    for (const figure of evidence.querySelectorAll('figure.chart')) moveMark(figure, 'now', area);
+  }
+
   /** Dragging on the chart of evidence moves the threshold; letting go keeps it. */
   dragChart(e) {
-    const chart = e.target.closest?.('.evidence-chart');
+    const chart = e.target.closest?.('.evidence-chart svg') && e.target.closest('.evidence-chart');
     if (!chart || !this.box) return;
     e.preventDefault();
-    const [low, high] = [Number(chart.dataset.low), Number(chart.dataset.high)];
-    const now = this.desk.querySelectorAll('.evidence-chart .now, .beside-chart .now');
+    const figure = chart.querySelector('figure');
+    const perCell = 1 / Number(chart.dataset.cellsPerM2);
     const to = (at) => {
-      const box = chart.getBoundingClientRect();
-      const share = Math.min(1, Math.max(0, (((at.clientX - box.left) / box.width) * 340 - 34) / 300));
-      for (const line of now) {
-        line.setAttribute('x1', 34 + 300 * share);
-        line.setAttribute('x2', 34 + 300 * share);
-      }
-      this.show(this.near(low * (high / low) ** share));
+      const cells = valueAt(figure, at.clientX) / perCell;
+      this.show(this.near(Math.min(Number(chart.dataset.high), Math.max(Number(chart.dataset.low), cells))));
       this.map.live(this.cells);
     };
     to(e);

@@ -8,7 +8,7 @@ use bothros_workflow::{BarrierFacts, Decision, barrier_profile};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
-use crate::map::profile::profile_svg;
+use crate::map::profile::{Along, ground_along};
 use crate::ui::{page, quantity};
 
 pub fn decided(decision: Option<Decision>) -> &'static str {
@@ -55,6 +55,14 @@ fn reasons(b: &Barrier) -> Vec<String> {
     out
 }
 
+/// How the ground along a breach line is shown.
+const ACROSS: Along = Along {
+    name: "crossing",
+    title: "Ground along the breach line, before and after",
+    ends: ("upstream", "downstream"),
+    grounds: ("ground", "after breaching"),
+};
+
 #[derive(Template)]
 #[template(path = "stages/conditioning/barrier.html")]
 struct BarrierCard {
@@ -89,7 +97,7 @@ pub async fn barrier(State(app): State<App>, Path((study, id)): Path<(i64, i64)>
         decision: decided(known.decision),
         drawn: known.drawn,
         found: known.found,
-        profile: profile_svg(&along, "upstream", "downstream"),
+        profile: ground_along(&along, &ACROSS),
         cut: quantity::metres(deepest),
     })
 }

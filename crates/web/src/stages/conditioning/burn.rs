@@ -12,7 +12,7 @@ use serde::Deserialize;
 use super::actions::prepared;
 use crate::App;
 use crate::http::error::{Result, WebError};
-use crate::map::profile::profile_svg;
+use crate::map::profile::{Along, ground_along};
 use crate::ui::{page, quantity};
 
 /// Where a burned stream is looked at across.
@@ -48,6 +48,14 @@ pub async fn burn_section(
     answer(&section)
 }
 
+/// How the ground across a stream is shown.
+const ACROSS: Along = Along {
+    name: "burned_section",
+    title: "Ground across the mapped stream, as prepared and burned",
+    ends: ("left bank", "right bank"),
+    grounds: ("as prepared", "burned"),
+};
+
 #[derive(Template)]
 #[template(path = "stages/conditioning/burn_section.html")]
 struct BurnSection {
@@ -62,7 +70,7 @@ struct BurnSection {
 /// The ground across a stream that is to be burned in.
 fn answer(section: &Section) -> Result<Response> {
     page(&BurnSection {
-        profile: profile_svg(&section.profile, "left bank", "right bank"),
+        profile: ground_along(&section.profile, &ACROSS),
         below: section.below_banks_m.map(|m| quantity::metres(m.abs())),
         above: section.below_banks_m.is_some_and(|m| m <= 0.0),
         local: section.local,

@@ -3,9 +3,11 @@
 use bothros_core::Frame;
 use bothros_core::calibration::Side;
 use bothros_core::conditioning::{BreachLineOutcome, Remark, StreamFit};
+use bothros_products::Quantity;
 use bothros_workflow::{ConditionedFacts, ShortfallMark};
 
 use crate::shell::desk::{Fact, fact};
+use crate::ui::chart::{Axis, Chart, Place, Series, Shape, Tone, figure};
 use crate::ui::quantity;
 
 /// What is wrong with a mapped stream, and where.
@@ -137,28 +139,24 @@ pub fn results(done: &ConditionedFacts, frame: &Frame) -> Vec<Fact> {
     out
 }
 
-/// A small bar chart of how many cells changed by how much; heights by the logarithm.
+/// How many cells changed by how much, as a chart.
 pub fn histogram(done: &ConditionedFacts) -> Option<String> {
-    let most = *done.histogram.iter().max().filter(|m| **m > 0)? as f64;
-    let (low, high) = (-done.routing.deepest_cut_m, done.routing.highest_fill_m);
-    let wide = 340.0 / done.histogram.len() as f64;
-    let mut bars = String::new();
-    for (i, &cells) in done.histogram.iter().enumerate() {
-        let height = (cells as f64 + 1.0).ln() / (most + 1.0).ln() * 56.0;
-        let middle = low + (high - low) * (i as f64 + 0.5) / done.histogram.len() as f64;
-        let class = if middle < 0.0 { "cut" } else { "fill" };
-        bars += &format!(
-            r#"<rect class="{class}" x="{:.1}" y="{:.1}" width="{:.1}" height="{height:.1}"><title>{middle:+.2} m: {} cells</title></rect>"#,
-            i as f64 * wide + 0.5,
-            60.0 - height,
-            wide - 1.0,
-            quantity::whole(cells)
-        );
-    }
-    let zero = if high > low { (-low / (high - low) * 340.0).clamp(0.0, 340.0) } else { 0.0 };
-    Some(format!(
-        r#"<svg class="histogram" viewBox="0 0 340 78" role="img" aria-label="Cells by change of elevation"><line class="zero" x1="{zero:.1}" x2="{zero:.1}" y1="0" y2="62"/>{bars}<text x="0" y="75">{}</text><text x="340" y="75" text-anchor="end">{}</text></svg><p class="hint">Cells by change of elevation; heights by the logarithm of their number.</p>"#,
-        quantity::metres(low),
-        quantity::metres(high)
-    ))
+    done.histogram.iter().find(|cells| **cells > 0)?;
+    let (low, high) = (-done.routing.deepest_cut_m as f64, done.routing.highest_fill_m as f64);
+    let width = (high - low) / done.histogram.len() as f64;
+    let bars = |side: &dyn Fn(f64) -> bool| -> Vec<(f64, Option<f64>)> {
+        let all = done.histogram.iter().zip(0..).map(|(&cells, i)| (low + width * i as f64, cells));
+        let side = all.filter(|(from, _)| side(from + width / 2.0));
+        side.map(|(from, cells)| (from, (cells > 0).then_some(cells as f64))).collect()
+    };
+    let shape = Shape::Bars { width };
+    let chart =
+        Chart::new("cut_and_fill", "Cells by change of elevation; heights by the logarithm of their number")
+            .size(350.0, 130.0)
+            .x(Axis::of("change of elevation", Quantity::Depth, quantity::units()))
+            .y(Axis::plain("cells").logarithmic().from(0.5))
+            .series(Series::new("cut", Tone::Clay, shape.clone(), bars(&|middle| middle < 0.0)))
+            .series(Series::new("fill", Tone::Indigo, shape, bars(&|middle| middle >= 0.0)))
+            .mark("zero", "", Tone::Ink, Place::AtX(0.0));
+    figure(&chart)
 }

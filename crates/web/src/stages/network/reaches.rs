@@ -5,11 +5,13 @@ use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use bothros_core::network::{Network, OrderTotals, Reach, horton_ratios, totals_by_order};
 use bothros_core::{Cell, Frame};
+use bothros_products::Quantity;
 use serde::Deserialize;
 
 use crate::App;
 use crate::http::error::{Result, WebError};
 use crate::stages::network::actions::threshold_of;
+use crate::ui::chart::{Axis, Chart, Series, Shape, Tone, figure};
 use crate::ui::form::number;
 use crate::ui::page;
 use crate::ui::quantity;
@@ -176,48 +178,34 @@ fn row(reach: &Reach, network: &Network, frame: &Frame) -> Row {
     }
 }
 
-/// Number, mean length and mean area of streams by order, on logarithmic scales.
-fn chart(totals: &[OrderTotals]) -> Option<String> {
+/// Number, mean length and mean area of streams by order, on a logarithmic scale.
+fn chart(totals: &[OrderTotals]) -> Option<Chart> {
     if totals.len() < 2 {
         return None;
     }
-    let x = |order: u8| 40.0 + 280.0 * (order as f64 - 1.0) / (totals.len() as f64 - 1.0);
-    let series: [(&str, &str, Vec<f64>); 3] = [
-        ("streams", "number", totals.iter().map(|t| t.streams as f64).collect()),
-        ("lengths", "mean length, km", totals.iter().map(|t| t.mean_length_m() / 1000.0).collect()),
-        ("areas", "mean area, km²", totals.iter().map(|t| t.mean_area.as_km2()).collect()),
-    ];
-    let all = || series.iter().flat_map(|s| s.2.iter()).filter(|v| **v > 0.0).map(|v| v.log10());
-    let low = all().fold(f64::INFINITY, f64::min).floor();
-    let high = all().fold(f64::NEG_INFINITY, f64::max).ceil().max(low + 1.0);
-    let y = |v: f64| 140.0 - 128.0 * (v.log10() - low) / (high - low);
-    let mut svg = String::from(
-        "<svg class=\"horton\" viewBox=\"0 0 340 172\" role=\"img\" aria-label=\"Number, mean length and mean area of streams by order, on a logarithmic scale\">",
-    );
-    for power in low as i32..=high as i32 {
-        let at = y(10f64.powi(power));
-        svg += &format!(
-            "<line class=\"grid\" x1=\"40\" x2=\"320\" y1=\"{at:.1}\" y2=\"{at:.1}\"/><text x=\"36\" y=\"{:.1}\" text-anchor=\"end\">{}</text>",
-            at + 3.5,
-            quantity::plain(10f64.powi(power))
-        );
-    }
-    for t in totals {
-        svg += &format!("<text x=\"{:.1}\" y=\"155\" text-anchor=\"middle\">{}</text>", x(t.order), t.order);
-    }
-    svg += "<text x=\"180\" y=\"169\" text-anchor=\"middle\">order</text>";
-    for (class, name, values) in &series {
-        let points: Vec<(f64, f64)> =
-            totals.iter().zip(values).filter(|(_, v)| **v > 0.0).map(|(t, v)| (x(t.order), y(*v))).collect();
-        let line: Vec<String> = points.iter().map(|(x, y)| format!("{x:.1},{y:.1}")).collect();
-        svg +=
-            &format!("<g class=\"{class}\"><title>{name}</title><polyline points=\"{}\"/>", line.join(" "));
-        for (x, y) in points {
-            svg += &format!("<circle cx=\"{x:.1}\" cy=\"{y:.1}\" r=\"3\"/>");
-        }
-        svg += "</g>";
-    }
-    Some(svg + "</svg>")
+    let units = quantity::units();
+    let line = |of: &dyn Fn(&OrderTotals) -> f64| -> Vec<(f64, Option<f64>)> {
+        totals.iter().map(|t| (t.order as f64, Some(of(t)).filter(|v| *v > 0.0))).collect()
+    };
+    // Lengths and areas share one axis with numbers, each in the unit of its name.
+    let (length, area) = (Quantity::Perimeter.typed(units), Quantity::Area.typed(units));
+    let series = |name: String, tone, points| Series::new(name, tone, Shape::LineAndPoints, points);
+    let chart =
+        Chart::new("orders", "Number, mean length and mean area of streams by order, on a logarithmic scale")
+            .x(Axis::plain("order").whole())
+            .y(Axis::plain("").logarithmic())
+            .series(series("number of streams".into(), Tone::Water, line(&|t| t.streams as f64)))
+            .series(series(
+                format!("mean length, {}", length.symbol),
+                Tone::Clay,
+                line(&|t| length.of(t.mean_length_m() / 1000.0)),
+            ))
+            .series(series(
+                format!("mean area, {}", area.symbol),
+                Tone::Moss,
+                line(&|t| area.of(t.mean_area.as_km2())),
+            ));
+    Some(chart)
 }
 
 /// The table of reaches of the study's network.
@@ -278,7 +266,7 @@ pub async fn reaches(
             later: (to < all).then_some(to),
             orders: orders.collect(),
             ratios,
-            chart: chart(&totals),
+            chart: chart(&totals).as_ref().and_then(figure),
             asked,
         })
     })
@@ -377,7 +365,7 @@ mod tests {
         let (network, _) = network();
         let totals = totals_by_order(&network);
         assert!(totals.len() >= 2);
-        let svg = chart(&totals).unwrap();
+        let svg = chart(&totals).unwrap().draw().unwrap().svg;
         // Three series.
         assert_eq!(svg.matches("<circle").count(), 3 * totals.len());
         assert!(!svg.contains("NaN") && !svg.contains("inf"), "{svg}");

@@ -251,11 +251,7 @@ async fn candidate_rows(app: &App, study: i64) -> Result<Vec<CandidateRow>> {
         let frame: Option<bothros_core::Frame> =
             c.terrain.as_ref().and_then(|t| serde_json::from_value(t["frame"].clone()).ok());
         let size = frame.map_or("not prepared yet".into(), |f| {
-            format!(
-                "{}, {}",
-                quantity::size(f.cell_m()),
-                quantity::count(f.cells() as u64, "cell", "cells")
-            )
+            format!("{}, {}", quantity::size(f.cell_m()), quantity::count(f.cells() as u64, "cell", "cells"))
         });
         let reached = match (&c.network, &c.review) {
             (Some(_), _) => ", routed",
