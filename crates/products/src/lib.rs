@@ -12,6 +12,7 @@
 //! ```
 
 mod catchments;
+mod findings;
 mod network;
 pub mod numbers;
 mod quantity;
@@ -23,7 +24,8 @@ mod units;
 pub use catchments::{
     CATCHMENTS, POUR_POINTS, Placed, SUBBASINS, Subbasins, catchments, pour_points, subbasins,
 };
-pub use network::{JUNCTIONS, MAIN_STEMS, REACHES, Stem, junctions, main_stems, reaches};
+pub use findings::{CROSSINGS, ORDERS, SHORTFALLS, SINKS};
+pub use network::{JUNCTIONS, MAIN_STEMS, REACHES, Stem, junctions, main_stems, reach_row, reaches};
 pub use quantity::{Quantity, Unit};
 pub use rasters::{
     CATCHMENT_IDS, CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, ProductCell,
@@ -34,5 +36,17 @@ pub use table::{Column, Error, Key, Result, Row, Table};
 pub use units::{ShownUnit, Units};
 
 /// All tables and layers.
-pub const TABLES: [&Table; 8] =
-    [&REACHES, &JUNCTIONS, &MAIN_STEMS, &CATCHMENTS, &SUBBASINS, &POUR_POINTS, &TRIALS, &PROVENANCE];
+pub const TABLES: [&Table; 12] = [
+    &REACHES,
+    &JUNCTIONS,
+    &MAIN_STEMS,
+    &CATCHMENTS,
+    &SUBBASINS,
+    &POUR_POINTS,
+    &TRIALS,
+    &PROVENANCE,
+    &SINKS,
+    &CROSSINGS,
+    &SHORTFALLS,
+    &ORDERS,
+];

@@ -92,29 +92,32 @@ fn line(frame: &Frame, cells: impl Iterator<Item = u32>) -> Geometry {
     Geometry::Line(points)
 }
 
+/// A reach as a row of [`REACHES`].
+pub fn reach_row(reach: &Reach, catchments: Option<&Labelled>) -> Row {
+    let id_at = |index: u32| {
+        catchments.and_then(|l| l.ids.values().get(index as usize).copied()).filter(|&id| id != 0)
+    };
+    vec![
+        reach.id.into(),
+        reach.downstream.into(),
+        reach.strahler.into(),
+        reach.shreve.into(),
+        reach.length_m.into(),
+        reach.drop_m.into(),
+        reach.slope().into(),
+        reach.sinuosity().into(),
+        reach.contributing.as_km2().into(),
+        id_at(reach.cells[0]).into(),
+    ]
+}
+
 /// The reaches of a network as a layer.
 ///
 /// # Errors
 /// [`crate::Error::Row`] for a reach with a measure that is no number.
 pub fn reaches(network: &Network, frame: &Frame, catchments: Option<&Labelled>) -> Result<Layer> {
-    let id_at = |index: u32| {
-        catchments.and_then(|l| l.ids.values().get(index as usize).copied()).filter(|&id| id != 0)
-    };
-    let row = |reach: &Reach| -> Row {
-        vec![
-            reach.id.into(),
-            reach.downstream.into(),
-            reach.strahler.into(),
-            reach.shreve.into(),
-            reach.length_m.into(),
-            reach.drop_m.into(),
-            reach.slope().into(),
-            reach.sinuosity().into(),
-            reach.contributing.as_km2().into(),
-            id_at(reach.cells[0]).into(),
-        ]
-    };
-    REACHES.layer(network.reaches.iter().map(|reach| (line(frame, reach.line()), row(reach))))
+    let feature = |reach| (line(frame, Reach::line(reach)), reach_row(reach, catchments));
+    REACHES.layer(network.reaches.iter().map(feature))
 }
 
 /// Headwaters, junctions and outlets of a network as a layer.

@@ -56,7 +56,7 @@ async fn a_barrier_is_found_decided_and_breached() {
     let id = barriers[0]["id"].as_i64().unwrap();
     assert!(barriers[0]["decision"].is_null() && barriers[0]["score"].as_f64().unwrap() > 0.6);
     let card = site.get(&format!("/studies/{study}/barriers/{id}")).await.text().await.unwrap();
-    assert!(card.contains("a mapped stream passes") && card.contains("class=\"profile\""), "{card}");
+    assert!(card.contains("a mapped stream passes") && card.contains("data-chart=\"crossing\""), "{card}");
 
     // Filled first: a lake stands behind the railway.
     job(&site, study, "route").await;
@@ -294,7 +294,10 @@ async fn streams_over_high_ground_are_listed_and_burning_is_seen_across() {
     ];
     assert_eq!(site.send(&format!("/studies/{study}/conditioning"), &burn).await.0, StatusCode::NO_CONTENT);
     let seen = site.get(&format!("{section}?x=502100&y=4759000")).await.text().await.unwrap();
-    assert!(seen.contains("class=\"profile\"") && seen.contains("below the lower bank"), "{seen}");
+    assert!(
+        seen.contains("data-chart=\"burned_section\"") && seen.contains("below the lower bank"),
+        "{seen}"
+    );
     job(&site, study, "route").await;
     let beds = site.store().study(study).await.unwrap().routing.unwrap()["conditioned"]["beds"].clone();
     assert!(

@@ -20,6 +20,7 @@ mod resilience;
 mod routes;
 mod same;
 mod support;
+mod tables;
 mod tabs;
 mod terrain;
 mod undo;

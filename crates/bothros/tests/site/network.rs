@@ -101,7 +101,7 @@ async fn a_network_is_tried_chosen_and_handed_over() {
     ];
     let (status, text) = site.send(&format!("/studies/{study}/shortfalls"), &said).await;
     assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
-    let shortfalls = part(&site, study, "shortfalls").await;
+    let shortfalls = part(&site, study, "tables/shortfalls").await;
     assert!(shortfalls.contains("accepted") && shortfalls.contains("a ditch"), "{shortfalls}");
     let said = [("side", "missed"), ("x", "503550"), ("y", "4758750"), ("verdict", "to_mend")];
     site.send(&format!("/studies/{study}/shortfalls"), &said).await;
@@ -247,7 +247,7 @@ async fn poor_maps_and_odd_requests_are_answered_in_words() {
     let dir = tempfile::tempdir().unwrap();
     let file = valley_file(dir.path());
     let study = site.study(&file, "Early").await;
-    for early in ["evidence", "shortfalls", "reaches", "continuity"] {
+    for early in ["evidence", "shortfalls", "orders", "tables/reaches", "continuity"] {
         let answer = site.get(&format!("/studies/{study}/{early}")).await;
         assert_eq!(answer.status(), StatusCode::UNPROCESSABLE_ENTITY, "{early}");
         assert!(answer.text().await.unwrap().contains("route flow first"));
@@ -285,7 +285,11 @@ async fn poor_maps_and_odd_requests_are_answered_in_words() {
     for (path, fields, told) in [
         ("tolerance", vec![("tolerance", "0")], "between 0 and 500 m"),
         ("tolerance", vec![("tolerance", "wide")], "must be a number"),
-        ("shortfalls", vec![("side", "extra"), ("x", "1"), ("y", "1"), ("verdict", "perhaps")], "no verdict"),
+        (
+            "shortfalls",
+            vec![("side", "extra"), ("x", "1"), ("y", "1"), ("verdict", "perhaps")],
+            "must be one of accepted, to_mend",
+        ),
         ("threshold", vec![("cells", "99999999")], "leaves no stream"),
     ] {
         let (status, text) = site.send(&format!("/studies/{study}/{path}"), &fields).await;
@@ -305,7 +309,7 @@ async fn poor_maps_and_odd_requests_are_answered_in_words() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn trials_are_compared_and_reaches_found_by_hand() {
+async fn trials_are_compared_and_shortfalls_found_by_hand() {
     let site = Site::new().await;
     let dir = tempfile::tempdir().unwrap();
     let study = site.routed(&valley_file(dir.path()), "Sorrel Water").await;
@@ -359,12 +363,6 @@ async fn trials_are_compared_and_reaches_found_by_hand() {
         &format!("document.getElementById('threshold').dataset.cells === '400' && {told} === {before}"),
     )
     .await;
-    // The table of reaches is narrowed.
-    until(driver, "document.querySelectorAll('#reaches tbody tr[data-reach]').length > 3").await;
-    let all =
-        value(driver, "document.querySelectorAll('#reaches tr[data-reach]').length").await.as_u64().unwrap();
-    driver.execute("const l = document.getElementById('reach-least'); l.value = '300'; l.dispatchEvent(new Event('change', { bubbles: true }))", vec![]).await.unwrap();
-    until(driver, &format!("document.getElementById('reach-least')?.value === '300' && document.querySelectorAll('#reaches tr[data-reach]').length < {all}")).await;
     // What is extra and missed comes on the map, and the list leads there.
     click(driver, "[data-see=agreement]").await;
     until(driver, "Number(document.getElementById('map').dataset.sides) > 3").await;
@@ -376,15 +374,6 @@ async fn trials_are_compared_and_reaches_found_by_hand() {
         "document.querySelector('.shortfalls tr.chosen') && bothrosMap.map.getView().getResolution() < 16",
     )
     .await;
-    // A click on the stem finds its reach in the table.
-    let stem = "(() => { const f = bothrosMap.layers.streams.getSource().getFeatures().sort((a, b) => b.get('m2') - a.get('m2'))[0];
-        bothrosMap.map.getView().setResolution(6); bothrosMap.map.getView().setCenter(f.getGeometry().getCoordinateAt(0.5)); return f.get('id'); })()";
-    let id = value(driver, stem).await.as_u64().unwrap();
-    until(driver, "!bothrosMap.map.getView().getAnimating() && bothrosMap.layers.streams.isVisible()").await;
-    let map = driver.find(By::Id("map")).await.unwrap();
-    until(driver, &format!("(() => {{ const p = bothrosMap.map.getPixelFromCoordinate(bothrosMap.map.getView().getCenter()); return p && bothrosMap.map.forEachFeatureAtPixel(p, f => f.get('id'), {{ hitTolerance: 5 }}) === {id}; }})()")).await;
-    driver.action_chain().move_to_element_center(&map).click().perform().await.unwrap();
-    until(driver, &format!("document.querySelector('#reaches tr.chosen')?.dataset.reach === '{id}'")).await;
     // Streams by another measure, and only the larger ones.
     driver
         .execute("bothrosMap.views.set('streams', { by: 'magnitude', from: 2, labels: 1 })", vec![])

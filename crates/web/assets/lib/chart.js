@@ -113,7 +113,8 @@ function svgOf(figure) {
   svg.setAttribute('width', width * 2);
   svg.setAttribute('height', height * 2);
   const ground = document.createElementNS('http://www.w3.org/2000/svg', 'rect');
-  for (const [key, value] of Object.entries({ width, height, fill: '#FFFDF8' })) ground.setAttribute(key, value);
+  for (const [key, value] of Object.entries({ width, height, fill: '#FFFDF8' }))
+    ground.setAttribute(key, value);
   svg.prepend(ground);
   return new XMLSerializer().serializeToString(svg);
 }
@@ -128,7 +129,8 @@ export function hearCharts() {
   });
   document.addEventListener('pointerout', (e) => {
     const figure = figureOf(e.target);
-    if (figure && e.target.closest('svg') && !e.relatedTarget?.closest?.('figure.chart svg')) tell(figure, null);
+    if (figure && e.target.closest('svg') && !e.relatedTarget?.closest?.('figure.chart svg'))
+      tell(figure, null);
   });
   document.addEventListener('keydown', (e) => {
     const figure = e.target.matches?.('figure.chart svg') ? figureOf(e.target) : null;

@@ -1,19 +1,33 @@
 // Of several questions only the answer to the last one counts, whichever comes last.
-import { ask } from './common.js';
 
 export class Latest {
   /**
-   * Asks, and gives up the question before.
+   * Asks for JSON, and gives up the question before.
    * @param {string} address
    * @returns {Promise<any>} the answer; nothing where another question has been asked meanwhile
    */
-  async ask(address) {
+  ask(address) {
+    return this.answer(address, (answer) => answer.json());
+  }
+
+  /**
+   * Asks for text, and gives up the question before.
+   * @param {string} address
+   * @returns {Promise<string | undefined>} the answer; nothing where another question has been asked meanwhile
+   */
+  text(address) {
+    return this.answer(address, (answer) => answer.text());
+  }
+
+  async answer(address, read) {
     this.asking?.abort();
     const asking = new AbortController();
     this.asking = asking;
     try {
-      const answer = await ask(address, { signal: asking.signal });
-      return asking === this.asking ? answer : undefined;
+      const answer = await fetch(address, { signal: asking.signal });
+      if (!answer.ok) throw new Error((await answer.text()) || `The server answered ${answer.status}.`);
+      const given = await read(answer);
+      return asking === this.asking ? given : undefined;
     } catch (error) {
       if (asking !== this.asking) return undefined;
       throw error;

@@ -251,8 +251,7 @@ export class Backdrops {
     body.replaceChildren(
       ...this.points.map((p, i) => {
         const row = document.createElement('tr');
-        const residual =
-          this.placed && this.points.length > 3 ? height(this.placed.residuals[i], 1) : '';
+        const residual = this.placed && this.points.length > 3 ? height(this.placed.residuals[i], 1) : '';
         for (const text of [`${i + 1}`, p.ground[0].toFixed(1), p.ground[1].toFixed(1), residual]) {
           const cell = document.createElement('td');
           cell.textContent = text;

@@ -1,5 +1,6 @@
 // The map: layers on the study's own grid, in its own CRS. What is drawn is registered by who owns it.
 import { ask } from '../lib/common.js';
+import { METRE } from '../lib/units.js';
 import { STAGES } from '../stages/registry.js';
 import { backdropSpecs } from './backdrops.js';
 import { featureSpec } from './features.js';
@@ -77,7 +78,9 @@ export class StudyMap {
     const margin = span * 0.6;
     if (!this.map) {
       this.map = new ol.Map({ target: this.target, layers: [], keyboardEventTarget: this.target });
-      this.map.addControl(new ol.control.ScaleLine({ units: 'metric', minWidth: 90 }));
+      this.map.addControl(
+        new ol.control.ScaleLine({ units: METRE.size === 1 ? 'metric' : 'imperial', minWidth: 90 }),
+      );
       this.map.on('moveend', () => this.onMove?.());
     }
     const fit = new ol.View({
@@ -300,6 +303,25 @@ export class StudyMap {
 
   unmark() {
     this.marker?.setPosition(undefined);
+  }
+
+  /** Shows where something is that is pointed at elsewhere; nothing takes it away. */
+  point(geometry) {
+    if (!this.map) return;
+    if (!this.pointing) {
+      const line = (color, width) => new ol.style.Stroke({ color, width });
+      const ring = (color, width) => new ol.style.Circle({ radius: 11, stroke: line(color, width) });
+      const style = [
+        new ol.style.Style({ stroke: line('#FFFDF8', 8), image: ring('#FFFDF8', 6) }),
+        new ol.style.Style({ stroke: line('#B4532A', 4), image: ring('#B4532A', 3) }),
+      ];
+      this.pointing = new ol.layer.Vector({ source: new ol.source.Vector(), style, zIndex: 1000 });
+      this.pointing.setMap(this.map);
+    }
+    const source = this.pointing.getSource();
+    source.clear();
+    if (geometry) source.addFeature(new ol.Feature({ geometry }));
+    this.target.dataset.pointed = geometry ? geometry.getType() : '';
   }
 }
 

@@ -7,7 +7,13 @@ const ol = window.ol;
 export const SLOPE = ['#FAF5E6', '#E9CF9B', '#CF9257', '#96512F', '#4B2218'];
 export const POSITION = ['#0E4A57', '#3C8790', '#9CC7C5', '#F6F1E4', '#E0B98C', '#B1743F', '#6B3A17'];
 const COMPUTED = ['slope', 'curvature', 'near', 'far'];
-const UNITS = { slope: '°', curvature: '/100 m', near: METRE.symbol, far: METRE.symbol, relief: METRE.symbol };
+const UNITS = {
+  slope: '°',
+  curvature: '/100 m',
+  near: METRE.symbol,
+  far: METRE.symbol,
+  relief: METRE.symbol,
+};
 /** How many of the unit that the server knows one of those shown has. */
 const size = (key) => (['near', 'far', 'relief', 'contours'].includes(key) ? METRE.size : 1);
 
@@ -166,7 +172,10 @@ export class Views {
     this.map.spec(key)?.controls?.(this.map, box);
     if (key === 'contours') {
       const placeholder = this.interval ? `${shown(this.interval)}` : 'fitting';
-      add('interval', `Interval, ${METRE.symbol}`, 'text', now.interval, { inputMode: 'decimal', placeholder });
+      add('interval', `Interval, ${METRE.symbol}`, 'text', now.interval, {
+        inputMode: 'decimal',
+        placeholder,
+      });
     }
     if (key === 'relief' || COMPUTED.includes(key)) {
       const [low, high] = this.map.data.stretch ?? [];
@@ -204,7 +213,8 @@ export class Views {
     const range = this.shownRange?.[key];
     if (!range) return ['', ''];
     const most = Math.max(Math.abs(range.low), Math.abs(range.high));
-    const told = (v) => `${Number((v / size(key)).toPrecision(2))} ${UNITS[key]}`.replace(' °', '°').replace('-', '\u2212');
+    const told = (v) =>
+      `${Number((v / size(key)).toPrecision(2))} ${UNITS[key]}`.replace(' °', '°').replace('-', '\u2212');
     if (key === 'slope') return [told(range.low), told(range.high)];
     const [below, above] = key === 'curvature' ? ['hollow', 'convex'] : ['low', 'high'];
     return [`${below} ${told(-most)}`, `${above} ${told(most)}`];

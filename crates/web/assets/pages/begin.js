@@ -50,7 +50,7 @@ const map = new ol.Map({
   ],
   view: new ol.View({ projection: 'EPSG:4326', center: [0, 30], zoom: 2, constrainOnlyCenter: true }),
 });
-map.addControl(new ol.control.ScaleLine({ units: 'metric', minWidth: 90 }));
+map.addControl(new ol.control.ScaleLine({ units: METRE.size === 1 ? 'metric' : 'imperial', minWidth: 90 }));
 
 function label(baseline) {
   return new ol.style.Text({

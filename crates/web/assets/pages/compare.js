@@ -1,5 +1,6 @@
 // Trials side by side: two to four maps that move together and share one scale bar, or two by a swipe.
 import { ask, notice } from '../lib/common.js';
+import { METRE } from '../lib/units.js';
 import { loadSides, sideLayer } from '../stages/network/sides.js';
 import { Swipe } from '../map/swipe.js';
 
@@ -56,7 +57,10 @@ const frames = [...box.querySelectorAll('figure')].map((figure, number) => {
     controls: number === 0 ? undefined : [],
   });
   // One scale bar for all: each frame has the same view.
-  if (number === 0) map.addControl(new ol.control.ScaleLine({ units: 'metric', minWidth: 90 }));
+  if (number === 0)
+    map.addControl(
+      new ol.control.ScaleLine({ units: METRE.size === 1 ? 'metric' : 'imperial', minWidth: 90 }),
+    );
   const load = async () => {
     try {
       target.dataset.lines = await loadSides(map, layer, figure.dataset.lines);

@@ -9,6 +9,7 @@ import { MapList } from '../map/list.js';
 import { Pen } from '../map/pen.js';
 import { ReadOut } from '../map/readout.js';
 import { STAGES } from '../stages/registry.js';
+import { Drawer } from './drawer.js';
 import { Progress } from './progress.js';
 
 const shell = document.getElementById('study');
@@ -77,6 +78,10 @@ const progress = new Progress({ refreshParts, fetchDesk });
 const parts = new Map(STAGES.map((s) => [s.key, s.begin?.(page) ?? {}]));
 const everywhere = [page.pen, new LayerList(page)];
 const here = () => parts.get(page.stage);
+const drawer = new Drawer(document.getElementById('drawer'), page, (row) => choose(row));
+page.drawer = drawer;
+page.under = (pixel) => here().under?.(pixel);
+page.shapeOf = (table, key) => here().shapeOf?.(table, key);
 
 /** What is drawn was changed by the analyst. */
 function shown() {
@@ -108,11 +113,19 @@ async function openStage(next, focus = false) {
   leave();
   map.unmark();
   map.drawOnly(drawnAt[next]);
-  await fetchDesk();
+  await Promise.all([fetchDesk(), openDrawer(next)]);
   markStage();
   list.draw();
   remember();
   if (focus) desk.focus();
+}
+
+async function openDrawer(next) {
+  try {
+    await drawer.at(next);
+  } catch (error) {
+    notice(error.message, true);
+  }
 }
 
 async function fetchDesk() {
@@ -165,6 +178,7 @@ async function lookForMissed() {
 async function refreshAll() {
   known = await now().catch(() => null);
   refreshParts();
+  drawer.refresh();
   await Promise.all([fetchDesk(), loadMap()]);
 }
 
@@ -205,6 +219,7 @@ function hearMap() {
   map.onStyled = () => list.draw();
   map.map.on('pointermove', (e) => {
     if (!e.dragging) readout.at(e.coordinate);
+    drawer.pointed(e);
   });
   map.map.on('singleclick', (e) => {
     if (mode) useMode(e.coordinate);
@@ -249,6 +264,12 @@ document.addEventListener('click', (e) => {
     shell.dispatchEvent(new Event('open-log'));
     return;
   }
+  const table = e.target.closest('[data-open-table]');
+  if (table) {
+    if (table.closest('#measured')) document.getElementById('measured').replaceChildren();
+    drawer.show(table.dataset.openTable, table.dataset.row);
+    return;
+  }
   if (e.target.closest('#help-button')) {
     help();
     return;
@@ -270,12 +291,12 @@ document.addEventListener('click', (e) => {
 /** Chooses a row of the desk, and goes to its place. */
 function choose(element, go = true) {
   for (const other of desk.querySelectorAll('.chosen')) other.classList.remove('chosen');
-  element.classList.add('chosen');
+  const { table } = element.closest('[data-table]')?.dataset ?? {};
+  if (table) drawer.mark(table, element.dataset.key);
+  else element.classList.add('chosen');
   element.scrollIntoView({ block: 'nearest' });
-  const barrier = 'barrierRow' in element.dataset;
-  const [x, y] = [Number(element.dataset.x), Number(element.dataset.y)];
-  if (go) map.goTo(x, y, !barrier, barrier ? 0.4 : 1.5);
-  for (const part of parts.values()) part.chosen?.(element, go);
+  if ([...parts.values()].some((part) => part.chosen?.(element, go))) return;
+  if (go && 'x' in element.dataset) map.goTo(Number(element.dataset.x), Number(element.dataset.y));
 }
 
 document.getElementById('goto').addEventListener('submit', async (e) => {
@@ -294,10 +315,11 @@ document.getElementById('goto').addEventListener('submit', async (e) => {
 const help = () => window.htmx.ajax('GET', `/help/${page.stage}`, '#help');
 
 function nextFinding(back) {
-  const all = [...desk.querySelectorAll('[data-finding], .finding[data-x]')];
+  const rows = [...desk.querySelectorAll('[data-finding], .finding[data-x]')];
+  const all = [...(here().findings?.() ?? []), ...rows.map((row) => () => choose(row))];
   if (!all.length || !map.map) return;
   finding = (finding + (back ? -1 : 1) + all.length) % all.length;
-  choose(all[finding]);
+  all[finding]();
 }
 
 /** Keys that work on every stage: the page's own, the map's, and those that stages have registered. */
@@ -308,6 +330,7 @@ const KEYS = {
     document.getElementById('goto-text').focus();
   },
   m: () => page.pen.measure(),
+  t: () => drawer.toggle(),
   f: () => shell.dispatchEvent(new Event('fold-desk')),
   l: () => shell.dispatchEvent(new Event('open-log')),
   x: () => readout.copy(),

@@ -30,7 +30,10 @@ import { terrain } from './terrain/stage.js';
  * @property {(target: Element) => boolean} [click]  a click on the page; whether it was taken
  * @property {(event: any) => void} [pick]  a click on the map while the stage is open
  * @property {(event: KeyboardEvent) => boolean} [key]  a key while the stage is open; whether it was taken
- * @property {(element: HTMLElement, go: boolean) => void} [chosen]  a row of the desk was chosen
+ * @property {(element: HTMLElement, go: boolean) => boolean} [chosen]  a row was chosen; whether it is shown
+ * @property {() => (() => void)[]} [findings]  what N goes through before the desk's own
+ * @property {(pixel: number[]) => { table: string, key: string } | null} [under]  the row of what lies there on the map
+ * @property {(table: string, key: string) => any} [shapeOf]  the shape of a row on the map
  * @property {() => void} [moved]  the map was moved
  * @property {() => void} [left]  another stage was opened
  */

@@ -7,6 +7,7 @@ pub mod help;
 pub mod rail;
 pub mod start;
 pub mod study;
+pub mod tables;
 
 use axum::Router;
 use axum::routing::{get, post};
@@ -30,6 +31,8 @@ pub fn site() -> Router<App> {
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/desk/{stage}", get(desk::desk))
+        .route("/tables", get(tables::tables))
+        .route("/tables/{table}", get(tables::table))
         .route("/rail", get(rail::rail))
         .route("/log", get(rail::log))
         .route("/revision", get(rail::revision))

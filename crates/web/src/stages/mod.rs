@@ -8,11 +8,13 @@ pub mod terrain;
 
 use axum::Router;
 use axum::response::Response;
+use bothros_products::Table;
 use bothros_workflow::{Facts, Stage};
 
 use crate::App;
-use crate::http::error::Result;
+use crate::http::error::{Result, WebError};
 use crate::shell::rail::{StageState, Standing};
+use crate::ui::table::Listing;
 
 /// Routes of all stages of a study.
 pub fn routes() -> Router<App> {
@@ -37,6 +39,29 @@ pub async fn desk(app: &App, facts: Facts, stage: Stage) -> Result<Response> {
         Stage::Network => network::desk::desk(app, facts).await,
         Stage::Catchments => catchments::desk::desk(app, facts).await,
         Stage::Handover => handover::desk::desk(app, facts).await,
+    }
+}
+
+/// The tables of a stage, in the order of their tabs.
+pub fn tables(stage: Stage) -> &'static [&'static Table] {
+    match stage {
+        Stage::Terrain | Stage::Handover => &[],
+        Stage::Conditioning => conditioning::tables::TABLES,
+        Stage::Network => network::tables::TABLES,
+        Stage::Catchments => catchments::tables::TABLES,
+    }
+}
+
+/// A table of a stage with its rows.
+///
+/// # Errors
+/// Where the table needs a step that was not done.
+pub async fn listing(app: &App, facts: &Facts, stage: Stage, table: &'static Table) -> Result<Listing> {
+    match stage {
+        Stage::Terrain | Stage::Handover => Err(WebError::nothing("the stage has no table")),
+        Stage::Conditioning => conditioning::tables::listing(app, facts, table).await,
+        Stage::Network => network::tables::listing(app, facts, table).await,
+        Stage::Catchments => catchments::tables::listing(app, facts).await,
     }
 }
 

@@ -3,6 +3,7 @@
 pub mod chart;
 pub mod form;
 pub mod quantity;
+pub mod table;
 
 use axum::response::{Html, IntoResponse, Response};
 

@@ -70,6 +70,13 @@ pub fn metres_to(m: impl Into<f64>, decimals: usize) -> String {
     units().height(m.into(), decimals)
 }
 
+/// Returns a depth of rain or runoff; mm.
+pub fn rain(mm: f64) -> String {
+    let unit = Quantity::Rain.shown(units(), mm);
+    let decimals = if unit.of(mm) < 10.0 { unit.most } else { 0 };
+    format!("{} {}", Units::in_column(&unit, decimals, mm), unit.symbol)
+}
+
 /// Returns a drainage density; km/km².
 pub fn density(km_km2: f64) -> String {
     units().density(km_km2)

@@ -26,7 +26,7 @@ use crate::{
     chosen_trial, trials,
 };
 
-/// The study's short name: lower case, digits and underscore, a letter first, eight at most.
+/// The study's short name: lower case, digits and underscore, a letter first, sixteen at most.
 pub fn package_name(study: &str) -> String {
     let word: String = study
         .split_whitespace()
@@ -36,7 +36,7 @@ pub fn package_name(study: &str) -> String {
         .map(|c| c.to_ascii_lowercase())
         .filter(|c| c.is_ascii_alphanumeric() || *c == '_')
         .skip_while(|c| !c.is_ascii_alphabetic())
-        .take(8)
+        .take(16)
         .collect();
     if word.is_empty() { "study".into() } else { word }
 }
@@ -229,7 +229,7 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
     std::fs::write(path, PROVENANCE.csv(provenance(from))?)?;
     if !from.trials.is_empty() {
         let path = begin("trials.csv", "writing tables", 0.87)?;
-        std::fs::write(path, TRIALS.csv(from.trials.iter().map(trial))?)?;
+        std::fs::write(path, TRIALS.csv(from.trials.iter().map(KeptTrial::row))?)?;
     }
     let path = dir.path().join("README.txt");
     std::fs::write(path, readme(from, &files))?;
@@ -357,32 +357,6 @@ fn conditioning_lines(facts: &Facts) -> Vec<String> {
         out.push(format!("{} sinks stay open; what drains to them goes no further.", done.open));
     }
     out
-}
-
-/// A network that was tried, with its scores.
-fn trial(kept: &KeptTrial) -> Row {
-    let f = &kept.facts;
-    let scores = f.scores.as_ref();
-    vec![
-        kept.trial.name.clone().into(),
-        f.threshold_m2.into(),
-        f.threshold.as_cells().into(),
-        f.dem.clone().into(),
-        f.cell_m.into(),
-        f.method.clone().into(),
-        f.tolerance_m.into(),
-        scores.map(|s| s.matched()).into(),
-        scores.map(|s| s.found()).into(),
-        scores.map(|s| s.agreement()).into(),
-        scores.and_then(|s| s.away_m).into(),
-        f.length_m.into(),
-        f.density_km.into(),
-        (f.headwaters as i64).into(),
-        f.highest_order.into(),
-        f.to_stream_m.into(),
-        kept.trial.remark.clone().into(),
-        kept.trial.justification.clone().into(),
-    ]
 }
 
 /// Every input: what it is, where it comes from, and its checksum.
@@ -514,7 +488,7 @@ mod tests {
     #[test]
     fn short_names_work_in_every_format() {
         assert_eq!(package_name("Sorrel Water"), "sorrel");
-        assert_eq!(package_name("Kaltenbach_2026"), "kaltenba");
+        assert_eq!(package_name("Kaltenbach_2026"), "kaltenbach_2026");
         assert_eq!(package_name("../../etc"), "etc");
     }
 }

@@ -6,6 +6,7 @@ use bothros_core::Threshold;
 use bothros_core::calibration::{Scores, Side, agreement};
 use bothros_core::network::extract;
 use bothros_core::routing::{Method, flow_accumulation};
+use bothros_products::Row;
 use bothros_store::{Inverse, Kept, LayerRole, LogLine, RasterRole, Record, Store, StudyPart, Trial, kept};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -84,6 +85,32 @@ pub struct KeptTrial {
 }
 
 impl KeptTrial {
+    /// The trial as a row of [`bothros_products::TRIALS`].
+    pub fn row(&self) -> Row {
+        let f = &self.facts;
+        let scores = f.scores.as_ref();
+        vec![
+            self.trial.name.clone().into(),
+            f.threshold_m2.into(),
+            f.threshold.as_cells().into(),
+            f.dem.clone().into(),
+            f.cell_m.into(),
+            f.method.clone().into(),
+            f.tolerance_m.into(),
+            scores.map(|s| s.matched()).into(),
+            scores.map(|s| s.found()).into(),
+            scores.map(|s| s.agreement()).into(),
+            scores.and_then(|s| s.away_m).into(),
+            f.length_m.into(),
+            f.density_km.into(),
+            (f.headwaters as i64).into(),
+            f.highest_order.into(),
+            f.to_stream_m.into(),
+            self.trial.remark.clone().into(),
+            self.trial.justification.clone().into(),
+        ]
+    }
+
     /// Whether flow is routed over the same surface now, with the same edits by hand, so that it can be chosen.
     pub fn is_current(&self) -> bool {
         self.outdated.is_none()
@@ -147,11 +174,11 @@ fn name_of(short: &str, facts: &TrialFacts, others: &[KeptTrial]) -> String {
         _ => "streams",
     };
     let long = format!("{short}_{content}{dem}_{area}");
-    // A name has 24 characters at most.
+    // A name has 40 characters at most.
     let ending = |end: &str| match long.len() + end.len() {
-        ..=24 => format!("{long}{end}"),
+        ..=40 => format!("{long}{end}"),
         _ => {
-            let short: String = format!("{short}{dem}_{area}").chars().take(24 - end.len()).collect();
+            let short: String = format!("{short}{dem}_{area}").chars().take(40 - end.len()).collect();
             short + end
         }
     };
@@ -292,10 +319,10 @@ pub async fn keep_trial(
 /// # Errors
 /// [`Error::Refused`] for a name that cannot become that of files, or that another trial has.
 pub async fn describe_trial(store: &Store, study: i64, id: i64, name: &str, remark: &str) -> Result<()> {
-    let fits = name.len() <= 24 && name.starts_with(|c: char| c.is_ascii_lowercase());
+    let fits = name.len() <= 40 && name.starts_with(|c: char| c.is_ascii_lowercase());
     if !fits || !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_') {
         return Err(Error::Refused(
-            "a trial’s name has at most 24 lower-case letters, digits and underscores, a letter first: it becomes the name of files".into(),
+            "a trial’s name has at most 40 lower-case letters, digits and underscores, a letter first: it becomes the name of files".into(),
         ));
     }
     let before = store.trial(study, id).await?;
@@ -435,7 +462,7 @@ mod tests {
             let by_hand = edits.iter().map(|e| (*e).to_owned()).collect();
             let facts = TrialFacts { by_hand, ..facts(m2, 4.0) };
             let name = name_of("sorrel", &facts, &kept);
-            assert!(name.len() <= 24 && kept.iter().all(|k| k.trial.name != name), "{name}");
+            assert!(name.len() <= 40 && kept.iter().all(|k| k.trial.name != name), "{name}");
             let trial = Trial {
                 id: kept.len() as i64,
                 name: name.clone(),
@@ -455,6 +482,6 @@ mod tests {
         for _ in 0..30 {
             keep(1.5e6, &[]);
         }
-        assert!(name_of("abcdefgh", &facts(123_456e6, 30.5), &[]).len() <= 24);
+        assert!(name_of("abcdefgh", &facts(123_456e6, 30.5), &[]).len() <= 40);
     }
 }

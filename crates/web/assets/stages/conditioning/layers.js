@@ -50,6 +50,7 @@ export async function loadBarriers(map) {
   const all = await last.ask(`${map.base}/barriers`);
   if (!all) return;
   source.clear();
+  map.crossings = all;
   for (const b of all) {
     const about = { id: b.id, decision: b.decision };
     source.addFeature(new ol.Feature({ geometry: new ol.geom.LineString(b.line), ...about }));

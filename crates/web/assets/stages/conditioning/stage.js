@@ -2,6 +2,8 @@
 import { notice, send } from '../../lib/common.js';
 import { layers, loadBarriers } from './layers.js';
 
+const ol = window.ol;
+
 /** The part of the page that is about Conditioning. */
 class Conditioning {
   /** `page` gives base, map, desk and enters and leaves modes. */
@@ -11,27 +13,51 @@ class Conditioning {
     document.body.addEventListener('barriers-changed', () => this.changed());
   }
 
-  /** A row of the desk was chosen. */
+  /** A crossing was chosen on the desk or in its table. */
   chosen(element, go) {
-    if (!element.dataset.barrierRow) return;
-    this.page.map.unmark();
-    this.show(element.dataset.barrierRow, go);
+    const inTable = element.closest('[data-table=crossings]');
+    const id = inTable ? element.dataset.key : element.dataset.barrierRow;
+    if (!id) return false;
+    this.look(id, go);
+    return true;
+  }
+
+  /** Goes to a crossing and shows its card. */
+  look(id, go = true) {
+    const { map, drawer } = this.page;
+    const crossing = this.crossing(id);
+    if (!crossing) return;
+    map.unmark();
+    if (go) map.goTo(...crossing.crest, false, 0.4);
+    drawer.mark('crossings', id);
+    this.show(id, go);
+  }
+
+  crossing(id) {
+    return (this.page.map.crossings ?? []).find((c) => String(c.id) === String(id));
+  }
+
+  /** All crossings, one after another. */
+  findings() {
+    return (this.page.map.crossings ?? []).map(
+      ({ id }) =>
+        () =>
+          this.look(id),
+    );
+  }
+
+  /** The line of a crossing. */
+  shapeOf(table, key) {
+    const crossing = table === 'crossings' && this.crossing(key);
+    return crossing ? new ol.geom.LineString(crossing.line) : null;
   }
 
   /** The desk has been fetched anew. */
   prepare() {
     const { desk } = this.page;
-    for (const button of desk.querySelectorAll('[data-sort]'))
-      button.addEventListener('click', () => this.sort(button));
-    desk.querySelector('[data-least]')?.addEventListener('input', (e) => {
-      const least = Number(e.target.value.replace(',', '.')) || 0;
-      for (const row of desk.querySelectorAll('[data-sink]'))
-        row.hidden = Number(row.dataset.by.split(' ')[0]) < least;
-    });
     if (desk.querySelector('[data-burn]') && this.page.map.map)
       this.burnSection(this.burnAt ?? this.page.map.map.getView().getCenter());
-    if (this.barrier && desk.querySelector(`[data-barrier-row="${this.barrier}"]`))
-      this.show(this.barrier, false);
+    if (this.barrier && this.crossing(this.barrier)) this.show(this.barrier, false);
     else this.barrier = null;
   }
 
@@ -42,15 +68,6 @@ class Conditioning {
     const text = await answer.text();
     if (answer.ok) place.innerHTML = text;
     else place.textContent = text;
-  }
-
-  sort(button) {
-    const at = Number(button.dataset.sort);
-    const body = this.page.desk.querySelector('#sinks-list tbody');
-    const by = (row) => Number(row.dataset.by.split(' ')[at]);
-    body.append(...[...body.rows].sort((a, b) => by(b) - by(a)));
-    for (const other of this.page.desk.querySelectorAll('[data-sort]'))
-      other.classList.toggle('sorted', other === button);
   }
 
   /** Shows a barrier's card, and its line on the map. */
@@ -83,16 +100,13 @@ class Conditioning {
   async decide(decision, line) {
     const id = this.barrier;
     if (!id) return;
-    const rows = [...this.page.desk.querySelectorAll('[data-barrier-row]')];
-    const at = rows.findIndex((r) => r.dataset.barrierRow === String(id));
-    const after = [...rows.slice(at + 1), ...rows.slice(0, at)].find((r) => 'open' in r.dataset);
+    const all = this.page.map.crossings ?? [];
+    const at = all.findIndex((c) => String(c.id) === String(id));
+    const after = [...all.slice(at + 1), ...all.slice(0, at)].find((c) => !c.decision);
     const fields = { decision };
     if (line) fields.line = JSON.stringify(line);
     if (!(await send(`${this.page.base}/barriers/${id}/decide`, fields))) return;
-    if (decision && !line && after) {
-      const next = this.page.desk.querySelector(`[data-barrier-row="${after.dataset.barrierRow}"]`) ?? after;
-      this.page.choose(next);
-    }
+    if (decision && !line && after) this.look(after.id);
   }
 
   /** Decisions about the barrier that is shown, by keys. */
@@ -152,14 +166,14 @@ class Conditioning {
     );
   }
 
-  /** A click on the map beside all modes: the nearest barrier or sink is shown on the desk. */
+  /** A click on the map beside all modes: the crossing there is shown on the desk, or a sink by its row. */
   pick({ coordinate }) {
-    const { desk, map } = this.page;
+    const { map, drawer } = this.page;
     const near = map.map.getView().getResolution() * 14;
-    const rows = [...desk.querySelectorAll('[data-barrier-row], [data-sink]')].filter((r) => !r.hidden);
-    const away = (r) => Math.hypot(Number(r.dataset.x) - coordinate[0], Number(r.dataset.y) - coordinate[1]);
-    const nearest = rows.filter((r) => away(r) < near).sort((a, b) => away(a) - away(b))[0];
-    if (nearest) this.page.choose(nearest, false);
+    const away = ({ crest: [x, y] }) => Math.hypot(x - coordinate[0], y - coordinate[1]);
+    const nearest = (map.crossings ?? []).filter((c) => away(c) < near).sort((a, b) => away(a) - away(b))[0];
+    if (nearest) this.look(nearest.id, false);
+    else drawer.found('sinks', { near: [...coordinate, near].join() });
   }
 }
 

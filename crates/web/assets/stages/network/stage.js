@@ -54,14 +54,32 @@ class Network {
     tell();
   }
 
-  /** A click on a stream finds it in the table of reaches. */
-  pick({ pixel }) {
-    const { map, base } = this.page;
+  reachAt(pixel) {
+    const { map } = this.page;
+    if (!map.layers.streams) return null;
     const options = { layerFilter: (l) => l === map.layers.streams, hitTolerance: 5 };
-    const found = map.map.forEachFeatureAtPixel(pixel, (f) => f.get('id'), options);
-    if (!found || !document.getElementById('reaches')) return;
-    const shown = () => document.querySelector('#reaches .chosen')?.scrollIntoView({ block: 'nearest' });
-    window.htmx.ajax('GET', `${base}/reaches?reach=${found}`, '#reaches').then(shown);
+    return map.map.forEachFeatureAtPixel(pixel, (f) => f, options);
+  }
+
+  /** A click on a stream tells of its reach. */
+  async pick({ pixel }) {
+    const { map, drawer } = this.page;
+    const reach = this.reachAt(pixel);
+    if (!reach) return;
+    const key = await drawer.found('reaches', { row: reach.get('id') });
+    if (key) map.point(reach.getGeometry());
+  }
+
+  under(pixel) {
+    const reach = this.reachAt(pixel);
+    return reach ? { table: 'reaches', key: reach.get('id') } : null;
+  }
+
+  /** The line of a reach, where it is drawn. */
+  shapeOf(table, key) {
+    if (table !== 'reaches') return null;
+    const all = this.page.map.layers.streams?.getSource().getFeatures() ?? [];
+    return all.find((f) => String(f.get('id')) === key)?.getGeometry() ?? null;
   }
 
   click(target) {

@@ -4,6 +4,7 @@ mod actions;
 pub mod desk;
 mod map;
 pub mod rail;
+pub mod tables;
 
 use axum::Router;
 use axum::routing::{get, post};

@@ -30,6 +30,9 @@ struct BarrierRow {
     y: f64,
 }
 
+/// Crossings and sinks that stand on the desk; all are in the tables.
+pub(super) const SHOWN: usize = 5;
+
 /// A length or depth as a field holds it.
 fn metres(m: f64) -> String {
     quantity::typed(Quantity::Length, m)
@@ -112,7 +115,10 @@ struct Conditioning {
     stale: bool,
     share: Option<String>,
     through: Option<String>,
+    /// those on the desk
     barriers: Vec<BarrierRow>,
+    /// how many there are, in words
+    crossings: String,
     misfits: Vec<(String, [f64; 2])>,
     astray: Vec<(String, f64, f64)>,
     astray_in_all: usize,
@@ -142,9 +148,12 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
     let rows = app.store.barriers(study).await?;
     let known: Vec<BarrierFacts> =
         rows.iter().map(BarrierFacts::of).collect::<bothros_workflow::Result<_>>()?;
+    let any_open = known.iter().any(|b| b.decision.is_none());
     let barriers: Vec<BarrierRow> = known
         .iter()
         .zip(1..)
+        .filter(|(b, _)| !any_open || b.decision.is_none())
+        .take(SHOWN)
         .map(|(b, number)| BarrierRow {
             id: b.id,
             number,
@@ -189,6 +198,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         share: report.and_then(what_matters),
         through,
         barriers,
+        crossings: quantity::count(known.len() as u64, "crossing", "crossings"),
         misfits: facts.review.as_ref().map_or(vec![], |r| r.misfits.iter().map(misfit).collect()),
         astray: facts
             .review
@@ -232,7 +242,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
             .map_or(vec![], |(done, frame)| done.remarks.iter().map(|r| remark(r, &frame)).collect()),
         histogram: conditioned.and_then(histogram),
         sinks: report.zip(frame).map_or(vec![], |(report, frame)| sink_rows(report, runoff_mm, &frame)),
-        sinks_all: report.map_or(String::new(), |r| quantity::whole(r.sinks)),
+        sinks_all: report.map_or(String::new(), |r| quantity::count(r.sinks, "sink", "sinks")),
         points: app.store.pour_point_count(study).await?,
     })
 }

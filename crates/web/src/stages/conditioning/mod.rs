@@ -6,6 +6,7 @@ mod burn;
 pub mod desk;
 pub mod rail;
 mod sinks;
+pub mod tables;
 mod words;
 
 use axum::Router;

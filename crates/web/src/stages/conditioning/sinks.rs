@@ -1,40 +1,37 @@
-//! The sinks of a DEM as a table.
+//! The sinks of a DEM on the desk: the largest, and what they hold.
 
 use bothros_core::Frame;
 use bothros_core::conditioning::SinkReport;
 
+use super::desk::SHOWN;
 use crate::ui::quantity;
 
 pub struct SinkRow {
     pub number: usize,
-    pub elevation: String,
     pub depth: String,
     pub area: String,
     pub volume: String,
     /// depth of runoff from all that drains there that would fill it
     pub runoff: String,
-    /// for sorting: depth, area, volume
-    pub by: [f64; 3],
     pub x: f64,
     pub y: f64,
 }
 
+/// The largest sinks; all that are listed are in the table.
 pub fn sink_rows(report: &SinkReport, runoff_mm: &[f64], frame: &Frame) -> Vec<SinkRow> {
     let row = |(at, s): (usize, &bothros_core::conditioning::Sink)| {
         let (x, y) = frame.centre(s.bottom);
         SinkRow {
             number: at + 1,
-            elevation: format!("{:.2}", s.spill_level_m - s.depth_m),
             depth: quantity::metres(s.depth_m),
             area: quantity::area(s.area.as_m2()),
             volume: quantity::volume(s.volume_m3),
-            runoff: runoff_mm.get(at).map_or("–".into(), |mm| quantity::real(*mm, 2)),
-            by: [s.depth_m as f64, s.area.as_m2(), s.volume_m3],
+            runoff: runoff_mm.get(at).map_or("–".into(), |&mm| quantity::rain(mm)),
             x,
             y,
         }
     };
-    report.largest.iter().enumerate().map(row).collect()
+    report.largest.iter().take(SHOWN).enumerate().map(row).collect()
 }
 
 /// Few sinks mostly hold most of the volume: how many, and how much.

@@ -6,10 +6,11 @@ pub mod desk;
 mod evidence;
 mod figures;
 mod lines;
+mod orders;
 pub mod rail;
-mod reaches;
 mod shortfalls;
 mod starting_points;
+pub mod tables;
 mod threshold;
 mod trials;
 
@@ -39,5 +40,5 @@ pub fn routes() -> Router<App> {
         .route("/mapped", get(lines::mapped))
         .route("/streams", get(lines::streams))
         .route("/compare", get(trials::compare))
-        .route("/reaches", get(reaches::reaches))
+        .route("/orders", get(orders::orders))
 }

@@ -4,8 +4,9 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::calibration::{Reason, Shortfall, Side};
-use bothros_workflow::{Verdict, tolerance_m};
+use bothros_workflow::{Facts, Verdict, tolerance_m};
 
+use super::tables::{ShortfallActs, side};
 use crate::App;
 use crate::http::error::Result;
 use crate::stages::network::actions::threshold_of;
@@ -19,26 +20,48 @@ struct Row {
     y: f64,
     length: String,
     reason: String,
-    verdict: &'static str,
-    remark: String,
+    acts: String,
 }
 
 #[derive(Template)]
 #[template(path = "stages/network/shortfalls.html")]
 struct Part {
-    study: i64,
     said: String,
     rows: Vec<Row>,
-    more: Option<String>,
+    /// how many, in words
+    all: String,
     none: bool,
     mapped: bool,
 }
 
-/// Rows shown.
-const SHOWN: usize = 120;
+/// Open ones that stand on the desk, the longest; all are in the table.
+const SHOWN: usize = 5;
+
+/// What was decided about a shortfall.
+#[derive(Debug, Clone, Copy)]
+pub struct Judged<'a> {
+    /// in words; empty while it is open
+    pub verdict: &'static str,
+    /// what the analyst says of it
+    pub remark: &'a str,
+}
+
+/// What was decided about a shortfall.
+pub fn judged<'a>(shortfall: &Shortfall, facts: &'a Facts) -> Judged<'a> {
+    let unit_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.unit_m);
+    let mark = facts.settings.shortfalls.iter().find(|m| m.is_of(shortfall.side, &shortfall.line, unit_m));
+    Judged {
+        verdict: match mark.map(|m| m.verdict) {
+            Some(Verdict::Accepted) => "accepted",
+            Some(Verdict::ToMend) => "sent to Conditioning",
+            None => "",
+        },
+        remark: mark.map_or("", |m| &m.remark),
+    }
+}
 
 /// Why a stretch is on one side only, in words.
-fn reason(shortfall: &Shortfall) -> String {
+pub fn reason(shortfall: &Shortfall) -> String {
     let gathers = quantity::area(shortfall.gathers.as_m2());
     match (shortfall.side, shortfall.reason) {
         (_, Some(Reason::Barrier)) => "A barrier stands near by: look at its crossing.".into(),
@@ -71,29 +94,22 @@ pub async fn shortfalls_part(State(app): State<App>, Path(study): Path<i64>) -> 
     let facts = app.facts(study).await?;
     let (threshold, tolerance) = (threshold_of(&facts)?, tolerance_m(&facts));
     let found = app.calibration.comparison(&app.store, &app.grids, study, threshold, tolerance).await?;
-    let unit_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.unit_m);
     let of = |side: Side| found.shortfalls.iter().filter(move |s| s.side == side);
     let length = |side: Side| quantity::length(of(side).map(|s| s.length_m).sum());
-    let marks = &facts.settings.shortfalls;
-    let row = |s: &Shortfall| {
-        let mark = marks.iter().find(|m| m.is_of(s.side, &s.line, unit_m));
+    let open = || found.shortfalls.iter().filter(|s| judged(s, &facts).verdict.is_empty());
+    let mut rows = Vec::new();
+    for s in open().take(SHOWN) {
         let [x, y] = s.middle();
-        Row {
-            side: if s.side == Side::Extra { "extra" } else { "missed" },
+        let acts = ShortfallActs { study, side: side(s), x, y, judged: judged(s, &facts) };
+        rows.push(Row {
+            side: side(s),
             x,
             y,
             length: quantity::length(s.length_m),
             reason: reason(s),
-            verdict: match mark.map(|m| m.verdict) {
-                Some(Verdict::Accepted) => "accepted",
-                Some(Verdict::ToMend) => "sent to Conditioning",
-                None => "",
-            },
-            remark: mark.map_or(String::new(), |m| m.remark.clone()),
-        }
-    };
-    let rows: Vec<Row> = found.shortfalls.iter().take(SHOWN).map(row).collect();
-    let open = rows.iter().filter(|r| r.verdict.is_empty()).count();
+            acts: acts.render().map_err(std::io::Error::other)?,
+        });
+    }
     let mapped = app
         .store
         .layers(study)
@@ -102,18 +118,16 @@ pub async fn shortfalls_part(State(app): State<App>, Path(study): Path<i64>) -> 
         .any(|l| l.role == bothros_store::LayerRole::MappedStreams && l.features > 0);
     let all = found.shortfalls.len();
     page(&Part {
-        study,
         said: format!(
-            "{} modelled only, {} mapped only, in {} stretches longer than {}; {} of those listed are open.",
+            "{} modelled only, {} mapped only, in {} longer than {}; {} open.",
             length(Side::Extra),
             length(Side::Missed),
-            quantity::whole(all as u64),
+            quantity::count(all as u64, "stretch", "stretches"),
             quantity::length(2.0 * tolerance),
-            quantity::whole(open as u64)
+            quantity::whole(open().count() as u64)
         ),
-        none: rows.is_empty(),
-        more: (all > SHOWN)
-            .then(|| format!("The {SHOWN} longest of {} are listed.", quantity::whole(all as u64))),
+        none: all == 0,
+        all: quantity::count(all as u64, "shortfall", "shortfalls"),
         rows,
         mapped,
     })
