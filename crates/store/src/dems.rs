@@ -3,11 +3,12 @@
 
 use sea_orm::sea_query::{Query, SelectStatement};
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
-    QuerySelect,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult,
+    QueryFilter, QueryOrder, QuerySelect, Statement,
 };
 
 use crate::entity::{barrier, dem};
+use crate::studies::put_source;
 use crate::{Change, Dem, Error, Kept, Result, Store};
 
 /// The number of the DEM that a study works on, as part of a query.
@@ -38,11 +39,11 @@ pub(crate) async fn number_at_work(db: &impl ConnectionTrait, study: i64) -> Res
 impl Store {
     /// The DEMs of a study that are set aside, the oldest first.
     pub async fn candidates(&self, study: i64) -> Result<Vec<Dem>> {
-        let found = dem::Entity::find()
-            .filter(dem::Column::StudyId.eq(study))
-            .filter(dem::Column::AtWork.eq(false))
-            .order_by_asc(dem::Column::Id);
-        Ok(found.all(&self.db).await?)
+        let sql =
+            "SELECT id, study_id, name, at_work, source_of(id) AS source, terrain, review, routing, network
+            FROM dem WHERE study_id = $1 AND NOT at_work ORDER BY id";
+        let statement = Statement::from_sql_and_values(self.db.get_database_backend(), sql, [study.into()]);
+        Ok(Dem::find_by_statement(statement).all(&self.db).await?)
     }
 }
 
@@ -68,7 +69,7 @@ impl Change {
             study_id: Set(self.id()),
             name: Set(String::new()),
             at_work: Set(true),
-            source: Set(Some(source.into_json())),
+            source: Set(None),
             terrain: Set(None),
             review: Set(None),
             routing: Set(None),
@@ -76,6 +77,7 @@ impl Change {
             ..Default::default()
         };
         let now = row.insert(&self.transaction).await?.id;
+        put_source(&self.transaction, now, Some(source.into_json())).await?;
         let decided = barrier::Entity::find()
             .filter(barrier::Column::DemId.eq(before))
             .filter(barrier::Column::Decision.is_not_null())
@@ -89,11 +91,11 @@ impl Change {
         Ok(())
     }
 
-    /// Sets the DEM at work aside under `name`, and takes up another as it was left.
+    /// Sets the DEM at work aside under `name`, and takes up another as it was left; answers with the name it had.
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such DEM set aside.
-    pub async fn take_up(&self, candidate: i64, name: &str) -> Result<Dem> {
+    pub async fn take_up(&self, candidate: i64, name: &str) -> Result<String> {
         let found = dem::Entity::find_by_id(candidate)
             .filter(dem::Column::StudyId.eq(self.id()))
             .filter(dem::Column::AtWork.eq(false))
@@ -103,7 +105,7 @@ impl Change {
         self.set_aside(name).await?;
         let row = dem::ActiveModel { id: Set(candidate), at_work: Set(true), ..Default::default() };
         row.update(&self.transaction).await?;
-        Ok(found)
+        Ok(found.name)
     }
 
     /// Deletes a DEM that is set aside, with all that was done to it.

@@ -75,7 +75,8 @@ pub(crate) async fn find(
     values: Vec<sea_orm::Value>,
 ) -> Result<Vec<Study>> {
     let sql = format!(
-        "SELECT s.*, d.source, d.terrain, d.review, d.routing, d.network
+        "SELECT s.id, s.name, s.description, s.created_at, s.updated_at, s.deleted_at, s.revision,
+            settings_of(s.id) AS settings, source_of(d.id) AS source, d.terrain, d.review, d.routing, d.network
             FROM study s JOIN dem d ON d.study_id = s.id AND d.at_work WHERE {condition}"
     );
     let statement = Statement::from_sql_and_values(db.get_database_backend(), sql, values);
@@ -88,11 +89,23 @@ pub(crate) async fn one(db: &impl ConnectionTrait, id: i64) -> Result<Study> {
     found.into_iter().next().ok_or(Error::NotFound("study"))
 }
 
+/// Keeps what is known of the files of a DEM: those beside the first are rows of their own.
+pub(crate) async fn put_source(db: &impl ConnectionTrait, dem: i64, source: Option<Json>) -> Result<()> {
+    let values = [dem.into(), source.into()];
+    db.execute_raw(Statement::from_sql_and_values(
+        db.get_database_backend(),
+        "SELECT put_source($1, $2)",
+        values,
+    ))
+    .await?;
+    Ok(())
+}
+
 fn apply(model: &mut dem::ActiveModel, change: StudyChange) {
     for (part, value) in change {
         let value = value.map(Kept::into_json);
         match part {
-            StudyPart::Source => model.source = Set(value),
+            StudyPart::Source => {}
             StudyPart::Terrain => model.terrain = Set(value),
             StudyPart::Review => model.review = Set(value),
             StudyPart::Routing => model.routing = Set(value),
@@ -115,6 +128,16 @@ pub struct StudyHead {
     /// how often it was changed
     pub revision: i64,
 }
+
+/// What goes once its time is over; what undoes it before the thing itself.
+const PURGED: [&str; 6] = [
+    "DELETE FROM undo_entry WHERE created_at < $1",
+    "DELETE FROM layer WHERE deleted_at < $1",
+    "DELETE FROM backdrop WHERE deleted_at < $1",
+    "DELETE FROM trial WHERE deleted_at < $1",
+    "DELETE FROM pour_point WHERE deleted_at < $1",
+    "DELETE FROM job j WHERE finished_at < $1 AND EXISTS (SELECT 1 FROM job l WHERE l.study_id = j.study_id AND l.id > j.id)",
+];
 
 impl Store {
     /// All studies that are not deleted, the last changed first.
@@ -233,8 +256,9 @@ impl Store {
     /// [`Error::NotFound`] where there is no such study.
     pub async fn raw_study(&self, id: i64) -> Result<String> {
         let sql = "SELECT jsonb_pretty(jsonb_build_object(
-                'study', to_jsonb(s),
-                'dems', (SELECT jsonb_agg(to_jsonb(d)) FROM dem d WHERE d.study_id = s.id),
+                'study', to_jsonb(s) || jsonb_build_object('settings', settings_of(s.id)),
+                'dems', (SELECT jsonb_agg(to_jsonb(d) || jsonb_build_object('source', source_of(d.id)))
+                    FROM dem d WHERE d.study_id = s.id),
                 'pour_points', (SELECT jsonb_agg(to_jsonb(p)) FROM pour_point p WHERE p.study_id = s.id),
                 'barriers', (SELECT jsonb_agg(to_jsonb(b)) FROM barrier b WHERE b.study_id = s.id),
                 'trials', (SELECT jsonb_agg(to_jsonb(t) - 'lines') FROM trial t WHERE t.study_id = s.id),
@@ -278,14 +302,15 @@ impl Store {
             study_id: Set(made.id),
             name: Set(String::new()),
             at_work: Set(true),
-            source: Set(source.map(Kept::into_json)),
+            source: Set(None),
             terrain: Set(None),
             review: Set(None),
             routing: Set(None),
             network: Set(None),
             ..Default::default()
         };
-        row.insert(&transaction).await?;
+        let made_dem = row.insert(&transaction).await?;
+        put_source(&transaction, made_dem.id, source.map(Kept::into_json)).await?;
         let study = one(&transaction, made.id).await?;
         Ok(Change::new(transaction, study, self.clone()))
     }
@@ -309,7 +334,7 @@ impl Store {
         Ok(())
     }
 
-    /// Removes for good what was deleted longer ago than `age`.
+    /// Removes for good the studies that were deleted longer ago than `age`; how many they were.
     pub async fn purge_deleted(&self, age: std::time::Duration) -> Result<u64> {
         let before = ChronoDateTimeUtc::from(std::time::SystemTime::now() - age);
         let gone =
@@ -318,6 +343,25 @@ impl Store {
             self.give_back_room().await?;
         }
         Ok(gone.rows_affected)
+    }
+
+    /// Forgets the changes that were made longer ago than `age`, which can be undone no more then, and removes for good
+    /// the layers, pictures, trials and pour points that were deleted longer ago. Jobs that were finished longer ago go
+    /// too, but for the last of each study. How many rows they were.
+    pub async fn purge_changes(&self, age: std::time::Duration) -> Result<u64> {
+        let before = ChronoDateTimeUtc::from(std::time::SystemTime::now() - age);
+        let transaction = self.db.begin().await?;
+        let mut gone = 0;
+        for sql in PURGED {
+            let backend = transaction.get_database_backend();
+            let purge = Statement::from_sql_and_values(backend, sql, [before.into()]);
+            gone += transaction.execute_raw(purge).await?.rows_affected();
+        }
+        transaction.commit().await?;
+        if gone > 0 {
+            self.give_back_room().await?;
+        }
+        Ok(gone)
     }
 
     /// A copy of a study with all it holds but its jobs, its undo list and the DEMs that are set aside.
@@ -343,6 +387,8 @@ impl Store {
         row.study_id = Set(new);
         let dem = row.insert(&transaction).await?.id;
         for sql in [
+            format!("SELECT put_settings({new}, settings_of({id}))"),
+            format!("SELECT put_source({dem}, source_of({old_dem}))"),
             format!("INSERT INTO log_entry (study_id, at, stage, text, settings, took_ms)
                 SELECT {new}, at, stage, text, settings, took_ms FROM log_entry WHERE study_id = {id} ORDER BY id"),
             format!("INSERT INTO pour_point (study_id, name, x, y, snap_m, snap_to, catchment, outline, problem)
@@ -417,23 +463,26 @@ impl Change {
 
     /// Changes parts of the study.
     pub async fn set(&self, change: StudyChange) -> Result<()> {
-        let mut row = dem::ActiveModel {
-            id: Set(number_at_work(&self.transaction, self.id()).await?),
-            ..Default::default()
-        };
+        let dem = number_at_work(&self.transaction, self.id()).await?;
+        for (_, source) in change.iter().filter(|(part, _)| *part == StudyPart::Source) {
+            put_source(&self.transaction, dem, source.clone().map(Kept::into_json)).await?;
+        }
+        if change.iter().all(|(part, _)| *part == StudyPart::Source) {
+            return Ok(());
+        }
+        let mut row = dem::ActiveModel { id: Set(dem), ..Default::default() };
         apply(&mut row, change);
         row.update(&self.transaction).await?;
         Ok(())
     }
 
-    /// Changes the choices of the analyst.
+    /// Changes the choices of the analyst. Lists among them, of changes to streams by hand and of what was said of
+    /// shortfalls, are rows of their own.
     pub async fn set_settings(&self, settings: Kept) -> Result<()> {
-        let row = study::ActiveModel {
-            id: Set(self.id()),
-            settings: Set(settings.into_json()),
-            ..Default::default()
-        };
-        row.update(&self.transaction).await?;
+        let values = [self.id().into(), settings.into_json().into()];
+        let backend = self.transaction.get_database_backend();
+        let put = Statement::from_sql_and_values(backend, "SELECT put_settings($1, $2)", values);
+        self.transaction.execute_raw(put).await?;
         Ok(())
     }
 }

@@ -176,6 +176,7 @@ pub(crate) async fn insert(
         study_id: Set(study),
         label: Set(label.into()),
         inverse: Set(Kept::of(inverse)?.into_json()),
+        created_at: Set(crate::studies::now()),
         ..Default::default()
     };
     row.insert(db).await?;

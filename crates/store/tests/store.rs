@@ -133,7 +133,7 @@ async fn studies_are_duplicated_deleted_and_restored() {
     assert_eq!(store.studies().await.unwrap().len(), 1);
     assert_eq!(store.purge_deleted(Duration::from_secs(600)).await.unwrap(), 0, "not long enough ago");
     store.restore_study(study.id).await.unwrap();
-    assert_eq!(store.study(study.id).await.unwrap().source, Some(json!({"k": 1, "v": 1})));
+    assert_eq!(store.study(study.id).await.unwrap().source.unwrap()["k"], 1);
     store.delete_study(study.id).await.unwrap();
     assert_eq!(store.purge_deleted(Duration::ZERO).await.unwrap(), 1);
     assert!(store.restore_study(study.id).await.is_err());
@@ -541,4 +541,127 @@ async fn the_database_holds_what_a_study_may_have_once() {
     assert_eq!(chosen, [b], "one is chosen");
     change!(store, study, |c| c.set_trial_deleted(a, true));
     add("one").await.expect("the name is free again");
+}
+
+/// How many rows of a table belong to something.
+async fn rows(url: &str, from: &str) -> i64 {
+    use sea_orm::{ConnectionTrait, Statement};
+    let admin = sea_orm::Database::connect(url).await.unwrap();
+    let sql = format!("SELECT count(*) AS n FROM {from}");
+    let row = admin.query_one_raw(Statement::from_string(admin.get_database_backend(), sql)).await.unwrap();
+    row.unwrap().try_get("", "n").unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn lists_of_choices_and_of_files_are_rows_and_come_back_as_they_were() {
+    let (store, url) = store().await;
+    let sha = "ab".repeat(32);
+    let file = |name: &str| {
+        json!({ "file": name, "bytes": 12, "sha256": sha, "band": 1, "vertical_unit": "metre", "crs": { "epsg": 32628 },
+            "info": { "rows": 3 }, "provenance": { "source": "survey" } })
+    };
+    let source = json!({ "file": "a.tif", "more": [file("b.tif"), file("c.tif")] });
+    let study = begun(&store, Some(kept(source.clone()))).await.id;
+    let settings = json!({
+        "snap_m": 40.5,
+        "edits": [
+            { "edit": { "kind": "head", "at": [502_015.25, 4_758_005.1] }, "reason": "a spring" },
+            { "edit": { "kind": "within", "ring": [[0.1, 0.2], [1.0, 0.0], [1.0, 1.0]], "area": 5e5 }, "reason": "town" },
+        ],
+        "shortfalls": [
+            { "side": "missed", "at": [0.1, 4_757_900.3], "verdict": "accepted", "remark": "a ditch" },
+        ],
+    });
+    change!(store, study, |c| c.set_settings(kept(settings.clone())));
+    let with = |mut document: serde_json::Value| {
+        document["v"] = 1.into();
+        document
+    };
+    let copy = store.duplicate_study(study, "B").await.unwrap().id;
+    for of in [study, copy] {
+        let now = store.study(of).await.unwrap();
+        assert_eq!((now.settings, now.source), (with(settings.clone()), Some(with(source.clone()))));
+        assert_eq!(rows(&url, &format!("stream_edit WHERE study_id = {of}")).await, 2);
+        assert_eq!(rows(&url, &format!("shortfall_mark WHERE study_id = {of}")).await, 1);
+        let files = format!("source_file f JOIN dem d ON d.id = f.dem_id WHERE d.study_id = {of}");
+        assert_eq!(rows(&url, &files).await, 2);
+        let held = format!("study WHERE id = {of} AND settings ?| '{{edits,shortfalls}}'");
+        assert_eq!(rows(&url, &held).await, 0, "kept once");
+    }
+    // What a package rests on holds them too.
+    let before = store.fingerprint(study).await.unwrap();
+    let mut fewer = settings.clone();
+    fewer["edits"].as_array_mut().unwrap().pop();
+    change!(store, study, |c| c.set_settings(kept(fewer)));
+    assert_ne!(store.fingerprint(study).await.unwrap(), before);
+    change!(store, study, |c| c.set_settings(kept(settings)));
+    assert_eq!(store.fingerprint(study).await.unwrap(), before);
+    // What is no such thing is refused, and nothing is changed.
+    for (name, item) in [
+        ("edits", json!({ "edit": { "kind": "dig" }, "reason": "" })),
+        ("shortfalls", json!({ "side": "left", "at": [1, 2], "verdict": "accepted", "remark": "" })),
+        ("shortfalls", json!({ "side": "extra", "at": [1, 2], "verdict": "perhaps", "remark": "" })),
+    ] {
+        let change = store.change(study).await.unwrap();
+        assert!(change.set_settings(kept(json!({ name: [item] }))).await.is_err(), "{name}");
+        drop(change);
+        assert_eq!(store.fingerprint(study).await.unwrap(), before);
+    }
+    // Another DEM has its own files; the one set aside keeps its.
+    change!(store, study, |c| c
+        .begin_candidate("first", kept(json!({ "file": "z.tif", "more": [file("y.tif")] }))));
+    let aside = store.candidates(study).await.unwrap().remove(0);
+    assert_eq!(aside.source, Some(with(source)));
+    assert_eq!(store.study(study).await.unwrap().source.unwrap()["more"][0]["file"], "y.tif");
+    change!(store, study, |c| c.delete_candidate(aside.id));
+    assert_eq!(rows(&url, "source_file").await, 3, "one of the study, two of its copy");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_undone_any_more_is_gone_for_good() {
+    let (store, url) = store().await;
+    let study = self::study(&store).await.id;
+    let keep = async |name: &str| {
+        let change = store.change(study).await.unwrap();
+        let id = change.add_pour_point(point(name)).await.unwrap().id;
+        change.commit(Record::default().undone_by(name, Inverse::RemovePourPoint { id })).await.unwrap();
+        id
+    };
+    let (kept_point, gone) = (keep("gauge").await, keep("ford").await);
+    change!(store, study, |c| c.set_pour_point_deleted(gone, true));
+    for _ in 0..3 {
+        let job = store.enqueue(study, JobKind::Route, Kept::empty()).await.unwrap();
+        store.cancel_job(job.id).await.unwrap();
+    }
+    // Within its time all of it stays.
+    assert_eq!(store.purge_changes(Duration::from_secs(600)).await.unwrap(), 0);
+    assert_eq!(store.last_change(study).await.unwrap().unwrap().label, "ford");
+    change!(store, study, |c| c.set_pour_point_deleted(gone, false));
+    change!(store, study, |c| c.set_pour_point_deleted(gone, true));
+    // After it: two changes, one point, two of three jobs.
+    assert_eq!(store.purge_changes(Duration::ZERO).await.unwrap(), 5);
+    assert_eq!(store.last_change(study).await.unwrap(), None);
+    assert_eq!(
+        store.pour_points(study).await.unwrap().iter().map(|p| p.id).collect::<Vec<_>>(),
+        [kept_point]
+    );
+    assert_eq!(rows(&url, "job").await, 1);
+    assert!(store.last_job(study).await.unwrap().is_some());
+    assert_eq!(store.purge_changes(Duration::ZERO).await.unwrap(), 0, "nothing is left to purge");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_database_takes_only_roles_and_kinds_that_are_known() {
+    use sea_orm::ConnectionTrait;
+    let (store, url) = store().await;
+    let study = self::study(&store).await.id;
+    put_terrain(&store, study).await;
+    let job = store.enqueue(study, JobKind::Route, Kept::empty()).await.unwrap();
+    store.cancel_job(job.id).await.unwrap();
+    change!(store, study, |c| c.draw(LayerRole::Walls, None, None, line(1.0), "EPSG:32628"));
+    let admin = sea_orm::Database::connect(&url).await.unwrap();
+    for (table, column) in [("raster", "role"), ("layer", "role"), ("job", "kind")] {
+        let odd = admin.execute_unprepared(&format!("UPDATE {table} SET {column} = 'odd'")).await;
+        assert!(odd.unwrap_err().to_string().contains("check"), "{table}.{column}");
+    }
 }

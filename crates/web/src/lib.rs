@@ -181,6 +181,7 @@ impl App {
         loop {
             self.store.purge_deleted(shell::start::RESTORE_WITHIN).await?;
             self.store.purge_superseded(SUPERSEDED_FOR).await?;
+            self.store.purge_changes(UNDOABLE_FOR).await?;
             tokio::time::sleep(std::time::Duration::from_secs(10)).await;
         }
     }
@@ -215,6 +216,9 @@ impl App {
         listen::answer(listener, self.router(), most, stop).await;
     }
 }
+
+/// How long a change can be undone; what was deleted in a study is kept as long.
+const UNDOABLE_FOR: std::time::Duration = std::time::Duration::from_secs(30 * 24 * 3600);
 
 /// How long a raster or a package stays after another has taken its place, for those who are reading it.
 const SUPERSEDED_FOR: std::time::Duration = std::time::Duration::from_secs(60);

@@ -120,9 +120,9 @@ async fn rows_and_places_on_the_map_point_at_each_other() {
     click(driver, "#measured [data-open-table]").await;
     until(driver, &format!("document.querySelector('#drawer tr.chosen')?.dataset.key === '{id}'")).await;
     // A link to a neighbour shows its row.
-    let next = "document.querySelector('#drawer tr.chosen .acts [data-to-row]')";
+    let next = "document.querySelector('#drawer tr.chosen .does [data-to-row]')";
     let upstream = value(driver, &format!("{next}.dataset.toRow")).await;
-    click(driver, "#drawer tr.chosen .acts [data-to-row]").await;
+    click(driver, "#drawer tr.chosen .does [data-to-row]").await;
     until(driver, &format!("document.querySelector('#drawer tr.chosen')?.dataset.key === {upstream}")).await;
     // The pointer on a row marks the reach on the map.
     let row = driver.query(By::Css("#drawer tr.chosen td:first-child")).first().await.unwrap();

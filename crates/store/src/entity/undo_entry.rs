@@ -15,6 +15,8 @@ pub struct Model {
     pub label: String,
     /// how it is undone
     pub inverse: Json,
+    /// when it was done
+    pub created_at: ChronoDateTimeUtc,
 }
 
 /// Joins are written where they are needed.

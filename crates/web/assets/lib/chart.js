@@ -144,7 +144,7 @@ export function hearCharts() {
     const button = e.target.closest?.('[data-save]');
     const figure = button && figureOf(button);
     if (!figure) return;
-    const name = `${document.body.dataset.short ?? 'bothros'}_${figure.dataset.chart}`;
+    const name = `${document.getElementById('study')?.dataset.short ?? 'bothros'}_${figure.dataset.chart}`;
     if (button.dataset.save === 'svg') save(`${name}.svg`, 'image/svg+xml', svgOf(figure));
     else save(`${name}.csv`, 'text/csv', csvOf(figure));
   });

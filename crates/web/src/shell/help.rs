@@ -155,7 +155,7 @@ const TOPICS: [(&str, &str, Words); 6] = [
     ),
 ];
 
-pub const KEYS: [(&str, &str); 18] = [
+pub const KEYS: [(&str, &str); 19] = [
     ("1 – 5", "stages"),
     ("U", "bring up to date: condition, route and accumulate anew"),
     ("B", "draw a breach line"),
@@ -166,6 +166,7 @@ pub const KEYS: [(&str, &str); 18] = [
     ("[ and ]", "threshold one step down and up; with Shift ten"),
     ("N, Shift+N", "next and previous finding"),
     ("C", "compare the trials that are ticked"),
+    ("T", "tables of the stage: open and close; up and down go from row to row, Enter goes there"),
     ("F", "fold the desk away"),
     ("L", "unfold the log"),
     ("/", "go to a coordinate or a pour point"),

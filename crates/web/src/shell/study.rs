@@ -19,6 +19,8 @@ struct Page {
     token: Token,
     id: i64,
     name: String,
+    /// begins the names of files that are saved
+    short: String,
     stage: Stage,
 }
 
@@ -57,5 +59,6 @@ pub async fn study(
             tracing::warn!(%error, "a study's grids could not be read ahead");
         }
     });
-    page(&Page { token, id: row.id, name: row.name, stage })
+    let short = bothros_workflow::package_name(&row.name);
+    page(&Page { token, id: row.id, short, name: row.name, stage })
 }

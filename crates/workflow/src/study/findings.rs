@@ -132,7 +132,7 @@ fn files(facts: &Facts, units: Units) -> Vec<Finding> {
             placed.names[0],
             placed.names[1],
             units.height(seam.rough_m, 2),
-            whole(seam.length as u64),
+            whole(seam.length),
             units.height(seam.usual_m, 2),
             units.height(seam.largest_m.abs(), 2)
         );

@@ -83,7 +83,7 @@ pub async fn take_up(store: &Store, grids: &crate::GridCache, study: i64, candid
     let change = store.change_idle(study).await?;
     let now = source_in(&change)?;
     let taken = change.take_up(candidate, &now.title()).await?;
-    let text = format!("Took up {}; {} is kept", taken.name, now.title());
+    let text = format!("Took up {taken}; {} is kept", now.title());
     change.commit(Record::log(LogLine::new(Stage::Terrain.title(), text.clone()))).await?;
     // Pour points belong to the study: their catchments are found on the DEM that was taken up.
     let mut rounds = Rounds::new(store, study);

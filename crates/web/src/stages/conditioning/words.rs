@@ -142,7 +142,7 @@ pub fn results(done: &ConditionedFacts, frame: &Frame) -> Vec<Fact> {
 /// How many cells changed by how much, as a chart.
 pub fn histogram(done: &ConditionedFacts) -> Option<String> {
     done.histogram.iter().find(|cells| **cells > 0)?;
-    let (low, high) = (-done.routing.deepest_cut_m as f64, done.routing.highest_fill_m as f64);
+    let (low, high) = (-done.routing.deepest_cut_m, done.routing.highest_fill_m);
     let width = (high - low) / done.histogram.len() as f64;
     let bars = |side: &dyn Fn(f64) -> bool| -> Vec<(f64, Option<f64>)> {
         let all = done.histogram.iter().zip(0..).map(|(&cells, i)| (low + width * i as f64, cells));
