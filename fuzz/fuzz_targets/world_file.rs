@@ -13,8 +13,12 @@ fuzz_target!(|data: &[u8]| {
     let Some(place) = picture.geo_transform else { return };
     assert!(place.iter().all(|v| v.is_finite() && v.abs() <= 1e10), "{place:?}");
     let utm = Crs::parse("EPSG:32628").expect("UTM is known");
-    let (extent, step, width, height) = laid_extent((4, 4), place, &utm, &utm).expect("it lies in its own CRS");
-    assert!(extent.iter().all(|v| v.is_finite()) && step > 0.0 && width * height <= 1 << 26, "{extent:?} {step}");
+    let (extent, step, width, height) =
+        laid_extent((4, 4), place, &utm, &utm).expect("it lies in its own CRS");
+    assert!(
+        extent.iter().all(|v| v.is_finite()) && step > 0.0 && width * height <= 1 << 26,
+        "{extent:?} {step}"
+    );
 });
 
 /// A grey PNG of 4 x 4 pixels.

@@ -3,15 +3,15 @@
 use std::collections::HashMap;
 
 use sea_orm::prelude::ChronoDateTimeUtc;
-use sea_orm::sea_query::{Expr, ExprTrait};
+use sea_orm::sea_query::Expr;
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait,
-    FromQueryResult, IsolationLevel, QueryFilter, QueryOrder, QuerySelect, Statement, TransactionTrait,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult,
+    QueryFilter, QueryOrder, QuerySelect, Statement, TransactionTrait,
 };
 use serde_json::Value as Json;
 
 use crate::dems::number_at_work;
-use crate::entity::{dem, file, pour_point, study};
+use crate::entity::{dem, pour_point, study};
 use crate::{Change, Error, Kept, Result, Store};
 
 /// The time now.
@@ -129,16 +129,6 @@ pub struct StudyHead {
     pub revision: i64,
 }
 
-/// What goes once its time is over; what undoes it before the thing itself.
-const PURGED: [&str; 6] = [
-    "DELETE FROM undo_entry WHERE created_at < $1",
-    "DELETE FROM layer WHERE deleted_at < $1",
-    "DELETE FROM backdrop WHERE deleted_at < $1",
-    "DELETE FROM trial WHERE deleted_at < $1",
-    "DELETE FROM pour_point WHERE deleted_at < $1",
-    "DELETE FROM job j WHERE finished_at < $1 AND EXISTS (SELECT 1 FROM job l WHERE l.study_id = j.study_id AND l.id > j.id)",
-];
-
 impl Store {
     /// All studies that are not deleted, the last changed first.
     pub async fn studies(&self) -> Result<Vec<Study>> {
@@ -221,32 +211,6 @@ impl Store {
         let statement = Statement::from_sql_and_values(self.db.get_database_backend(), sql, [of.into()]);
         let found = Known::find_by_statement(statement).all(&self.db).await?;
         Ok(found.into_iter().map(|known| (known.study_id, known.fresh)).collect())
-    }
-
-    /// Deletes a study for good that was deleted before, and gives its room on the disk back.
-    ///
-    /// # Errors
-    /// [`Error::NotFound`] where it is not among the deleted ones.
-    pub async fn purge_study(&self, id: i64) -> Result<()> {
-        let gone = study::Entity::delete_many()
-            .filter(study::Column::Id.eq(id))
-            .filter(study::Column::DeletedAt.is_not_null())
-            .exec(&self.db)
-            .await?;
-        if gone.rows_affected == 0 {
-            return Err(Error::NotFound("deleted study"));
-        }
-        self.give_back_room().await
-    }
-
-    /// Makes the room of deleted rows free: for what comes next, and for the disk where it lies at the end.
-    async fn give_back_room(&self) -> Result<()> {
-        self.db
-            .execute_unprepared("VACUUM (TRUNCATE) raster_block, file_chunk, layer, backdrop, trial")
-            .await?;
-        // What was deleted stands in the log of the database until this.
-        self.db.execute_unprepared("CHECKPOINT").await?;
-        Ok(())
     }
 
     /// All that is kept of a study as text, for one that cannot be read any more: JSON of its rows, without rasters
@@ -333,119 +297,6 @@ impl Store {
         row.update(&self.db).await?;
         Ok(())
     }
-
-    /// Removes for good the studies that were deleted longer ago than `age`; how many they were.
-    pub async fn purge_deleted(&self, age: std::time::Duration) -> Result<u64> {
-        let before = ChronoDateTimeUtc::from(std::time::SystemTime::now() - age);
-        let gone =
-            study::Entity::delete_many().filter(study::Column::DeletedAt.lt(before)).exec(&self.db).await?;
-        if gone.rows_affected > 0 {
-            self.give_back_room().await?;
-        }
-        Ok(gone.rows_affected)
-    }
-
-    /// Forgets the changes that were made longer ago than `age`, which can be undone no more then, and removes for good
-    /// the layers, pictures, trials and pour points that were deleted longer ago. Jobs that were finished longer ago go
-    /// too, but for the last of each study. How many rows they were.
-    pub async fn purge_changes(&self, age: std::time::Duration) -> Result<u64> {
-        let before = ChronoDateTimeUtc::from(std::time::SystemTime::now() - age);
-        let transaction = self.db.begin().await?;
-        let mut gone = 0;
-        for sql in PURGED {
-            let backend = transaction.get_database_backend();
-            let purge = Statement::from_sql_and_values(backend, sql, [before.into()]);
-            gone += transaction.execute_raw(purge).await?.rows_affected();
-        }
-        transaction.commit().await?;
-        if gone > 0 {
-            self.give_back_room().await?;
-        }
-        Ok(gone)
-    }
-
-    /// A copy of a study with all it holds but its jobs, its undo list and the DEMs that are set aside.
-    pub async fn duplicate_study(&self, id: i64, name: &str) -> Result<Study> {
-        // All of it as it is at one moment, whatever is written meanwhile.
-        let moment = Some(IsolationLevel::RepeatableRead);
-        let transaction = self.db.begin_with_config(moment, None).await?;
-        let original = study::Entity::find_by_id(id)
-            .filter(study::Column::DeletedAt.is_null())
-            .one(&transaction)
-            .await?;
-        let original = original.ok_or(Error::NotFound("study"))?;
-        let mut row: study::ActiveModel = original.into();
-        row.id = sea_orm::ActiveValue::NotSet;
-        row.name = Set(name.into());
-        row.created_at = Set(now());
-        row.updated_at = Set(now());
-        let new = row.insert(&transaction).await?.id;
-        let old_dem = number_at_work(&transaction, id).await?;
-        let found = dem::Entity::find_by_id(old_dem).one(&transaction).await?;
-        let mut row: dem::ActiveModel = found.ok_or(Error::NotFound("study"))?.into();
-        row.id = sea_orm::ActiveValue::NotSet;
-        row.study_id = Set(new);
-        let dem = row.insert(&transaction).await?.id;
-        for sql in [
-            format!("SELECT put_settings({new}, settings_of({id}))"),
-            format!("SELECT put_source({dem}, source_of({old_dem}))"),
-            format!("INSERT INTO log_entry (study_id, at, stage, text, settings, took_ms)
-                SELECT {new}, at, stage, text, settings, took_ms FROM log_entry WHERE study_id = {id} ORDER BY id"),
-            format!("INSERT INTO pour_point (study_id, name, x, y, snap_m, snap_to, catchment, outline, problem)
-                SELECT {new}, name, x, y, snap_m, snap_to, catchment, outline, problem FROM pour_point
-                WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
-            format!("INSERT INTO layer (study_id, role, name, provenance, features, version, data)
-                SELECT {new}, role, name, provenance, features, version, data FROM layer
-                WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
-            format!("INSERT INTO backdrop (study_id, name, width, height, place, provenance, version, picture)
-                SELECT {new}, name, width, height, place, provenance, version, picture FROM backdrop
-                WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
-            format!("INSERT INTO trial (study_id, name, facts, remark, justification, lines, created_at)
-                SELECT {new}, name, facts, remark, justification, lines, created_at FROM trial
-                WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
-            format!("INSERT INTO barrier (study_id, dem_id, x, y, facts, score, found, decision, line)
-                SELECT {new}, {dem}, x, y, facts, score, found, decision, line FROM barrier
-                WHERE dem_id = {old_dem} ORDER BY id"),
-            format!("INSERT INTO raster (study_id, dem_id, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y)
-                SELECT {new}, {dem}, role, cell_type, rows, cols, levels, \"left\", top, cell_x, cell_y
-                FROM raster WHERE dem_id = {old_dem} AND superseded_at IS NULL"),
-            format!("INSERT INTO raster_block SELECT n.id, b.level, b.row, b.col, b.data
-                FROM raster o JOIN raster n ON n.role = o.role AND n.dem_id = {dem}
-                JOIN raster_block b ON b.raster_id = o.id WHERE o.dem_id = {old_dem} AND o.superseded_at IS NULL"),
-        ] {
-            transaction.execute_unprepared(&sql).await?;
-        }
-        copy_files(&transaction, (id, old_dem), (new, dem)).await?;
-        let copy = one(&transaction, new).await?;
-        transaction.commit().await?;
-        Ok(copy)
-    }
-}
-
-/// Copies the files of a study, each for itself: two may have the same contents.
-async fn copy_files(
-    transaction: &DatabaseTransaction,
-    (from, from_dem): (i64, i64),
-    (to, to_dem): (i64, i64),
-) -> Result<()> {
-    let files = file::Entity::find()
-        .filter(file::Column::StudyId.eq(from))
-        .filter(file::Column::DemId.is_null().or(file::Column::DemId.eq(from_dem)))
-        .filter(file::Column::SupersededAt.is_null())
-        .order_by_asc(file::Column::Id);
-    for original in files.all(transaction).await? {
-        let id = original.id;
-        let mut row: file::ActiveModel = original.clone().into();
-        row.id = sea_orm::ActiveValue::NotSet;
-        row.dem_id = Set(original.dem_id.map(|_| to_dem));
-        (row.study_id, row.read_until) = (Set(to), Set(None));
-        let copy = file::Entity::insert(row).exec(transaction).await?.last_insert_id;
-        let chunks = format!(
-            "INSERT INTO file_chunk SELECT {copy}, sequence, data FROM file_chunk WHERE file_id = {id}"
-        );
-        transaction.execute_unprepared(&chunks).await?;
-    }
-    Ok(())
 }
 
 impl Change {

@@ -2,7 +2,10 @@
 
 pub mod actions;
 pub mod archive;
+mod crs;
 pub mod desk;
+mod files;
+mod preparing;
 pub mod rail;
 mod reading;
 
@@ -27,14 +30,14 @@ pub fn site_uploads() -> Router<App> {
 /// Routes of the stage.
 pub fn routes() -> Router<App> {
     Router::new()
-        .route("/crs", get(desk::crs_list))
-        .route("/plan", get(desk::warp_plan))
+        .route("/crs", get(crs::crs_list))
+        .route("/plan", get(crs::warp_plan))
         .route("/band", post(reading::band))
         .route("/source-crs", post(reading::source_crs))
         .route("/vertical-unit", post(reading::vertical_unit))
         .route("/reread", post(reading::reread))
         .route("/prepare", post(actions::prepare))
-        .route("/prepare-plan", post(desk::prepare_plan))
+        .route("/prepare-plan", post(preparing::prepare_plan))
         .route("/dem-files/{place}/move", post(actions::move_file))
         .route("/dem-files/{place}/remove", post(actions::remove_file))
         .route("/dem-files/{place}/provenance", post(actions::provenance))

@@ -1,0 +1,113 @@
+//! The README of a package: CRS, units, methods and settings.
+
+use bothros_core::Frame;
+use bothros_core::conditioning::StepKind;
+use bothros_core::routing::Method;
+use bothros_formats::Crs;
+
+use super::Ingredients;
+use crate::Facts;
+
+/// What conditioning did, step by step.
+pub(super) fn conditioning_lines(facts: &Facts) -> Vec<String> {
+    let Some(done) = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref()) else { return Vec::new() };
+    let mut out = Vec::new();
+    for step in &done.steps {
+        let what = match step.kind {
+            StepKind::Voids => "Voids filled from their rim",
+            StepKind::Rebuild => {
+                "Ground rebuilt inside areas (least curvature under tension; Smith and Wessel 1990)"
+            }
+            StepKind::Lakes => "Lakes made level",
+            StepKind::Burn => "Mapped streams burned into the routing surface",
+            StepKind::Walls => "Walls raised on the routing surface",
+            StepKind::BreachLines => "Ground lowered along breach lines",
+            StepKind::Breach => "Sinks breached (Lindsay and Dhun 2015)",
+            StepKind::Fill => {
+                "Sinks filled to their spill level (basins and passes; Cordonnier, Bovy and Braun 2019; Barnes 2016)"
+            }
+        };
+        out.push(format!("{what}: cut {:.0} m3, fill {:.0} m3.", step.moved.cut_m3, step.moved.fill_m3));
+    }
+    if done.open > 0 {
+        out.push(format!("{} sinks stay open; what drains to them goes no further.", done.open));
+    }
+    out
+}
+
+/// The edge of a cell, in words.
+pub(super) fn cell_size(frame: &Frame, crs: &Crs) -> String {
+    let unit = match crs.unit.as_str() {
+        "metre" | "meter" => "m",
+        other => other,
+    };
+    format!("{} {unit}", frame.cell_size)
+}
+
+pub(super) fn readme(from: &Ingredients, files: &[String]) -> String {
+    let frame = &from.grids.frame;
+    let facts = &from.facts;
+    let threshold = from.threshold;
+    let source = facts.source.as_ref();
+    let mut out = format!("{}\n{}\n\n", facts.name, "=".repeat(facts.name.chars().count()));
+    out += "Conditioned DEM, flow directions, flow accumulation, stream network and catchments.\n\n";
+    out += &format!(
+        "CRS: {}. GeoJSON files are in WGS 84 longitude and latitude (RFC 7946).\n",
+        from.crs.label()
+    );
+    out += &format!("Grid: {} x {} cells of {}.\n", frame.cols, frame.rows, cell_size(frame, &from.crs));
+    out += "Units: elevations and lengths in metres, areas in km2, slope in m/m.\n\nMethods and settings\n--------------------\n";
+    if let Some(source) = source {
+        out +=
+            &format!("DEM: {}, elevations in {}.\n", source.names().join(", "), source.vertical_unit.code());
+    }
+    for done in facts.terrain.iter().flat_map(|t| &t.done) {
+        out += &format!("DEM {done}.\n");
+    }
+    for line in conditioning_lines(facts) {
+        out += &format!("{line}\n");
+    }
+    out += "Flow directions: D8 (O'Callaghan and Mark 1984), flats after Garbrecht and Martz 1997.\n\
+        Flow accumulation counts the cells upstream, the cell itself not included.\n";
+    out += match facts.routing.as_ref().map_or(Method::D8, |r| r.method) {
+        Method::D8 => "",
+        Method::DInfinity => {
+            "It is that of D-infinity (Tarboton 1997), rounded down and carried down along D8, which joins the streams.\n"
+        }
+        Method::Mfd => {
+            "It is that of MFD (Freeman 1991), rounded down and carried down along D8, which joins the streams. Streams are \
+             wide where flow spreads: do not rest work on banks and riparian land on them.\n"
+        }
+    };
+    out += &format!(
+        "Streams: contributing area of at least {:.6} km2 ({} cells). Orders: Strahler, Shreve.\n",
+        threshold.as_area(frame).as_km2(),
+        threshold.as_cells()
+    );
+    for edit in &facts.settings.edits {
+        out += &format!("Changed by hand: {}: {}.\n", edit.told(), edit.reason);
+    }
+    out += &match &from.chosen {
+        Some((trial, why)) => {
+            format!("Chosen: {}. Justification:\n  {}\n", trial.trial.name, why.replace('\n', "\n  "))
+        }
+        None => "The threshold was not justified in the study.\n".to_owned(),
+    };
+    for (point, _) in &from.points {
+        let to = match point.snap_to.as_str() {
+            "nearest_stream" => "nearest stream cell",
+            _ => "largest contributing area",
+        };
+        out += &format!("Pour point {} snapped within {} m to the {to}.\n", point.name, point.snap_m);
+    }
+    out += "A reach's catchment_id is that of the innermost catchment that holds its upper end.\n\
+        Lengths follow the cell centres; perimeters follow the edges of the cells.\n\nFiles\n-----\n";
+    for file in files {
+        out += &format!("{file}\n");
+    }
+    out += "\nLog\n---\n";
+    for entry in from.log.iter().rev() {
+        out += &format!("{}  {}: {}\n", entry.at.format("%Y-%m-%d %H:%M:%S UTC"), entry.stage, entry.text);
+    }
+    out
+}
