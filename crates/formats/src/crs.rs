@@ -264,9 +264,17 @@ pub fn search_crs(query: &str, near: Option<(f64, f64)>, most: usize) -> Vec<Crs
         })
         .collect();
     let exact = |e: &CrsEntry| words.len() == 1 && words[0] == e.code.to_string();
+    // Words of the name that were typed whole come before those that only hold what was typed.
+    let whole = |e: &CrsEntry| {
+        let name = e.name.to_lowercase();
+        words.iter().all(|w| name.split(|c: char| !c.is_alphanumeric()).any(|of| of == w))
+    };
+    // The usual one of its kind: the zones of UTM on WGS 84.
+    let usual = |e: &CrsEntry| e.name.starts_with("WGS 84 / UTM zone");
+    let rank = |e: &CrsEntry| (!exact(e), !holds(e), !words.is_empty() && !whole(e), !usual(e));
     found.sort_by(|a, b| {
-        (!exact(a), !holds(a))
-            .cmp(&(!exact(b), !holds(b)))
+        rank(a)
+            .cmp(&rank(b))
             .then(size(a).total_cmp(&size(b)))
             .then(a.code.cmp(&b.code))
     });
@@ -287,6 +295,18 @@ mod tests {
         let feet = Crs::parse("2225").unwrap();
         assert!((feet.unit_m - 1200.0 / 3937.0).abs() < 1e-12);
         assert_eq!(Crs::parse("4326").unwrap().kind, CrsKind::Geographic);
+    }
+
+    #[test]
+    fn the_zone_that_was_typed_comes_first_and_what_fits_the_place_before_it() {
+        let first = |query: &str, near| search_crs(query, near, 12)[0].code;
+        assert_eq!(first("44N", None), 32644);
+        assert_eq!(first("utm 44n", Some((-16.95, 43.01))), 32644, "nothing with these words holds the place");
+        assert_eq!(first("", Some((81.0, 20.0))), 32644);
+        assert_eq!(first("utm", Some((-16.95, 43.01))), 32628);
+        assert_eq!(first("2225", Some((-16.95, 43.01))), 2225, "a code is what it says");
+        // Names that fit the place come before a zone far away.
+        assert_eq!(first("irish grid", Some((-7.0, 53.0))), search_crs("irish grid", None, 1)[0].code);
     }
 
     #[test]

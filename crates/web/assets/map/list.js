@@ -1,6 +1,8 @@
 // The list of what is drawn, with keys and styles, and what can be added to it.
 import { keyOf } from './map.js';
 
+const FOLDED = 'bothros.drawn.folded';
+
 export class MapList {
   /**
    * @param {HTMLElement} box
@@ -12,13 +14,29 @@ export class MapList {
     this.map = map;
     this.shown = shown;
     this.adding = false;
+    this.folded = localStorage.getItem(FOLDED) === 'yes';
   }
 
   draw() {
     const { box, map } = this;
     box.replaceChildren();
     if (!map.map) return;
-    const title = Object.assign(document.createElement('h2'), { textContent: 'Drawn' });
+    const title = document.createElement('h2');
+    const fold = Object.assign(document.createElement('button'), { type: 'button', textContent: 'Drawn' });
+    fold.setAttribute('aria-expanded', String(!this.folded));
+    fold.dataset.foldList = '';
+    fold.addEventListener('click', () => {
+      this.folded = !this.folded;
+      localStorage.setItem(FOLDED, this.folded ? 'yes' : 'no');
+      this.draw();
+      this.box.querySelector('[data-fold-list]').focus();
+    });
+    title.append(fold);
+    box.classList.toggle('folded', this.folded);
+    if (this.folded) {
+      box.append(title);
+      return;
+    }
     const add = Object.assign(document.createElement('details'), { className: 'add', open: this.adding });
     add.addEventListener('toggle', () => {
       this.adding = add.open;
@@ -61,6 +79,14 @@ export class MapList {
         map.map.render();
       });
       box.append(choose);
+    }
+    const extent = map.extentOf(key);
+    if (extent) {
+      const go = Object.assign(document.createElement('button'), { type: 'button', textContent: 'Zoom to it' });
+      go.className = 'to-layer';
+      go.dataset.zoomTo = key;
+      go.addEventListener('click', () => map.fit(map.extentOf(key) ?? extent));
+      box.append(go);
     }
     const how = map.views.controls(key);
     if (how) box.append(how);

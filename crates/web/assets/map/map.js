@@ -8,6 +8,7 @@ import { CELLS, GROUND } from './ground.js';
 import { Legend } from './legend.js';
 import { Swipe } from './swipe.js';
 import { Views } from './views.js';
+import { Zooming } from './zooming.js';
 
 const ol = window.ol;
 /** @type {import('../stages/registry.js').LayerSpec[]} */
@@ -77,11 +78,22 @@ export class StudyMap {
     const span = Math.max(extent[2] - extent[0], extent[3] - extent[1]);
     const margin = span * 0.6;
     if (!this.map) {
-      this.map = new ol.Map({ target: this.target, layers: [], keyboardEventTarget: this.target });
+      this.map = new ol.Map({
+        target: this.target,
+        layers: [],
+        keyboardEventTarget: this.target,
+        controls: [],
+        // The wheel zooms without a click before.
+        interactions: ol.interaction.defaults.defaults({ onFocusOnly: false }),
+      });
+      this.zooming = new Zooming(this);
       this.map.addControl(
         new ol.control.ScaleLine({ units: METRE.size === 1 ? 'metric' : 'imperial', minWidth: 90 }),
       );
-      this.map.on('moveend', () => this.onMove?.());
+      this.map.on('moveend', () => {
+        this.zooming.rests();
+        this.onMove?.();
+      });
     }
     const fit = new ol.View({
       projection: this.projection,
@@ -91,6 +103,7 @@ export class StudyMap {
       maxResolution: span / 200,
       smoothExtentConstraint: false,
     });
+    this.zooming.forget();
     this.map.setView(fit);
     if (view?.every(Number.isFinite)) {
       fit.setCenter([view[0], view[1]]);
@@ -98,8 +111,16 @@ export class StudyMap {
     } else this.fit();
   }
 
-  fit() {
-    this.map?.getView().fit(this.extent, { padding: [18, 18, 18, 18] });
+  /** Shows the whole study, or this extent. */
+  fit(extent = this.extent) {
+    this.map?.getView().fit(extent, { padding: [18, 18, 18, 18], maxZoom: this.map.getView().getMaxZoom() });
+  }
+
+  /** Where the features of a layer lie; nothing for a raster, which lies all over the study. */
+  extentOf(key) {
+    const source = this.layers[key]?.getSource?.();
+    const extent = source?.getFeatures?.().length ? source.getExtent() : null;
+    return extent?.every(Number.isFinite) ? extent : null;
   }
 
   grid(raster) {

@@ -11,6 +11,7 @@ import { ReadOut } from '../map/readout.js';
 import { STAGES } from '../stages/registry.js';
 import { Drawer } from './drawer.js';
 import { Progress } from './progress.js';
+import { Sections } from './sections.js';
 
 const shell = document.getElementById('study');
 const study = shell.dataset.study;
@@ -78,6 +79,9 @@ const progress = new Progress({ refreshParts, fetchDesk });
 const parts = new Map(STAGES.map((s) => [s.key, s.begin?.(page) ?? {}]));
 const everywhere = [page.pen, new LayerList(page)];
 const here = () => parts.get(page.stage);
+const sections = new Sections(desk, () => remember());
+if (address.has('section')) sections.shown[page.stage] = address.get('section');
+page.sections = sections;
 const drawer = new Drawer(document.getElementById('drawer'), page, (row) => choose(row));
 page.drawer = drawer;
 page.under = (pixel) => here().under?.(pixel);
@@ -100,6 +104,7 @@ function remember() {
     q.set('y', String(+y.toPrecision(10)));
     q.set('r', String(+view.getResolution().toPrecision(6)));
   }
+  if (sections.key) q.set('section', sections.key);
   q.set('draw', [...map.shown].join());
   history.replaceState(null, '', `${base}/?${q}`);
 }
@@ -140,6 +145,7 @@ async function fetchDesk() {
   const top = desk.scrollTop;
   desk.innerHTML = html;
   window.htmx.process(desk);
+  sections.begin(wanted);
   desk.scrollTop = desk.dataset.stage === wanted ? top : 0;
   desk.dataset.stage = wanted;
   takeSending(desk);
@@ -294,6 +300,7 @@ function choose(element, go = true) {
   const { table } = element.closest('[data-table]')?.dataset ?? {};
   if (table) drawer.mark(table, element.dataset.key);
   else element.classList.add('chosen');
+  if (!table) sections.reveal(element);
   element.scrollIntoView({ block: 'nearest' });
   if ([...parts.values()].some((part) => part.chosen?.(element, go))) return;
   if (go && 'x' in element.dataset) map.goTo(Number(element.dataset.x), Number(element.dataset.y));
@@ -331,9 +338,14 @@ const KEYS = {
   },
   m: () => page.pen.measure(),
   t: () => drawer.toggle(),
+  ',': () => sections.step(-1),
+  '.': () => sections.step(1),
   f: () => shell.dispatchEvent(new Event('fold-desk')),
   l: () => shell.dispatchEvent(new Event('open-log')),
   x: () => readout.copy(),
+  0: () => map.zooming?.do('whole'),
+  z: () => map.zooming?.do('box'),
+  v: () => map.zooming?.do('back'),
   n: (e) => nextFinding(e.shiftKey),
 };
 STAGES.forEach((s, at) => {
@@ -343,6 +355,7 @@ STAGES.forEach((s, at) => {
 
 document.addEventListener('keydown', (e) => {
   if (e.key === 'Escape') {
+    map.zooming?.endBox();
     leave();
     map.unmark();
     document.getElementById('measured').replaceChildren();

@@ -116,13 +116,19 @@ pub async fn package(app: &App, study: i64) -> Result<Option<bool>> {
 /// The stages of a study as they stand now.
 async fn current(app: &App, study: i64) -> Result<Vec<OnRail>> {
     let facts = app.facts(study).await?;
+    standing(app, &facts, stages).await
+}
+
+/// What follows from how far a study is now.
+pub async fn standing<T>(app: &App, facts: &Facts, then: impl FnOnce(&Standing<'_>) -> T) -> Result<T> {
+    let study = facts.study;
     let last = app.store.last_job(study).await?;
     let points = app.store.pour_point_count(study).await?;
     let (active, ended): (Vec<_>, Vec<_>) = last.into_iter().partition(Job::is_active);
     let failed = ended.first().filter(|j| j.state == "failed");
-    let stale = is_stale(&app.store, &facts).await?;
+    let stale = is_stale(&app.store, facts).await?;
     let package = package(app, study).await?;
-    Ok(stages(&Standing { facts: &facts, points, job: active.first(), failed, package, stale }))
+    Ok(then(&Standing { facts, points, job: active.first(), failed, package, stale }))
 }
 
 /// Whether flow was routed with other choices, layers or decisions than those that `key` marks.

@@ -7,12 +7,12 @@ pub mod network;
 pub mod terrain;
 
 use axum::Router;
-use axum::response::Response;
 use bothros_products::Table;
 use bothros_workflow::{Facts, Stage};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
+use crate::shell::desk::Next;
 use crate::shell::rail::{StageState, Standing};
 use crate::ui::table::Listing;
 
@@ -32,13 +32,24 @@ pub fn uploads() -> Router<App> {
 }
 
 /// The desk of a stage.
-pub async fn desk(app: &App, facts: Facts, stage: Stage) -> Result<Response> {
+pub async fn desk(app: &App, facts: Facts, stage: Stage) -> Result<String> {
     match stage {
         Stage::Terrain => terrain::desk::desk(app, facts).await,
         Stage::Conditioning => conditioning::desk::desk(app, facts).await,
         Stage::Network => network::desk::desk(app, facts).await,
         Stage::Catchments => catchments::desk::desk(app, facts).await,
         Stage::Handover => handover::desk::desk(app, facts).await,
+    }
+}
+
+/// The one thing to do next at a stage, if there is one.
+pub fn next(stage: Stage, study: &Standing<'_>) -> Option<Next> {
+    match stage {
+        Stage::Terrain => terrain::rail::next(study),
+        Stage::Conditioning => conditioning::rail::next(study),
+        Stage::Network => network::rail::next(study),
+        Stage::Catchments => catchments::rail::next(study),
+        Stage::Handover => handover::rail::next(study),
     }
 }
 

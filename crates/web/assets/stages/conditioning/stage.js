@@ -81,6 +81,7 @@ class Conditioning {
       return;
     }
     const place = desk.querySelector('#barrier');
+    if (go && place) this.page.sections.reveal(place);
     if (!place || this.barrier !== id) return;
     place.innerHTML = html;
     for (const row of desk.querySelectorAll('[data-barrier-row]'))

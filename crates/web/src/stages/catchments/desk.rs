@@ -1,14 +1,13 @@
 //! Pour points and their catchments.
 
 use askama::Template;
-use axum::response::Response;
 use bothros_core::catchments::SnapTo;
 use bothros_products::Quantity;
 use bothros_workflow::{CatchmentFacts, Facts};
 
 use crate::App;
 use crate::http::error::Result;
-use crate::ui::{page, quantity};
+use crate::ui::{quantity, render};
 
 struct PointRow {
     id: i64,
@@ -37,7 +36,7 @@ struct Catchments {
     crs: String,
 }
 
-pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
+pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let study = facts.study;
     let ready = facts.routing.is_some();
     let mut points = Vec::new();
@@ -70,7 +69,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
             done: found.is_some(),
         });
     }
-    page(&Catchments {
+    render(&Catchments {
         study,
         ready,
         points,

@@ -1,6 +1,23 @@
 //! Where the stage stands.
 
+use bothros_workflow::Stage;
+
+use crate::shell::desk::{How, Next};
 use crate::shell::rail::{StageState, Standing};
+
+/// What comes next.
+pub fn next(study: &Standing<'_>) -> Option<Next> {
+    Some(match (&study.facts.routing, study.points) {
+        (None, _) => Next::go(Stage::Conditioning, "Route flow first"),
+        (_, 0) => Next {
+            label: "Place a pour point",
+            key: Some("P"),
+            id: "next-place",
+            how: How::Press("data-place"),
+        },
+        _ => Next::go(Stage::Handover, "Go on to Handover"),
+    })
+}
 
 /// State and fact for the rail.
 pub fn standing(study: &Standing<'_>) -> (StageState, String) {

@@ -1,7 +1,6 @@
 //! The desk of the Conditioning stage: findings, the review of barriers, layers, choices, results.
 
 use askama::Template;
-use axum::response::Response;
 use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
 use bothros_products::Quantity;
 use bothros_store::LayerRole;
@@ -15,7 +14,7 @@ use crate::http::error::Result;
 use crate::map::layer_rows::{LayerRow, layer_rows, roles};
 use crate::shell::desk::{Busy, Fact, busy};
 use crate::shell::rail::is_stale;
-use crate::ui::{page, quantity};
+use crate::ui::{quantity, render};
 
 struct BarrierRow {
     id: i64,
@@ -111,8 +110,8 @@ struct Conditioning {
     ready: bool,
     reviewed: bool,
     done: bool,
-    /// the choices have changed since
-    stale: bool,
+    /// which of the two steps stands in the head
+    next: &'static str,
     share: Option<String>,
     through: Option<String>,
     /// those on the desk
@@ -142,7 +141,7 @@ struct Conditioning {
     points: usize,
 }
 
-pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
+pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let study = facts.study;
     let (active, busy) = busy(app, study).await?;
     let rows = app.store.barriers(study).await?;
@@ -176,7 +175,11 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         count(Some(Decision::Keep))
     );
     let conditioned = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref());
-    let stale = is_stale(&app.store, &facts).await?;
+    let next = match (is_stale(&app.store, &facts).await?, &facts.review, &facts.routing) {
+        (true, ..) | (_, Some(_), None) => "run-route",
+        (_, None, None) => "run-review",
+        _ => "",
+    };
     let frame = facts.terrain.as_ref().map(|t| t.frame);
     let report = facts.review.as_ref().map(|r| &r.sinks).or(facts.routing.as_ref().map(|r| &r.sinks));
     let through = facts.review.as_ref().map(|r| {
@@ -187,14 +190,14 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
     });
     let layers = app.store.layers(study).await?;
     let runoff_mm = facts.review.as_ref().map_or(&[][..], |r| &r.runoff_mm);
-    page(&Conditioning {
+    render(&Conditioning {
         study,
         active,
         busy,
         ready: facts.terrain.is_some(),
         reviewed: facts.review.is_some(),
         done: facts.routing.is_some(),
-        stale,
+        next,
         share: report.and_then(what_matters),
         through,
         barriers,

@@ -1,13 +1,12 @@
 //! The package, and whether it is up to date.
 
 use askama::Template;
-use axum::response::Response;
 use bothros_workflow::Facts;
 
 use crate::App;
 use crate::http::error::Result;
 use crate::shell::desk::{Busy, busy};
-use crate::ui::{page, quantity};
+use crate::ui::{quantity, render};
 
 #[derive(Template)]
 #[template(path = "stages/handover/desk.html")]
@@ -22,13 +21,13 @@ struct Handover {
     contents: Vec<(String, String)>,
 }
 
-pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
+pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let study = facts.study;
     let (active, busy) = busy(app, study).await?;
     let file = app.store.file(study, bothros_store::FileRole::Package).await?;
     let fresh = crate::shell::rail::package(app, study).await? == Some(true);
     let has_points = app.store.pour_point_count(study).await? > 0;
-    page(&Handover {
+    render(&Handover {
         study,
         ready: facts.network.is_some(),
         active,

@@ -2,7 +2,20 @@
 
 use bothros_store::JobKind::Package;
 
+use bothros_workflow::Stage;
+
+use crate::shell::desk::Next;
 use crate::shell::rail::{StageState, Standing};
+
+/// What comes next.
+pub fn next(study: &Standing<'_>) -> Option<Next> {
+    Some(match (&study.facts.network, study.package) {
+        (None, _) => Next::go(Stage::Conditioning, "Route flow first"),
+        (_, None) => Next::post("package", "write-package", "Write the package"),
+        (_, Some(false)) => Next::post("package", "write-package", "Write the package again"),
+        (_, Some(true)) => return None,
+    })
+}
 
 /// State and fact for the rail.
 pub fn standing(study: &Standing<'_>) -> (StageState, String) {

@@ -1,7 +1,6 @@
 //! The threshold and the network that it leads to.
 
 use askama::Template;
-use axum::response::Response;
 use bothros_core::Threshold;
 use bothros_products::{Quantity, Units};
 use bothros_workflow::{Facts, StreamEdit};
@@ -11,7 +10,7 @@ use super::threshold::AREA_UNITS;
 use crate::App;
 use crate::http::error::Result;
 use crate::shell::desk::{Fact, fact};
-use crate::ui::{page, quantity};
+use crate::ui::{quantity, render};
 
 #[derive(Template)]
 #[template(path = "stages/network/desk.html")]
@@ -35,7 +34,7 @@ struct Network {
     top: f64,
 }
 
-pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
+pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let study = facts.study;
     let (Some(terrain), Some(routing), Some(n)) = (&facts.terrain, &facts.routing, &facts.network) else {
         let none = Network {
@@ -54,7 +53,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
             high: 1.0,
             top: 1.0,
         };
-        return page(&none);
+        return render(&none);
     };
     let frame = &terrain.frame;
     let list = vec![
@@ -69,7 +68,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         true => Vec::new(),
         false => app.grids.streams(&app.store, &facts).await?.applied(threshold),
     };
-    page(&Network {
+    render(&Network {
         study,
         done: true,
         facts: list,

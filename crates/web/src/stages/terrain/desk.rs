@@ -1,7 +1,6 @@
 //! The desk of the Terrain stage: findings, files, how the DEM is prepared, other DEMs of the same area.
 
 use askama::Template;
-use axum::response::Response;
 use bothros_formats::utm_zone;
 use bothros_products::Quantity;
 use bothros_store::{JobKind, LayerRole};
@@ -16,7 +15,7 @@ use crate::App;
 use crate::http::error::Result;
 use crate::map::layer_rows::{LayerRow, layer_rows, roles};
 use crate::shell::desk::{Busy, Fact, busy};
-use crate::ui::page;
+use crate::ui::render;
 use crate::ui::quantity;
 
 #[derive(Template)]
@@ -43,7 +42,7 @@ struct Terrain {
     fetching: Option<Fetch>,
 }
 
-pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
+pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let study = facts.study;
     let (active, busy) = busy(app, study).await?;
     let found = findings(&facts, quantity::units());
@@ -78,7 +77,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<Response> {
         .map(|j| serde_json::from_value(j.parameters))
         .transpose()?;
     let backdrops = app.store.backdrops(study).await?.into_iter().map(backdrop_row).collect::<Result<_>>()?;
-    page(&Terrain {
+    render(&Terrain {
         backdrops,
         fetching,
         study,

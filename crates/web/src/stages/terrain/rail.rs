@@ -1,10 +1,16 @@
 //! Where the stage stands.
 
 use bothros_store::JobKind::{Fetch, Import, Prepare};
-use bothros_workflow::{Severity, findings};
+use bothros_workflow::{Severity, Stage, findings};
 
+use crate::shell::desk::Next;
 use crate::shell::rail::{StageState, Standing};
 use crate::ui::quantity;
+
+/// What comes next.
+pub fn next(study: &Standing<'_>) -> Option<Next> {
+    study.facts.terrain.is_some().then(|| Next::go(Stage::Conditioning, "Go on to Conditioning"))
+}
 
 /// State and fact for the rail.
 pub fn standing(study: &Standing<'_>) -> (StageState, String) {
