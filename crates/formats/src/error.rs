@@ -167,6 +167,14 @@ pub enum Error {
         /// points, lines, polygons
         wanted: String,
     },
+    /// Features that do not tell their CRS.
+    #[error("{name} does not tell its CRS: choose the one its coordinates are in")]
+    LayerWithoutCrs {
+        /// name of the file as the user knows it
+        name: String,
+        /// west, south, east and north of its features, in its own units
+        extent: [f64; 4],
+    },
     /// A file that does not tell its CRS.
     #[error("{name} does not tell its CRS: assign the one its coordinates are in and save it again")]
     NoCrs {

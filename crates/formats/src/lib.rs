@@ -36,7 +36,7 @@ pub use raster_write::{FromMean, RasterKind, write_cog, write_geographic, write_
 pub use read_onto::read_onto;
 pub use remote::fetch_part;
 pub use unpack::{layer_file_name, unpack};
-pub use vector_read::{ReadFeature, ReadLayer, Wanted, read_features, read_features_heard, widen};
+pub use vector_read::{Asked, ReadFeature, ReadLayer, Wanted, read_features, read_features_heard, widen};
 pub use vector_write::{Field, FieldKind, Geometry, Layer, Shape, Value, VectorFormat, write_layers};
 pub use warp::{Placed, Resampling, WarpPlan, frame_of, plan_warp, sensible_cell_size, warp, warp_onto};
 

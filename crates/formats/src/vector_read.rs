@@ -80,7 +80,7 @@ pub struct ReadLayer {
 /// one, or the only one that holds what is wanted.
 ///
 /// # Errors
-/// [`Error::NotAVector`], [`Error::NoLayer`], [`Error::NothingWanted`], [`Error::NoCrs`],
+/// [`Error::NotAVector`], [`Error::NoLayer`], [`Error::NothingWanted`], [`Error::LayerWithoutCrs`],
 /// [`Error::Table`], [`Error::NotConvertible`], [`Error::Hostile`], [`Error::Unreadable`].
 pub fn read_features(
     path: &Path,
@@ -89,7 +89,20 @@ pub fn read_features(
     wanted: Wanted,
     to: &Crs,
 ) -> Result<ReadLayer> {
-    read_features_heard(path, name, layer, wanted, to, &Silent)
+    read_features_heard(path, name, &Asked { layer, wanted, to, assumed: None }, &Silent)
+}
+
+/// What is asked of a vector file.
+#[derive(Debug, Clone, Copy)]
+pub struct Asked<'a> {
+    /// one of several layers
+    pub layer: Option<&'a str>,
+    /// what kind of features
+    pub wanted: Wanted,
+    /// the CRS that they are converted to
+    pub to: &'a Crs,
+    /// the CRS of the file, where it does not tell one
+    pub assumed: Option<&'a Crs>,
 }
 
 /// As [`read_features`], for large files: reports progress and can be cancelled.
@@ -99,24 +112,23 @@ pub fn read_features(
 pub fn read_features_heard(
     path: &Path,
     name: &str,
-    layer: Option<&str>,
-    wanted: Wanted,
-    to: &Crs,
+    asked: &Asked<'_>,
     monitor: &dyn Monitor,
 ) -> Result<ReadLayer> {
     let request = Request::Features {
         path: path.to_owned(),
         name: name.to_owned(),
-        layer: layer.map(str::to_owned),
-        wanted,
-        to: to.clone(),
+        layer: asked.layer.map(str::to_owned),
+        wanted: asked.wanted,
+        to: asked.to.clone(),
+        assumed: asked.assumed.cloned(),
     };
     match apart::ask(&request, monitor) {
         Some(answer) => match answer? {
             Answer::Layer(read) => Ok(read),
             _ => Err(Error::unexpected(name)),
         },
-        None => read_here(path, name, layer, wanted, to, monitor),
+        None => read_here(path, name, asked, monitor),
     }
 }
 
@@ -124,11 +136,10 @@ pub fn read_features_heard(
 pub(crate) fn read_here(
     path: &Path,
     name: &str,
-    layer: Option<&str>,
-    wanted: Wanted,
-    to: &Crs,
+    asked: &Asked<'_>,
     monitor: &dyn Monitor,
 ) -> Result<ReadLayer> {
+    let Asked { layer, wanted, to, .. } = *asked;
     if path.extension().is_some_and(|e| e.eq_ignore_ascii_case("csv")) {
         return read_table(path, name, wanted, to);
     }
@@ -153,7 +164,7 @@ pub(crate) fn read_here(
     for (at, layer_name) in names.iter().enumerate() {
         if layer.is_none_or(|wanted| wanted == layer_name) {
             let part = |share: usize| share as f64 / names.len() as f64;
-            let read = read_one(&dataset, at, name, wanted, to, &Part::new(monitor, part(at), part(at + 1)))?;
+            let read = read_one(&dataset, at, name, asked, &Part::new(monitor, part(at), part(at + 1)))?;
             if layer.is_some() || !read.features.is_empty() {
                 found.push(read);
             }
@@ -180,8 +191,7 @@ fn read_one(
     dataset: &Dataset,
     at: usize,
     name: &str,
-    wanted: Wanted,
-    to: &Crs,
+    &Asked { wanted, to, assumed, .. }: &Asked<'_>,
     monitor: &dyn Monitor,
 ) -> Result<ReadLayer> {
     let mut layer = dataset.layer(at)?;
@@ -223,9 +233,26 @@ fn read_one(
     if read.features.is_empty() {
         return Ok(read);
     }
-    let crs = crs.ok_or_else(|| Error::NoCrs { name: name.to_owned() })?;
+    let crs = crs.or_else(|| assumed.cloned());
+    let crs = crs.ok_or_else(|| Error::LayerWithoutCrs { name: name.to_owned(), extent: extent(&read) })?;
     convert(&mut read, crs, to)?;
     Ok(read)
+}
+
+/// West, south, east and north of all features.
+fn extent(read: &ReadLayer) -> [f64; 4] {
+    let mut all = [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
+    let mut take = |p: &[f64; 2]| {
+        all = [all[0].min(p[0]), all[1].min(p[1]), all[2].max(p[0]), all[3].max(p[1])];
+    };
+    for feature in &read.features {
+        match &feature.shape {
+            Geometry::Point(p) => take(p),
+            Geometry::Line(line) => line.iter().for_each(&mut take),
+            Geometry::Polygons(polygons) => polygons.iter().flatten().flatten().for_each(&mut take),
+        }
+    }
+    all
 }
 
 /// Converts features where their CRS is another.

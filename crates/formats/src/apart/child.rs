@@ -121,14 +121,15 @@ fn read(request: Request, out: &Out) -> Result<Answer> {
             crate::raster_read::read_strips(&path, &name, band, unit, &monitor, &mut give)?;
             Answer::Done
         }
-        Request::Features { path, name, layer, wanted, to } => Answer::Layer(crate::vector_read::read_here(
-            &path,
-            &name,
-            layer.as_deref(),
-            wanted,
-            &to,
-            &monitor,
-        )?),
+        Request::Features { path, name, layer, wanted, to, assumed } => {
+            let asked = crate::vector_read::Asked {
+                layer: layer.as_deref(),
+                wanted,
+                to: &to,
+                assumed: assumed.as_ref(),
+            };
+            Answer::Layer(crate::vector_read::read_here(&path, &name, &asked, &monitor)?)
+        }
         Request::Picture { path, name } => Answer::Picture(crate::picture::read_here(&path, &name)?),
         Request::Unpack { path, name, into, limit } => {
             Answer::Unpacked(crate::unpack::unpack_here(&path, &name, &into, limit)?)

@@ -16,7 +16,14 @@ pub(crate) enum Request {
     /// its elevations; they come as [`Frame::Values`]
     Elevation { path: PathBuf, name: String, band: usize, unit: VerticalUnit },
     /// the features of a vector file or a table
-    Features { path: PathBuf, name: String, layer: Option<String>, wanted: Wanted, to: Crs },
+    Features {
+        path: PathBuf,
+        name: String,
+        layer: Option<String>,
+        wanted: Wanted,
+        to: Crs,
+        assumed: Option<Crs>,
+    },
     /// a picture
     Picture { path: PathBuf, name: String },
     /// the files of an archive, unpacked into a directory, so many bytes at most

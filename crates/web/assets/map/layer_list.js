@@ -21,6 +21,28 @@ export class LayerList {
     });
   }
 
+  /** The file does not tell its CRS: those that fit are offered, and any other can be typed. */
+  askForCrs(form, { text, fit }) {
+    const told = form.querySelector('#layer-crs-ask');
+    told.textContent = text;
+    told.hidden = false;
+    const field = form.querySelector('#layer-crs');
+    const choose = ({ crs, label }) => {
+      const item = document.createElement('li');
+      const button = Object.assign(document.createElement('button'), { type: 'button', textContent: label });
+      button.className = 'btn btn-sm quiet';
+      button.dataset.layerCrs = crs;
+      button.addEventListener('click', () => {
+        field.value = crs;
+        this.add(form);
+      });
+      item.append(button);
+      return item;
+    };
+    form.querySelector('#layer-crs-choices').replaceChildren(...fit.map(choose));
+    field.focus();
+  }
+
   async add(form) {
     const button = form.querySelector('button');
     button.disabled = true;
@@ -30,6 +52,10 @@ export class LayerList {
         headers: { 'X-Bothros-Token': token() },
         body: new FormData(form),
       });
+      if (answer.status === 409 && answer.headers.get('Content-Type')?.includes('json')) {
+        this.askForCrs(form, await answer.json());
+        return;
+      }
       if (!answer.ok) {
         notice(await answer.text(), true);
         return;

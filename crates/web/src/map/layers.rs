@@ -2,8 +2,10 @@
 
 use axum::Json;
 use axum::extract::{Multipart, Path, Query, State};
-use axum::response::Response;
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Response};
 use bothros_core::conditioning::Line;
+use bothros_formats::Error as FormatError;
 use bothros_products::Quantity;
 use bothros_store::{Layer, LayerRole, LayerShape, Shape};
 use bothros_workflow::{Drawn, NewLayer};
@@ -31,11 +33,33 @@ pub async fn add_layer(State(app): State<App>, Path(study): Path<i64>, form: Mul
         LayerRole::from_name(&text("role")).ok_or_else(|| WebError::refused("say what the layer is"))?;
     let layer = Some(text("layer")).filter(|l| !l.is_empty());
     let (source, date, scale, licence) = (text("source"), text("date"), text("scale"), text("licence"));
-    let new = NewLayer { role, file, path, layer, source, date, scale, licence };
-    Ok(match bothros_workflow::add_layer_or_queue(&app.store, study, new).await? {
+    let crs = Some(text("crs")).filter(|c| !c.trim().is_empty());
+    let new = NewLayer { role, file, path, layer, crs, source, date, scale, licence };
+    let added = match bothros_workflow::add_layer_or_queue(&app.store, study, new).await {
+        Err(bothros_workflow::Error::Formats(FormatError::LayerWithoutCrs { name, extent })) => {
+            return ask_for_crs(&app, study, &name, extent).await;
+        }
+        other => other?,
+    };
+    Ok(match added {
         Some(added) => told(changed(LAYERS), &added.told),
         None => told(changed(STUDY), "The file is large: it is being read, with progress at the bottom"),
     })
+}
+
+/// Asks for the CRS of a file that does not tell it: those in which it would lie on the study.
+async fn ask_for_crs(app: &App, study: i64, name: &str, extent: [f64; 4]) -> Result<Response> {
+    let facts = app.facts(study).await?;
+    let fit = bothros_workflow::blocking(move || bothros_workflow::crs_that_fit(&facts, extent)).await?;
+    let fit: Vec<Value> = fit
+        .iter()
+        .filter_map(|crs| crs.epsg.map(|code| json!({ "crs": format!("EPSG:{code}"), "label": crs.label() })))
+        .collect();
+    let text = match fit.is_empty() {
+        true => format!("{name} does not tell its CRS, and in none that is common here would it lie on the study: type its code."),
+        false => format!("{name} does not tell its CRS. In these it would lie on the study; choose the one its coordinates are in."),
+    };
+    Ok((StatusCode::CONFLICT, Json(json!({ "asks": "crs", "text": text, "fit": fit }))).into_response())
 }
 
 pub async fn delete_layer(

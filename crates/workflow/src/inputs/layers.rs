@@ -4,7 +4,10 @@ use std::path::Path;
 use std::time::Instant;
 
 use bothros_core::{Monitor, Part, Silent, memory};
-use bothros_formats::{Crs, Geometry, ReadFeature, Transform, Wanted, layer_file_name, read_features_heard};
+use bothros_formats::{
+    Asked, Crs, Geometry, ReadFeature, Transform, Wanted, layer_file_name, read_features_heard,
+    search_crs,
+};
 use bothros_store::kept::read;
 use bothros_store::{
     FileRole, Inverse, JobHandle, JobKind, Kept, Layer, LayerFeature, LayerRole, LayerShape, LogLine, Record,
@@ -27,6 +30,9 @@ pub struct NewLayer {
     pub path: std::path::PathBuf,
     /// one of several layers in the file
     pub layer: Option<String>,
+    /// the CRS of the file, where it does not tell one, as it was typed
+    #[serde(default)]
+    pub crs: Option<String>,
     /// who made it
     pub source: String,
     /// when it was surveyed or published
@@ -161,13 +167,17 @@ async fn take_layer(
         .ok_or_else(|| Error::Refused("prepare the DEM first: layers are brought to its CRS".into()))?;
     let (crs, extent) = (terrain.crs.clone(), terrain.frame.extent());
     let reading = new.clone();
+    let assumed = new.crs.as_deref().map(Crs::parse).transpose()?;
     let (read, sha256, bytes) = blocking(move || {
         let read = read_features_heard(
             &reading.path,
             &reading.file,
-            reading.layer.as_deref(),
-            wanted(reading.role),
-            &crs,
+            &Asked {
+                layer: reading.layer.as_deref(),
+                wanted: wanted(reading.role),
+                to: &crs,
+                assumed: assumed.as_ref(),
+            },
             &Part::new(&monitor, 0.0, 0.8),
         )?;
         let (sha256, bytes) = checksum(&reading.path)?;
@@ -230,6 +240,47 @@ async fn take_layer(
     let undo = Inverse::RemoveLayer { id: layer.id };
     change.commit(Record::log(line).undone_by(format!("{stem} added"), undo)).await?;
     Ok(AddedLayer { layer, told })
+}
+
+/// CRS in which features of this extent would lie on the study, the study's own first.
+///
+/// # Errors
+/// [`Error::Refused`] before the DEM is ready.
+pub fn crs_that_fit(facts: &Facts, extent: [f64; 4]) -> Result<Vec<Crs>> {
+    let terrain = facts.terrain.as_ref().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
+    let frame = terrain.frame.extent();
+    let to_wgs84 = Transform::new(&terrain.crs, &Crs::parse("EPSG:4326")?)?;
+    let centre = to_wgs84.point((frame[0] + frame[2]) / 2.0, (frame[1] + frame[3]) / 2.0)?;
+    let mut tried = vec![terrain.crs.clone(), Crs::parse("EPSG:4326")?];
+    for entry in search_crs("", Some(centre), MOST_TRIED) {
+        tried.push(Crs::parse(&format!("EPSG:{}", entry.code))?);
+    }
+    let mut out: Vec<Crs> = Vec::new();
+    for crs in tried {
+        let known = out.iter().any(|o| o.epsg.is_some() && o.epsg == crs.epsg);
+        if !known && lies_on(&crs, extent, &terrain.crs, frame) {
+            out.push(crs);
+        }
+    }
+    Ok(out)
+}
+
+/// CRS that are tried on a layer that does not tell its own.
+const MOST_TRIED: usize = 60;
+
+/// Whether an extent, its coordinates taken for those of `crs`, touches the study.
+fn lies_on(crs: &Crs, [west, south, east, north]: [f64; 4], to: &Crs, frame: [f64; 4]) -> bool {
+    let Ok(transform) = Transform::new(crs, to) else { return false };
+    let corners = [(west, south), (east, south), (west, north), (east, north), ((west + east) / 2.0, (south + north) / 2.0)];
+    let placed: Vec<(f64, f64)> = corners.iter().filter_map(|&(x, y)| transform.point(x, y).ok()).collect();
+    if placed.len() < corners.len() || placed.iter().any(|p| !p.0.is_finite() || !p.1.is_finite()) {
+        return false;
+    }
+    let span = |of: fn(&(f64, f64)) -> f64| {
+        placed.iter().map(of).fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), v| (l.min(v), h.max(v)))
+    };
+    let ((x0, x1), (y0, y1)) = (span(|p| p.0), span(|p| p.1));
+    x0 <= frame[2] && x1 >= frame[0] && y0 <= frame[3] && y1 >= frame[1]
 }
 
 /// The stage that a role belongs to, in the log.

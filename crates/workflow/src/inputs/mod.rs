@@ -11,5 +11,7 @@ pub use backdrops::{NewPicture, PicturePlace, add_backdrop, laid_backdrop, place
 pub use drawing::{Drawn, draw, remove_layer, reshape};
 pub use ground::ground_around;
 pub use layer_cache::{LayerCache, SeenLayer};
-pub use layers::{AddedLayer, NewLayer, add_layer, add_layer_or_queue, layer_features, layer_shapes};
+pub use layers::{
+    AddedLayer, NewLayer, add_layer, add_layer_or_queue, crs_that_fit, layer_features, layer_shapes,
+};
 pub use weights::{WeightFacts, remove_weights, set_weights};

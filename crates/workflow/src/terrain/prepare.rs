@@ -58,36 +58,42 @@ pub(crate) fn make(
     let from =
         from.cloned().ok_or_else(|| crate::Error::Refused("choose the CRS of the file first".into()))?;
     let part = |a: f64, b: f64| Part::new(monitor, a, b);
-    if how.steps || how.spikes {
-        // In degrees the ground that a cell covers stands for its size.
-        let cell_size = match source.frame() {
-            Some(frame) => frame.cell_size,
-            None => plan_warp(rows, cols, geo_transform, &from, &place.crs)?.native_cell_size,
-        };
-        let rough = Frame { rows, cols, left: 0.0, top: 0.0, cell_size, unit_m: place.crs.unit_m };
-        if how.steps {
-            match examine(&values, &rough, unit_m, &part(0.0, 0.05))?.step_m {
-                Some(step) => {
-                    let moved = soften_steps(&mut values, step, &part(0.05, 0.3))?;
-                    done.push(format!(
-                        "{moved} cells moved by up to {} m, half a step of rounding",
-                        step / 2.0
-                    ));
-                }
-                None => done.push("no step of rounding was found".into()),
+    // In degrees the ground that a cell covers stands for its size.
+    let cell_size = match source.frame() {
+        Some(frame) => frame.cell_size,
+        None => plan_warp(rows, cols, geo_transform, &from, &place.crs)?.native_cell_size,
+    };
+    let rough = Frame { rows, cols, left: 0.0, top: 0.0, cell_size, unit_m: place.crs.unit_m };
+    // Each as it lies in the files: a spike before it is smeared by warping, a sea while it is level.
+    let mut spikes = Vec::new();
+    if how.spikes {
+        let mut mended = 0;
+        for _ in 0..ROUNDS {
+            let spikes = examine(&values, &rough, unit_m, &part(0.0, 0.05))?.worst_spikes;
+            if spikes.is_empty() {
+                break;
             }
+            mended += spikes.len();
+            mend_spikes(&mut values, &spikes);
         }
-        if how.spikes {
-            let mut mended = 0;
-            for _ in 0..ROUNDS {
-                let spikes = examine(&values, &rough, unit_m, &part(0.3, 0.35))?.worst_spikes;
-                if spikes.is_empty() {
-                    break;
-                }
-                mended += spikes.len();
-                mend_spikes(&mut values, &spikes);
+        done.push(format!("{mended} spikes replaced by the median of their neighbours"));
+    } else if place.warped {
+        let found = examine(&values, &rough, unit_m, &part(0.0, 0.05))?;
+        spikes = found.worst_spikes;
+    }
+    let sea = if how.sea { examine(&values, &rough, unit_m, &part(0.05, 0.1))?.sea } else { None };
+    if let Some(sea) = &sea {
+        let removed = remove_level(&mut values, sea);
+        let area = rough.area_of(removed).as_km2();
+        done.push(format!("sea of {area:.3} km² at {:.2} m declared as outside", sea.elevation_m));
+    }
+    if how.steps {
+        match examine(&values, &rough, unit_m, &part(0.1, 0.15))?.step_m {
+            Some(step) => {
+                let moved = soften_steps(&mut values, step, &part(0.15, 0.35))?;
+                done.push(format!("{moved} cells moved by up to {} m, half a step of rounding", step / 2.0));
             }
-            done.push(format!("{mended} spikes replaced by the median of their neighbours"));
+            None => done.push("no step of rounding was found".into()),
         }
     }
     let mut frame = place.frame;
@@ -113,7 +119,8 @@ pub(crate) fn make(
         let name = how.clip.as_ref().map_or("", |c| c.name.as_str());
         done.push(format!("clipped to {name}: {cols} x {rows} cells"));
     }
-    if how.sea {
+    // One that is level only on the grid that it was brought to, or once the rest is clipped away.
+    if how.sea && sea.is_none() {
         match examine(&values, &frame, unit_m, &part(0.7, 0.75))?.sea {
             Some(sea) => {
                 let removed = remove_level(&mut values, &sea);
@@ -139,6 +146,12 @@ pub(crate) fn make(
     }
     let summary = summarise(&values, unit_m, &part(0.75, 0.85))?;
     let mut quality = examine(&values, &frame, unit_m, &part(0.85, 1.0))?;
+    if !spikes.is_empty() && !how.full_rectangle {
+        let placed = brought(&spikes, geo_transform, &Transform::new(&from, &place.crs)?, &frame);
+        if placed.len() as u64 > quality.spikes {
+            (quality.spikes, quality.worst_spikes) = (placed.len() as u64, placed);
+        }
+    }
     quality.worst_spikes.truncate(SPIKES_KEPT);
     let full = (summary.nodata_cells > 0).then(|| largest_full_rectangle(&values)).flatten();
     let full_rectangle =
@@ -146,6 +159,17 @@ pub(crate) fn make(
     let facts =
         TerrainFacts { crs: place.crs, frame, summary, prepared: how.clone(), done, quality, full_rectangle };
     Ok(Made { values, facts })
+}
+
+/// Spikes of a grid as cells of the one that it was brought to, without those that lie outside it.
+fn brought(spikes: &[Spike], geo: [f64; 6], to: &Transform, frame: &Frame) -> Vec<Spike> {
+    let place = |spike: &Spike| {
+        let (col, row) = (spike.at.col as f64 + 0.5, spike.at.row as f64 + 0.5);
+        let (x, y) = (geo[0] + col * geo[1] + row * geo[2], geo[3] + col * geo[4] + row * geo[5]);
+        let (x, y) = to.point(x, y).ok()?;
+        Some(Spike { at: frame.cell_at(x, y)?, ..*spike })
+    };
+    spikes.iter().filter_map(place).collect()
 }
 
 /// Later stages are emptied when the DEM changes.

@@ -144,6 +144,25 @@ impl Terrain {
             _ => None,
         }
     }
+    /// All that is recommended at once, in the order in which it is done: the field and what it says.
+    fn recommended(&self) -> Vec<(&'static str, &'static str)> {
+        const ORDER: [(Action, &str); 4] = [
+            (Action::Spikes, "spikes are replaced by the median of their neighbours"),
+            (Action::Sea, "the sea becomes outside"),
+            (Action::Steps, "steps of rounding are softened"),
+            (Action::FillVoids, "voids are filled from their rim"),
+        ];
+        let wanted = |action: &Action| {
+            self.findings.iter().any(|f| f.action == Some(*action) && f.severity == Severity::Attention)
+        };
+        let field = |action: Action| match action {
+            Action::Spikes => "spikes",
+            Action::Sea => "sea",
+            Action::Steps => "steps",
+            _ => "voids",
+        };
+        ORDER.into_iter().filter(|(a, _)| wanted(a)).map(|(a, told)| (field(a), told)).collect()
+    }
     /// What a change of the DEM costs.
     fn loses(&self) -> &'static str {
         "This changes the DEM: sinks, flow and network are emptied and must be computed again. Pour points, layers and decisions are kept."
