@@ -6,6 +6,7 @@ mod archive;
 mod erosion;
 mod features;
 mod files;
+mod mesh;
 mod noise;
 mod pictures;
 mod scenario;

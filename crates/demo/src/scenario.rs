@@ -4,7 +4,7 @@ use bothros_core::network::{Network, extract};
 use bothros_core::routing::{flow_accumulation, flow_directions};
 use bothros_core::{Area, Cell, Frame, Grid, Result, Silent, Threshold, conditioning};
 
-use crate::erosion::{Rates, evolve, refine};
+use crate::mesh::{Forces, Mesh, scatter};
 use crate::features::{Land, Line};
 use crate::noise::Noise;
 
@@ -17,6 +17,11 @@ pub const REGION: Frame =
     Frame { rows: 750, cols: 1000, left: 329_000.0, top: 4_768_000.0, cell_size: 16.0, unit_m: 1.0 };
 /// Channels begin where so much area has gathered.
 const CHANNEL: Area = Area::km2(0.12);
+
+/// Metres a year where the land rises by one.
+const UPLIFT: f64 = 2e-4;
+/// Erodibility of the middling rock, 1/a with a slope exponent of 1 and an area exponent of 0.5.
+const ERODIBILITY: f64 = 4.4e-6;
 
 /// A place where a stream passes an embankment.
 #[derive(Debug, Clone, PartialEq)]
@@ -81,59 +86,64 @@ fn horseshoe(x: f64, y: f64) -> f64 {
     height * ring * (1.0 - 0.97 * gap)
 }
 
+/// The planes between points of the mesh meet in creases: a cell takes a quarter of its neighbours' mean.
+fn smooth(z: &Grid<f32>) -> Grid<f32> {
+    let (rows, cols) = (z.rows(), z.cols());
+    let at = |row: usize, col: usize| f64::from(z.values()[row * cols + col]);
+    Grid::from_fn(rows, cols, |c| {
+        let (up, down) = (c.row.saturating_sub(1), (c.row + 1).min(rows - 1));
+        let (left, right) = (c.col.saturating_sub(1), (c.col + 1).min(cols - 1));
+        let sides = at(up, c.col) + at(down, c.col) + at(c.row, left) + at(c.row, right);
+        let corners = at(up, left) + at(up, right) + at(down, left) + at(down, right);
+        (at(c.row, c.col) / 4.0 + sides / 8.0 + corners / 16.0) as f32
+    })
+}
+
 /// Generates the scenario; `say` receives the current step.
 ///
 /// # Errors
 /// Those of the core, none of which this seed meets.
 pub fn generate(say: &dyn Fn(&str)) -> Result<Scenario> {
     let noise = Noise(SEED);
-    let rates = Rates { uplift: 1e-3, erodibility: 2.2e-5, creep: 0.12 };
-
     say("raising the region");
-    let (rows, cols) = (REGION.rows / 2, REGION.cols / 2);
-    let place =
-        |row: f64, col: f64, cell: f64| (REGION.left + (col + 0.5) * cell, REGION.top - (row + 0.5) * cell);
-    let start = Grid::from_fn(rows, cols, |c| {
-        let (x, y) = place(c.row as f64, c.col as f64, 32.0);
-        let edge = (c.row.min(rows - 1 - c.row).min(c.col).min(cols - 1 - c.col) as f64 / 40.0).min(1.0);
-        let tilt = (x - REGION.left) / 16_000.0;
-        (edge
-            * (150.0 * horseshoe(x, y)
-                + 45.0 * tilt
-                + 26.0 * noise.fractal(x / 1800.0, y / 1800.0, 6, 0.55)
-                + 30.0)) as f32
-    });
-    let uplift = |row: f64, col: f64, cell: f64| {
-        let (x, y) = place(row, col, cell);
-        0.28 + 1.0 * horseshoe(x, y)
+    let [west, south, east, north] = REGION.extent();
+    let start = |p: [f64; 2]| {
+        let edge = ((p[0] - west).min(east - p[0]).min(p[1] - south).min(north - p[1]) / 1280.0).clamp(0.0, 1.0);
+        edge * (150.0 * horseshoe(p[0], p[1])
+            + 45.0 * (p[0] - west) / 16_000.0
+            + 26.0 * noise.fractal(p[0] / 1800.0, p[1] / 1800.0, 6, 0.55)
+            + 30.0)
     };
-    let at = |cell: f64, cols: usize| move |i: usize| uplift((i / cols) as f64, (i % cols) as f64, cell);
-    let coarse = evolve(start, 32.0, &rates, &at(32.0, cols), 2.5e4, 60)?;
+    // Harder and softer rock in patches.
+    let rock = Noise(SEED ^ 31);
+    let erodibility = |p: [f64; 2]| ERODIBILITY * libm::exp(0.5 * rock.fractal(p[0] / 1500.0, p[1] / 1500.0, 3, 0.5));
+    let uplift = |p: [f64; 2]| UPLIFT * (0.28 + horseshoe(p[0], p[1]));
+    let forces = Forces { uplift: &uplift, erodibility: &erodibility, creep: 0.2, rounds: 2 };
+    let coarse = Mesh::new(scatter([west, south], [east, north], 64.0, &|_| 64.0, SEED ^ 41));
+    let mut z: Vec<f64> = coarse.points.iter().map(|&p| start(p)).collect();
+    coarse.evolve(&mut z, &forces, 1.2e5, 40);
 
     say("carving valleys");
-    let rough = |seed: u64, strength: f64| {
-        move |row: usize, col: usize| {
-            strength * Noise(SEED ^ seed).fractal(col as f64 / 6.0, row as f64 / 6.0, 3, 0.5)
-        }
+    // Closely around the surveyed part, more widely elsewhere.
+    let [w, s, e, n] = FRAME.extent();
+    let spacing = |p: [f64; 2]| {
+        let outside = (w - p[0]).max(p[0] - e).max(s - p[1]).max(p[1] - n);
+        if outside < 300.0 { 12.0 } else { 32.0 }
     };
-    let region = refine(&coarse, 32.0, 16.0, (REGION.rows, REGION.cols), (0.0, 0.0), rough(11, 0.8));
-    let region = evolve(region, 16.0, &rates, &at(16.0, REGION.cols), 8e3, 12)?;
+    let fine = Mesh::new(scatter([west, south], [east, north], 96.0, &spacing, SEED ^ 42));
+    let rough = Noise(SEED ^ 43);
+    let mut z = coarse.at(&z, &fine.points, 48.0);
+    for (z, p) in z.iter_mut().zip(&fine.points) {
+        *z += 1.5 * rough.fractal(p[0] / 90.0, p[1] / 90.0, 4, 0.6);
+    }
+    fine.evolve(&mut z, &forces, 2e4, 12);
 
-    say("carving gullies");
-    // The surveyed part lies 3,000 m south and 4,000 m east of the region's corner.
-    let inner = |row: f64, col: f64, cell: f64| uplift(row + 3000.0 / cell, col + 4000.0 / cell, cell);
-    let fine = refine(&region, 16.0, 8.0, (750, 1000), (3000.0, 4000.0), rough(12, 0.35));
-    let fine = evolve(fine, 8.0, &rates, &|i| inner((i / 1000) as f64, (i % 1000) as f64, 8.0), 3e3, 8)?;
-    let bare = refine(&fine, 8.0, 4.0, (FRAME.rows, FRAME.cols), (0.0, 0.0), rough(13, 0.12));
-    let creeping = Rates { creep: 0.35, ..rates };
-    let bare = evolve(
-        bare,
-        4.0,
-        &creeping,
-        &|i| inner((i / FRAME.cols) as f64, (i % FRAME.cols) as f64, 4.0),
-        1e3,
-        5,
-    )?;
+    say("wearing slopes and laying floodplains");
+    fine.evolve(&mut z, &Forces { rounds: 6, ..forces }, 4e3, 4);
+    fine.floodplains(&mut z, 2e6, 9.0);
+    let region = fine.grid(&z, REGION.rows, REGION.cols, [REGION.left, REGION.top], REGION.cell_size);
+    let bare = fine.grid(&z, FRAME.rows, FRAME.cols, [FRAME.left, FRAME.top], FRAME.cell_size);
+    let bare = smooth(&smooth(&bare));
     let bare = conditioning::fill(&bare, &Silent)?;
 
     say("laying out wetland, reservoir and swallow holes");

@@ -146,3 +146,87 @@ fn the_recommended_range_holds_the_true_threshold_and_the_regional_dem_does_wors
     let (good, bad) = (best(&survey.sweep(&mapped, 15.0)), best(&poor.sweep(&mapped, 15.0)));
     assert!(good > 0.85 && bad < good - 0.2, "{good} against {bad}");
 }
+
+/// How a network lies on its grid.
+#[derive(Debug)]
+struct Lie {
+    /// the longest straight run in one of the eight directions, cells
+    longest: usize,
+    /// share of the length that lies in runs of more than 15 cells
+    in_long_runs: f64,
+    /// how many times as often chords of 25 cells point along the eight directions as between them
+    along: f64,
+    /// length-weighted mean of length over distance between ends, of reaches of some length
+    sinuosity: f64,
+}
+
+fn lie(dem: &Grid<f32>) -> Lie {
+    let filled = fill(dem, &Silent).unwrap();
+    let directions = flow_directions(&filled, &Silent).unwrap();
+    let accumulation = flow_accumulation(&directions, &Silent).unwrap();
+    let threshold = bothros_core::Threshold::from_area(bothros_core::Area::ha(12.0), &FRAME);
+    let network = extract(&directions, &accumulation, &filled, &FRAME, threshold, &Silent).unwrap();
+    let own = |i: u32| filled.values()[i as usize] - dem.values()[i as usize] <= 0.0;
+    let (mut longest, mut long, mut all) = (0usize, 0usize, 0usize);
+    let (mut on, mut between) = (0usize, 0usize);
+    let (mut length, mut straight) = (0.0, 0.0);
+    for reach in &network.reaches {
+        let at = |i: u32| ((i as usize % FRAME.cols) as f64, (i as usize / FRAME.cols) as f64);
+        let mut run = (0u8, 0usize);
+        let mut close = |n: usize| {
+            longest = longest.max(n);
+            long += if n > 15 { n } else { 0 };
+            all += n;
+        };
+        for &cell in &reach.cells {
+            let code = directions.values()[cell as usize];
+            match (own(cell), code == run.0) {
+                (true, true) => run.1 += 1,
+                (free, _) => {
+                    close(run.1);
+                    run = (code, usize::from(free));
+                }
+            }
+        }
+        close(run.1);
+        for pair in reach.cells.windows(26).filter(|w| w.iter().all(|&i| own(i))) {
+            let ((x0, y0), (x1, y1)) = (at(pair[0]), at(pair[25]));
+            let angle = (y1 - y0).atan2(x1 - x0).to_degrees().rem_euclid(45.0);
+            if !(11.25..33.75).contains(&angle) { on += 1 } else { between += 1 }
+        }
+        if reach.cells.len() > 50 {
+            let ((x0, y0), (x1, y1)) = (at(reach.cells[0]), at(reach.cells[reach.cells.len() - 1]));
+            length += reach.length_m;
+            straight += (x1 - x0).hypot(y1 - y0) * FRAME.cell_size;
+        }
+    }
+    Lie {
+        longest,
+        in_long_runs: long as f64 / all as f64,
+        along: on as f64 / between as f64,
+        sinuosity: length / straight,
+    }
+}
+
+#[test]
+fn the_land_looks_like_land() {
+    let scenario = scenario();
+    let lie = lie(&scenario.dem);
+    eprintln!("{lie:?}");
+    assert!(lie.longest <= 25, "{lie:?}");
+    assert!(lie.in_long_runs <= 0.02, "{lie:?}");
+    assert!(lie.along <= 1.4, "{lie:?}");
+    assert!((1.1..=1.5).contains(&lie.sinuosity), "{lie:?}");
+    // No slope is steeper than 35°, but beside what was built and dug.
+    let z = |row: usize, col: usize| f64::from(scenario.bare.values()[row * FRAME.cols + col]);
+    let mut steep = 0usize;
+    for row in 1..FRAME.rows - 1 {
+        for col in 1..FRAME.cols - 1 {
+            let (dx, dy) = (z(row, col + 1) - z(row, col - 1), z(row + 1, col) - z(row - 1, col));
+            steep += usize::from(dx.hypot(dy) / (2.0 * FRAME.cell_size) > 35f64.to_radians().tan());
+        }
+    }
+    let crest = scenario.dam.windows(2).map(|w| (w[1][0] - w[0][0]).hypot(w[1][1] - w[0][1])).sum::<f64>();
+    let beside_dam = (crest / FRAME.cell_size * 8.0) as usize;
+    assert!(steep <= beside_dam, "{steep} cells steeper than 35°, {beside_dam} beside the dam");
+}

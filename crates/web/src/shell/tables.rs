@@ -10,6 +10,7 @@ use serde_json::{Value, json};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
+use crate::shell::rail::is_stale;
 use crate::stages;
 use crate::ui::table::Asked;
 
@@ -34,6 +35,10 @@ pub async fn table(
         .ok_or_else(|| WebError::nothing(format!("there is no table called “{name}”")))?;
     let asked = Asked::of(query)?;
     let facts = app.facts(study).await?;
-    let listing = stages::listing(&app, &facts, found.0, found.1).await?;
+    let mut listing = stages::listing(&app, &facts, found.0, found.1).await?;
+    if is_stale(&app.store, &facts).await? {
+        let note = listing.note.take().unwrap_or_default();
+        listing.note = Some(format!("Out of date: choices have changed since this was computed. Press U. {note}"));
+    }
     crate::ui::quantity::blocking(move || Ok(listing.answer(&asked))).await?
 }

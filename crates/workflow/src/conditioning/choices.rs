@@ -181,6 +181,35 @@ pub(crate) async fn conditioning_of(store: &Store, facts: &Facts) -> Result<Cond
     })
 }
 
+/// Whether conditioning works with layers of a role, as it is chosen.
+fn shapes_the_ground(facts: &Facts, role: LayerRole) -> bool {
+    match role {
+        LayerRole::Boundaries
+        | LayerRole::Dams
+        | LayerRole::Sites
+        | LayerRole::Culverts
+        | LayerRole::Provisional => false,
+        LayerRole::MappedStreams => facts.settings.conditioning.burn.is_some(),
+        _ => true,
+    }
+}
+
+/// Whether results of the study rest on a layer: what shaped the ground, the culverts that the review of crossings knew,
+/// the mapped streams that the network was held against, the boundary that the DEM was clipped to.
+pub fn is_used(facts: &Facts, layer: &Layer) -> bool {
+    layer.features > 0
+        && match layer.role {
+            LayerRole::MappedStreams => facts.network.is_some(),
+            LayerRole::Culverts => facts.review.is_some(),
+            LayerRole::Lakes => facts.settings.conditioning.level_lakes,
+            LayerRole::Boundaries => {
+                let clip = facts.terrain.as_ref().and_then(|t| t.prepared.clip.as_ref());
+                clip.is_some_and(|c| c.name == layer.name)
+            }
+            role => shapes_the_ground(facts, role),
+        }
+}
+
 /// A mark of all that conditioning works with: while it is the same, so is the result.
 pub async fn conditioning_key(store: &Store, facts: &Facts) -> Result<String> {
     conditioning_key_of(facts, &store.layers(facts.study).await?, &store.barriers(facts.study).await?)
@@ -194,16 +223,7 @@ pub fn conditioning_key_of(facts: &Facts, layers: &[Layer], barriers: &[Barrier]
         hash.update(&weights.sha256);
     }
     for layer in layers {
-        let counts = !matches!(
-            layer.role,
-            LayerRole::Boundaries
-                | LayerRole::Dams
-                | LayerRole::Sites
-                | LayerRole::Culverts
-                | LayerRole::Provisional
-        ) && (layer.role != LayerRole::MappedStreams
-            || facts.settings.conditioning.burn.is_some());
-        if counts && layer.features > 0 {
+        if shapes_the_ground(facts, layer.role) && layer.features > 0 {
             hash.update(format!("{} {} ", layer.id, layer.version));
         }
     }

@@ -4,10 +4,10 @@ use std::time::Instant;
 
 use bothros_core::conditioning::fill_voids;
 use bothros_core::terrain::{
-    examine, largest_full_rectangle, mend_spikes, remove_level, soften_steps, summarise,
+    Spike, examine, largest_full_rectangle, mend_spikes, remove_level, soften_steps, summarise,
 };
 use bothros_core::{Frame, Grid, Monitor, Part};
-use bothros_formats::{Placed, plan_warp, warp_onto};
+use bothros_formats::{Placed, Transform, plan_warp, warp_onto};
 use bothros_store::{
     Inverse, JobHandle, JobKind, Kept, LogLine, NewRaster, RasterRole, Record, Store, StudyPart, kept,
 };

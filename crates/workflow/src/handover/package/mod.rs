@@ -104,6 +104,8 @@ struct Ingredients {
     layers: Vec<bothros_store::Layer>,
     pictures: Vec<bothros_store::Backdrop>,
     dem_sha256: String,
+    /// choices, layers or decisions have changed since flow was routed
+    stale: bool,
     trials: Vec<KeptTrial>,
     /// the trial that was chosen, and why
     chosen: Option<(KeptTrial, String)>,
@@ -138,6 +140,11 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     };
     let layers = store.layers(study).await?;
     let pictures = store.backdrops(study).await?;
+    let done = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref());
+    let stale = match done {
+        Some(done) => done.key != crate::conditioning_key(store, &facts).await?,
+        None => false,
+    };
     let crs = terrain.crs;
     let dem_sha256 = store.file(study, FileRole::Dem).await?.map_or(String::new(), |f| f.sha256);
     let stream_cells = cache.streams(store, &facts).await?;
@@ -157,6 +164,7 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         layers,
         pictures,
         dem_sha256,
+        stale,
     };
     let dir = tempfile::tempdir()?;
     let zip = dir.path().join("package.zip");

@@ -1,11 +1,11 @@
 //! Where all that a package rests on comes from.
 
 use bothros_products::Row;
-use bothros_store::LayerRole;
 use serde_json::Value as Json;
 
 use super::Ingredients;
 use crate::Provenance;
+use crate::conditioning::choices::is_used;
 
 /// Every input: what it is, where it comes from, and its checksum.
 pub(super) fn provenance(from: &Ingredients) -> Vec<Row> {
@@ -39,7 +39,7 @@ pub(super) fn provenance(from: &Ingredients) -> Vec<Row> {
         scale: text(told, "scale"),
         licence: text(told, "licence"),
     };
-    for layer in from.layers.iter().filter(|l| l.role != LayerRole::Provisional) {
+    for layer in from.layers.iter().filter(|l| is_used(&from.facts, l)) {
         let told = &layer.provenance;
         let drawn = layer.provenance["drawn"] == true;
         let file = if drawn { "drawn in the study".to_owned() } else { text(told, "file") };

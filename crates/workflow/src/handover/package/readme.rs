@@ -51,6 +51,10 @@ pub(super) fn readme(from: &Ingredients, files: &[String]) -> String {
     let source = facts.source.as_ref();
     let mut out = format!("{}\n{}\n\n", facts.name, "=".repeat(facts.name.chars().count()));
     out += "Conditioned DEM, flow directions, flow accumulation, stream network and catchments.\n\n";
+    if from.stale {
+        out += "OUT OF DATE: choices, input layers or decisions were changed after flow was routed. What is in this package was \
+            computed before; bring the study up to date and write it again.\n\n";
+    }
     out += &format!(
         "CRS: {}. GeoJSON files are in WGS 84 longitude and latitude (RFC 7946).\n",
         from.crs.label()
