@@ -106,7 +106,7 @@ const TOPICS: [(&str, &str, Words); 6] = [
             ("tolerance", "how far apart two streams may lie and still be the same one"),
             (
                 "constant drop",
-                "channels of all orders fall by about as much; from that threshold on, |t| is below 2",
+                "constant stream drop: the mean drop of first-order streams does not differ from that of higher orders, |t| < 2",
             ),
             ("matched, extra, missed", "on both sides within the tolerance; modelled only; mapped only"),
             ("trial", "one network tried, with its scores, kept for comparison"),
@@ -122,7 +122,7 @@ const TOPICS: [(&str, &str, Words); 6] = [
                 "bifurcation, length and area ratio",
                 "number, mean length and mean area of streams from one order to the next (Horton)",
             ),
-            ("way to a stream", "length of the path that water takes over land before it meets one"),
+            ("overland flow length", "length of the path that water takes over land before it meets one"),
             ("Strahler order", "headwater reaches are 1; where two of the same order meet it rises by one"),
             ("drainage density", "stream length over area, km/km²"),
         ],

@@ -213,7 +213,7 @@ pub fn findings(facts: &Facts, units: Units) -> Vec<Finding> {
                     Severity::Blocking,
                     "Geographic coordinates",
                     "Cells are measured in degrees: they are no squares on the ground, and slopes and areas cannot be computed. \
-                     Warp the DEM to a projected CRS."
+                     Reproject the DEM to a projected CRS."
                         .into(),
                     Some(Action::Warp),
                 ));
@@ -221,13 +221,13 @@ pub fn findings(facts: &Facts, units: Units) -> Vec<Finding> {
                 found.push(finding(
                     Severity::Blocking,
                     "Turned grid",
-                    "Rows do not run from west to east. Warp the DEM to a north-up grid.".into(),
+                    "Rows do not run from west to east. Reproject the DEM to a north-up grid.".into(),
                     Some(Action::Warp),
                 ));
             } else if !source.is_ready() {
                 let [_, width, _, _, _, height] = source.info.geo_transform;
                 let text = format!(
-                    "Cells are {} x {} {}: flow directions need squares. Warp the DEM to square cells.",
+                    "Cells are {} x {} {}: flow directions need squares. Reproject the DEM to square cells.",
                     width.abs(),
                     height.abs(),
                     crs.unit

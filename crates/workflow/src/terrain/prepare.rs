@@ -101,7 +101,7 @@ pub(crate) fn make(
         let placed = Placed { values: &values, geo_transform, crs: &from };
         values = warp_onto(&placed, &place.crs, &frame, how.resampling, &part(0.35, 0.7))?;
         done.push(format!(
-            "warped from {} to {} on cells of {} ({})",
+            "reprojected from {} to {} on cells of {} ({})",
             from.label(),
             place.crs.label(),
             frame.cell_size,

@@ -141,7 +141,7 @@ export const layers = [
   },
   {
     key: 'way',
-    name: 'Way to a stream',
+    name: 'Overland flow length',
     place: 42,
     build: routed(() => new ol.layer.Tile({ visible: false, opacity: 0.8 })),
     follows: ['study', 'threshold', 'shown'],

@@ -184,7 +184,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let report = facts.review.as_ref().map(|r| &r.sinks).or(facts.routing.as_ref().map(|r| &r.sinks));
     let through = facts.review.as_ref().map(|r| {
         format!(
-            "{} % of the land drains only through filled sinks: filling takes it that no water is stored there.",
+            "{} % of the land drains only through filled sinks. Filling assumes that sinks store no water.",
             quantity::real(r.through_sinks * 100.0, 3)
         )
     });

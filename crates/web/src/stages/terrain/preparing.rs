@@ -50,7 +50,7 @@ pub async fn prepare_plan(
         quantity::length(frame.rows as f64 * frame.cell_m()),
         quantity::bytes(frame.cells() as u64 * 4),
         match place.warped {
-            true => format!("values found anew between cells ({})", how.resampling.code()),
+            true => format!("resampled ({})", how.resampling.code()),
             false => "values stay as they are".into(),
         }
     );

@@ -43,13 +43,13 @@ pub(crate) fn agreement(e: &Evidence, frame: &Frame, now: Option<Threshold>, tit
         false => points(e, frame, |_| Some(0.0)),
     };
     let matched = match mapped {
-        true => Series::new("modelled that is matched", Tone::Amber, Shape::Dashed, matched),
+        true => Series::new("correctness: modelled length near mapped", Tone::Amber, Shape::Dashed, matched),
         false => Series::new("", Tone::Muted, Shape::Points, matched).untold(),
     };
     chart = chart.series(matched);
     if mapped {
         chart = chart
-            .series(Series::new("mapped that is found", Tone::Alarm, Shape::Dotted, share(Scores::found)))
+            .series(Series::new("completeness: mapped length near modelled", Tone::Alarm, Shape::Dotted, share(Scores::found)))
             .series(Series::line("agreement", Tone::Water, share(Scores::agreement)));
     }
     if let Some(constant) = e.by_drop() {

@@ -63,9 +63,9 @@ pub(crate) fn suggestions(e: &Evidence, frame: &Frame) -> Vec<(String, Option<u3
     match e.by_drop() {
         Some(constant) => {
             let test = e.drops.iter().find(|(t, _)| *t == constant).and_then(|(_, test)| *test);
-            let t = test.map_or(String::new(), |test| format!(" (t = {}, below 2 in size)", minus(test.t)));
+            let t = test.map_or(String::new(), |test| format!(" (t = {}, |t| < 2)", minus(test.t)));
             out.push((
-                format!("Streams of all orders fall by about as much from {}{t}.", area(constant, frame)),
+                format!("Constant stream drop from {}{t}.", area(constant, frame)),
                 Some(constant.as_cells()),
             ));
         }
@@ -104,7 +104,7 @@ pub(crate) fn verdict(e: &Evidence, frame: &Frame) -> String {
     let Some(best) = e.by_agreement() else {
         return match e.by_drop() {
             Some(constant) => format!(
-                "With no mapped streams to hold it against, {} is where the network’s own form puts it: look at it on the map before you \
+                "With no mapped streams to hold it against, constant stream drop puts it at {}: look at it on the map before you \
                  rely on it.",
                 area(constant, frame)
             ),
@@ -281,7 +281,7 @@ mod tests {
             e
         };
         assert!(
-            verdict(&unmapped(Some(500)), &FRAME).contains("5.00 ha is where the network’s own form puts it")
+            verdict(&unmapped(Some(500)), &FRAME).contains("constant stream drop puts it at 5.00 ha")
         );
         assert!(verdict(&unmapped(None), &FRAME).contains("add mapped streams"));
         // Neither agreement nor a density is claimed.
@@ -307,7 +307,7 @@ mod tests {
         );
         assert!(said[1].0.contains("0.100 km/km²"), "{}", said[1].0);
         assert!(said[2].0.contains("from +0.05 to \u{2212}0.40"), "{}", said[2].0);
-        assert!(said[3].0.contains("10.0 ha (t = \u{2212}0.50, below 2 in size)"), "{}", said[3].0);
+        assert!(said[3].0.contains("10.0 ha (t = \u{2212}0.50, |t| < 2)"), "{}", said[3].0);
         let silent = suggestions(&evidence(500, None), &FRAME);
         assert_eq!(silent.iter().filter(|s| s.1.is_none() && s.0.contains("silent")).count(), 2);
     }
