@@ -112,7 +112,7 @@ pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::R
                     path: dir.path().join(file),
                     layer: None,
                     crs: None,
-source: "made up for the demo".into(),
+                    source: "made up for the demo".into(),
                     date: String::new(),
                     scale: "4 m".into(),
                     licence: "none needed".into(),

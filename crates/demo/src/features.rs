@@ -58,8 +58,15 @@ impl Land {
                 let wobble = 0.12 * self.noise.smooth(row as f64 / 30.0, col as f64 / 30.0);
                 let index = self.z.index(Cell { row, col });
                 let above = self.z.values()[index] - level;
-                if dr * dr + dc * dc < 1.0 + wobble && above > 0.0 && above < 9.0 {
-                    self.z.values_mut()[index] = level + 0.015 * above;
+                let ease = |t: f64| {
+                    let t = t.clamp(0.0, 1.0);
+                    t * t * (3.0 - 2.0 * t)
+                };
+                // Level in the middle; its rim rises to the slopes around without a scarp.
+                let away = ease((dr * dr + dc * dc - 0.6) / (0.4 + wobble));
+                let kept = away.max(ease((f64::from(above) - 3.0) / 12.0));
+                if above > 0.0 {
+                    self.z.values_mut()[index] = level + above * (0.015 + 0.985 * kept) as f32;
                 }
             }
         }

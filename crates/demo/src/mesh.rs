@@ -35,13 +35,20 @@ pub struct Forces<'a> {
     pub rounds: usize,
 }
 
-/// Points from `from` to `to` (`[x, y]`, metres), about `spacing(x, y)` apart, each off its place by up to 0.45 of that.
+/// Points from `from` to `to` (`[x, y]`, metres), about `spacing(x, y)` apart, each off its place by up to two thirds of that.
 ///
 /// # Source
 /// Jittered grid, common practice; halved where the spacing wanted is less than three quarters of a square's.
-pub fn scatter(from: [f64; 2], to: [f64; 2], coarse: f64, spacing: &(dyn Fn([f64; 2]) -> f64 + Sync), seed: u64) -> Vec<[f64; 2]> {
+pub fn scatter(
+    from: [f64; 2],
+    to: [f64; 2],
+    coarse: f64,
+    spacing: &(dyn Fn([f64; 2]) -> f64 + Sync),
+    seed: u64,
+) -> Vec<[f64; 2]> {
     let noise = Noise(seed);
-    let (cols, rows) = (((to[0] - from[0]) / coarse).ceil() as i64, ((to[1] - from[1]) / coarse).ceil() as i64);
+    let (cols, rows) =
+        (((to[0] - from[0]) / coarse).ceil() as i64, ((to[1] - from[1]) / coarse).ceil() as i64);
     let mut out = Vec::new();
     for row in 0..rows {
         for col in 0..cols {
@@ -52,7 +59,7 @@ pub fn scatter(from: [f64; 2], to: [f64; 2], coarse: f64, spacing: &(dyn Fn([f64
             for r in 0..parts {
                 for c in 0..parts {
                     let (x, y) = (col * 64 + c, row * 64 + r);
-                    let off = |n: u64| 0.9 * (Noise(noise.0 ^ n).at(x, y) - 0.5) * size;
+                    let off = |n: u64| 1.3 * (Noise(noise.0 ^ n).at(x, y) - 0.5) * size;
                     let at = [
                         corner[0] + (c as f64 + 0.5) * size + off(0x51),
                         corner[1] + (r as f64 + 0.5) * size + off(0xA7),
@@ -66,6 +73,11 @@ pub fn scatter(from: [f64; 2], to: [f64; 2], coarse: f64, spacing: &(dyn Fn([f64
     }
     out
 }
+
+/// Soil and scree rest on slopes of 0.4 m/m, and on none that is steeper (common practice).
+const STEEPEST: f64 = 0.4;
+/// What drains so much keeps a channel of its own across a floodplain.
+const SIDE_STREAM_M2: f64 = 3e4;
 
 impl Mesh {
     /// Joins points to triangles.
@@ -160,7 +172,8 @@ impl Mesh {
         // Where the ground falls, water goes the steepest way.
         for i in (0..z.len()).filter(|&i| !self.rim[i]) {
             let fall = |n: usize| (z[i] - z[n]) / self.apart(i, n);
-            let steepest = self.around(i).iter().max_by(|&&a, &&b| fall(a as usize).total_cmp(&fall(b as usize)));
+            let steepest =
+                self.around(i).iter().max_by(|&&a, &&b| fall(a as usize).total_cmp(&fall(b as usize)));
             if let Some(&n) = steepest.filter(|&&n| z[n as usize] < z[i]) {
                 receiver[i] = n;
             }
@@ -189,7 +202,8 @@ impl Mesh {
     /// Braun and Willett 2013, Geomorphology 180, 170-179.
     pub fn evolve(&self, z: &mut Vec<f64>, forces: &Forces<'_>, years: f64, steps: usize) {
         let uplift: Vec<f64> = self.points.par_iter().map(|&p| (forces.uplift)(p) * years).collect();
-        let erodibility: Vec<f64> = self.points.par_iter().map(|&p| (forces.erodibility)(p) * years).collect();
+        let erodibility: Vec<f64> =
+            self.points.par_iter().map(|&p| (forces.erodibility)(p) * years).collect();
         for _ in 0..steps {
             let (receiver, _) = self.drain(z);
             let gathered = self.gathered(&receiver, z);
@@ -201,22 +215,25 @@ impl Mesh {
                 if to == i {
                     continue;
                 }
-                let factor = erodibility[i] * gathered[i].sqrt() / self.apart(i, to);
+                let apart = self.apart(i, to);
+                let factor = erodibility[i] * gathered[i].sqrt() / apart;
                 z[i] = (z[i] + uplift[i] + factor * z[to]) / (1.0 + factor);
+                // Steeper ground slides.
+                z[i] = z[i].min(z[to] + STEEPEST * apart);
             }
             for _ in 0..forces.rounds {
-                self.creep(z, forces.creep);
+                self.creep(z, forces.creep, &gathered);
             }
         }
         self.drain(z);
     }
 
-    /// Soil creep: a round of linear diffusion.
-    fn creep(&self, z: &mut Vec<f64>, share: f64) {
+    /// Soil creep: a round of linear diffusion. Streams carry off what creeps into them.
+    fn creep(&self, z: &mut Vec<f64>, share: f64, gathered: &[f64]) {
         let before = std::mem::take(z);
         let crept = |i: usize| {
             let around = self.around(i);
-            if self.rim[i] || around.is_empty() {
+            if self.rim[i] || around.is_empty() || gathered[i] >= SIDE_STREAM_M2 {
                 return before[i];
             }
             let mean = around.iter().map(|&n| before[n as usize]).sum::<f64>() / around.len() as f64;
@@ -227,7 +244,7 @@ impl Mesh {
 
     /// Lays floodplains along rivers that drain `from_m2` and more: within a width that grows with the root of the area,
     /// ground that stands less than `most_m` above the river is brought down to a gentle apron beside it.
-    pub fn floodplains(&self, z: &mut Vec<f64>, from_m2: f64, most_m: f64) {
+    pub fn floodplains(&self, z: &mut [f64], from_m2: f64, most_m: f64) {
         let (receiver, _) = self.drain(z);
         let gathered = self.gathered(&receiver, z);
         // Nearest river point of each point near one: distance, and its number.
@@ -250,12 +267,14 @@ impl Mesh {
                 }
             }
         }
-        let before = z.clone();
+        let before = z.to_vec();
         for (i, of) in near.iter().enumerate() {
             let Some((away, river)) = *of else { continue };
             let above = before[i] - before[river as usize];
             if away > 0.0 && (0.0..most_m).contains(&above) {
-                z[i] = before[river as usize] + (0.5 + 0.012 * away).min(above) + 0.06 * above;
+                // Side streams cut through the apron.
+                let (bank, fall) = if gathered[i] >= SIDE_STREAM_M2 { (0.1, 0.006) } else { (0.7, 0.012) };
+                z[i] = before[river as usize] + (bank + fall * away).min(above) + 0.06 * above;
             }
         }
         self.drain(z);
@@ -270,8 +289,10 @@ impl Mesh {
                 high[k] = high[k].max(p[k]);
             }
         }
-        let (cols, rows) =
-            (((high[0] - low[0]) / spacing).ceil() as usize + 1, ((high[1] - low[1]) / spacing).ceil() as usize + 1);
+        let (cols, rows) = (
+            ((high[0] - low[0]) / spacing).ceil() as usize + 1,
+            ((high[1] - low[1]) / spacing).ceil() as usize + 1,
+        );
         let grid = self.grid(z, rows, cols, [low[0], high[1]], spacing);
         points
             .par_iter()
@@ -405,7 +426,8 @@ mod tests {
     #[test]
     fn every_point_drains_to_the_rim() {
         let mesh = square(30.0);
-        let mut z: Vec<f64> = mesh.points.iter().map(|p| Noise(3).smooth(p[0] / 90.0, p[1] / 90.0) * 20.0).collect();
+        let mut z: Vec<f64> =
+            mesh.points.iter().map(|p| Noise(3).smooth(p[0] / 90.0, p[1] / 90.0) * 20.0).collect();
         let (receiver, order) = mesh.drain(&mut z);
         assert_eq!(order.len(), z.len());
         for start in 0..z.len() {

@@ -4,8 +4,8 @@ use bothros_core::network::{Network, extract};
 use bothros_core::routing::{flow_accumulation, flow_directions};
 use bothros_core::{Area, Cell, Frame, Grid, Result, Silent, Threshold, conditioning};
 
-use crate::mesh::{Forces, Mesh, scatter};
 use crate::features::{Land, Line};
+use crate::mesh::{Forces, Mesh, scatter};
 use crate::noise::Noise;
 
 const SEED: u64 = 0x5023_3E17;
@@ -19,7 +19,7 @@ pub const REGION: Frame =
 const CHANNEL: Area = Area::km2(0.12);
 
 /// Metres a year where the land rises by one.
-const UPLIFT: f64 = 2e-4;
+const UPLIFT: f64 = 1.5e-4;
 /// Erodibility of the middling rock, 1/a with a slope exponent of 1 and an area exponent of 0.5.
 const ERODIBILITY: f64 = 4.4e-6;
 
@@ -99,6 +99,35 @@ fn smooth(z: &Grid<f32>) -> Grid<f32> {
     })
 }
 
+/// Banks that are steeper than ground stands slide until they are not.
+fn slid(mut z: Grid<f32>) -> Grid<f32> {
+    let (rows, cols) = (z.rows(), z.cols());
+    for _ in 0..SLIDES {
+        let at = |row: usize, col: usize| f64::from(z.values()[row * cols + col]);
+        let steep: Vec<usize> = (1..rows - 1)
+            .flat_map(|row| (1..cols - 1).map(move |col| (row, col)))
+            .filter(|&(row, col)| {
+                let dx = at(row, col + 1) - at(row, col - 1);
+                let dy = at(row + 1, col) - at(row - 1, col);
+                (dx * dx + dy * dy).sqrt() > 2.0 * FRAME.cell_size * 0.65
+            })
+            .map(|(row, col)| row * cols + col)
+            .collect();
+        if steep.is_empty() {
+            break;
+        }
+        let softer = smooth(&z);
+        // With what lies beside it, so that the foot rises as the head falls.
+        for index in steep.into_iter().flat_map(|i| [i - cols, i - 1, i, i + 1, i + cols]) {
+            z.values_mut()[index] = softer.values()[index];
+        }
+    }
+    z
+}
+
+/// Rounds of sliding at most.
+const SLIDES: usize = 40;
+
 /// Generates the scenario; `say` receives the current step.
 ///
 /// # Errors
@@ -108,7 +137,8 @@ pub fn generate(say: &dyn Fn(&str)) -> Result<Scenario> {
     say("raising the region");
     let [west, south, east, north] = REGION.extent();
     let start = |p: [f64; 2]| {
-        let edge = ((p[0] - west).min(east - p[0]).min(p[1] - south).min(north - p[1]) / 1280.0).clamp(0.0, 1.0);
+        let edge =
+            ((p[0] - west).min(east - p[0]).min(p[1] - south).min(north - p[1]) / 1280.0).clamp(0.0, 1.0);
         edge * (150.0 * horseshoe(p[0], p[1])
             + 45.0 * (p[0] - west) / 16_000.0
             + 26.0 * noise.fractal(p[0] / 1800.0, p[1] / 1800.0, 6, 0.55)
@@ -116,7 +146,8 @@ pub fn generate(say: &dyn Fn(&str)) -> Result<Scenario> {
     };
     // Harder and softer rock in patches.
     let rock = Noise(SEED ^ 31);
-    let erodibility = |p: [f64; 2]| ERODIBILITY * libm::exp(0.5 * rock.fractal(p[0] / 1500.0, p[1] / 1500.0, 3, 0.5));
+    let erodibility =
+        |p: [f64; 2]| ERODIBILITY * libm::exp(0.5 * rock.fractal(p[0] / 1500.0, p[1] / 1500.0, 3, 0.5));
     let uplift = |p: [f64; 2]| UPLIFT * (0.28 + horseshoe(p[0], p[1]));
     let forces = Forces { uplift: &uplift, erodibility: &erodibility, creep: 0.2, rounds: 2 };
     let coarse = Mesh::new(scatter([west, south], [east, north], 64.0, &|_| 64.0, SEED ^ 41));
@@ -130,7 +161,7 @@ pub fn generate(say: &dyn Fn(&str)) -> Result<Scenario> {
         let outside = (w - p[0]).max(p[0] - e).max(s - p[1]).max(p[1] - n);
         if outside < 300.0 { 12.0 } else { 32.0 }
     };
-    let fine = Mesh::new(scatter([west, south], [east, north], 96.0, &spacing, SEED ^ 42));
+    let fine = Mesh::new(scatter([west, south], [east, north], 96.0, &spacing, SEED ^ 44));
     let rough = Noise(SEED ^ 43);
     let mut z = coarse.at(&z, &fine.points, 48.0);
     for (z, p) in z.iter_mut().zip(&fine.points) {
@@ -143,8 +174,13 @@ pub fn generate(say: &dyn Fn(&str)) -> Result<Scenario> {
     fine.floodplains(&mut z, 2e6, 9.0);
     let region = fine.grid(&z, REGION.rows, REGION.cols, [REGION.left, REGION.top], REGION.cell_size);
     let bare = fine.grid(&z, FRAME.rows, FRAME.cols, [FRAME.left, FRAME.top], FRAME.cell_size);
-    let bare = smooth(&smooth(&bare));
-    let bare = conditioning::fill(&bare, &Silent)?;
+    let bare = smooth(&bare);
+    let softer = smooth(&bare);
+    let bare = Grid::from_fn(FRAME.rows, FRAME.cols, |c| {
+        let index = bare.index(c);
+        bare.values()[index] * 0.7 + softer.values()[index] * 0.3
+    });
+    let bare = conditioning::fill(&slid(bare), &Silent)?;
 
     say("laying out wetland, reservoir and swallow holes");
     let mut land = Land::new(bare, FRAME, noise)?;

@@ -164,7 +164,7 @@ fn lie(dem: &Grid<f32>) -> Lie {
     let filled = fill(dem, &Silent).unwrap();
     let directions = flow_directions(&filled, &Silent).unwrap();
     let accumulation = flow_accumulation(&directions, &Silent).unwrap();
-    let threshold = bothros_core::Threshold::from_area(bothros_core::Area::ha(12.0), &FRAME);
+    let threshold = bothros_core::Threshold::from_area(bothros_core::Area::km2(0.12), &FRAME);
     let network = extract(&directions, &accumulation, &filled, &FRAME, threshold, &Silent).unwrap();
     let own = |i: u32| filled.values()[i as usize] - dem.values()[i as usize] <= 0.0;
     let (mut longest, mut long, mut all) = (0usize, 0usize, 0usize);

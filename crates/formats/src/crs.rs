@@ -272,12 +272,7 @@ pub fn search_crs(query: &str, near: Option<(f64, f64)>, most: usize) -> Vec<Crs
     // The usual one of its kind: the zones of UTM on WGS 84.
     let usual = |e: &CrsEntry| e.name.starts_with("WGS 84 / UTM zone");
     let rank = |e: &CrsEntry| (!exact(e), !holds(e), !words.is_empty() && !whole(e), !usual(e));
-    found.sort_by(|a, b| {
-        rank(a)
-            .cmp(&rank(b))
-            .then(size(a).total_cmp(&size(b)))
-            .then(a.code.cmp(&b.code))
-    });
+    found.sort_by(|a, b| rank(a).cmp(&rank(b)).then(size(a).total_cmp(&size(b))).then(a.code.cmp(&b.code)));
     found.into_iter().take(most).cloned().collect()
 }
 
@@ -301,7 +296,11 @@ mod tests {
     fn the_zone_that_was_typed_comes_first_and_what_fits_the_place_before_it() {
         let first = |query: &str, near| search_crs(query, near, 12)[0].code;
         assert_eq!(first("44N", None), 32644);
-        assert_eq!(first("utm 44n", Some((-16.95, 43.01))), 32644, "nothing with these words holds the place");
+        assert_eq!(
+            first("utm 44n", Some((-16.95, 43.01))),
+            32644,
+            "nothing with these words holds the place"
+        );
         assert_eq!(first("", Some((81.0, 20.0))), 32644);
         assert_eq!(first("utm", Some((-16.95, 43.01))), 32628);
         assert_eq!(first("2225", Some((-16.95, 43.01))), 2225, "a code is what it says");

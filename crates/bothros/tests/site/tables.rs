@@ -136,8 +136,17 @@ async fn rows_and_places_on_the_map_point_at_each_other() {
     // And the pointer on the map marks the row: a reach is under the middle of the map now.
     driver.execute(stem.replace("(() =>", "return (() =>"), vec![]).await.unwrap();
     until(driver, &format!("!bothrosMap.map.getView().getAnimating() && {under}")).await;
-    driver.action_chain().move_to_element_center(&map).move_by_offset(1, 1).perform().await.unwrap();
-    until(driver, &format!("document.querySelector('#drawer tr.pointed')?.dataset.key === '{id}'")).await;
+    let pointed = format!("document.querySelector('#drawer tr.pointed')?.dataset.key === '{id}'");
+    for step in 0..50 {
+        // A hand is never quite at rest.
+        let chain = driver.action_chain().move_to_element_center(&map).move_by_offset(step % 3 - 1, step % 2);
+        chain.perform().await.unwrap();
+        if value(driver, &pointed).await == true {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    until(driver, &pointed).await;
     // The drawer is made higher by its grip and by keys; the map gives way.
     let height = "document.getElementById('drawer').clientHeight";
     let was = value(driver, height).await.as_i64().unwrap();

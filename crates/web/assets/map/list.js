@@ -82,7 +82,10 @@ export class MapList {
     }
     const extent = map.extentOf(key);
     if (extent) {
-      const go = Object.assign(document.createElement('button'), { type: 'button', textContent: 'Zoom to it' });
+      const go = Object.assign(document.createElement('button'), {
+        type: 'button',
+        textContent: 'Zoom to it',
+      });
       go.className = 'to-layer';
       go.dataset.zoomTo = key;
       go.addEventListener('click', () => map.fit(map.extentOf(key) ?? extent));

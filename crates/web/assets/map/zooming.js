@@ -41,7 +41,8 @@ export class Zooming {
 
   do(what) {
     const view = this.map.map.getView();
-    if (what === 'in' || what === 'out') view.animate({ zoom: view.getZoom() + (what === 'in' ? 1 : -1), duration: 200 });
+    if (what === 'in' || what === 'out')
+      view.animate({ zoom: view.getZoom() + (what === 'in' ? 1 : -1), duration: 200 });
     if (what === 'box') this.beginBox();
     if (what === 'back') this.back();
     if (what === 'whole') this.map.fit();

@@ -56,8 +56,12 @@ async fn ask_for_crs(app: &App, study: i64, name: &str, extent: [f64; 4]) -> Res
         .filter_map(|crs| crs.epsg.map(|code| json!({ "crs": format!("EPSG:{code}"), "label": crs.label() })))
         .collect();
     let text = match fit.is_empty() {
-        true => format!("{name} does not tell its CRS, and in none that is common here would it lie on the study: type its code."),
-        false => format!("{name} does not tell its CRS. In these it would lie on the study; choose the one its coordinates are in."),
+        true => format!(
+            "{name} does not tell its CRS, and in none that is common here would it lie on the study: type its code."
+        ),
+        false => format!(
+            "{name} does not tell its CRS. In these it would lie on the study; choose the one its coordinates are in."
+        ),
     };
     Ok((StatusCode::CONFLICT, Json(json!({ "asks": "crs", "text": text, "fit": fit }))).into_response())
 }

@@ -38,7 +38,8 @@ pub async fn table(
     let mut listing = stages::listing(&app, &facts, found.0, found.1).await?;
     if is_stale(&app.store, &facts).await? {
         let note = listing.note.take().unwrap_or_default();
-        listing.note = Some(format!("Out of date: choices have changed since this was computed. Press U. {note}"));
+        listing.note =
+            Some(format!("Out of date: choices have changed since this was computed. Press U. {note}"));
     }
     crate::ui::quantity::blocking(move || Ok(listing.answer(&asked))).await?
 }

@@ -5,8 +5,7 @@ use std::time::Instant;
 
 use bothros_core::{Monitor, Part, Silent, memory};
 use bothros_formats::{
-    Asked, Crs, Geometry, ReadFeature, Transform, Wanted, layer_file_name, read_features_heard,
-    search_crs,
+    Asked, Crs, Geometry, ReadFeature, Transform, Wanted, layer_file_name, read_features_heard, search_crs,
 };
 use bothros_store::kept::read;
 use bothros_store::{
@@ -271,7 +270,13 @@ const MOST_TRIED: usize = 60;
 /// Whether an extent, its coordinates taken for those of `crs`, touches the study.
 fn lies_on(crs: &Crs, [west, south, east, north]: [f64; 4], to: &Crs, frame: [f64; 4]) -> bool {
     let Ok(transform) = Transform::new(crs, to) else { return false };
-    let corners = [(west, south), (east, south), (west, north), (east, north), ((west + east) / 2.0, (south + north) / 2.0)];
+    let corners = [
+        (west, south),
+        (east, south),
+        (west, north),
+        (east, north),
+        ((west + east) / 2.0, (south + north) / 2.0),
+    ];
     let placed: Vec<(f64, f64)> = corners.iter().filter_map(|&(x, y)| transform.point(x, y).ok()).collect();
     if placed.len() < corners.len() || placed.iter().any(|p| !p.0.is_finite() || !p.1.is_finite()) {
         return false;

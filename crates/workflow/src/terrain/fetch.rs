@@ -313,7 +313,7 @@ async fn keep_boundary(store: &Store, study: i64, boundary: &Boundary) -> Result
         path,
         layer: None,
         crs: None,
-source: "what the study was begun with".into(),
+        source: "what the study was begun with".into(),
         date: String::new(),
         scale: String::new(),
         licence: String::new(),

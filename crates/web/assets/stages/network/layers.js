@@ -112,6 +112,31 @@ async function loadWays(map) {
   map.onStyled?.();
 }
 
+/** The ends of the ramp of contributing area, on a logarithmic scale; at first 2 % and 98 % of the cells. */
+function stretchControls(map, box) {
+  const top = Math.log10(Math.max(10, map.data.largest_cells ?? 10));
+  const ends = ['Lightest at', 'Darkest at'].map((text, at) => {
+    const label = Object.assign(document.createElement('label'), { className: 'stretch' });
+    const input = Object.assign(document.createElement('input'), { type: 'range', min: '0', step: '0.05' });
+    input.max = String(top);
+    input.value = String(map.stretch[at]);
+    input.dataset.stretch = at ? 'high' : 'low';
+    const told = document.createElement('span');
+    const tell = () => {
+      told.textContent = area(10 ** Number(input.value) * map.data.cell_area_m2);
+    };
+    input.addEventListener('input', () => {
+      tell();
+      map.setStretch(Number(ends[0].value), Number(ends[1].value));
+    });
+    input.addEventListener('change', () => map.onStyled?.());
+    tell();
+    label.append(text, input, told);
+    box.append(label);
+    return input;
+  });
+}
+
 function streamLegend(map, legend) {
   const { by, from } = wanted(map.views.style.streams);
   const least = by === 'area' ? 'small area' : by === 'magnitude' ? 'magnitude 1' : `order ${from}`;
@@ -138,6 +163,7 @@ export const layers = [
       const [low, high] = map.stretch.map((log) => area(10 ** log * map.data.cell_area_m2));
       legend.ramp(AREA_RAMP, low, high);
     },
+    controls: stretchControls,
   },
   {
     key: 'way',

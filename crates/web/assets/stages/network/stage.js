@@ -1,6 +1,5 @@
 // The Network stage: the threshold under the hand, trials compared, streams changed by hand.
 import { notice, send } from '../../lib/common.js';
-import { area } from '../../lib/units.js';
 import { layers } from './layers.js';
 import { Threshold } from './threshold.js';
 
@@ -24,34 +23,11 @@ class Network {
   /** The desk has been fetched anew. */
   prepare() {
     this.threshold.prepare();
-    this.stretch();
   }
 
   /** Without its desk there is nothing to drag. */
   left() {
     this.threshold.box = null;
-  }
-
-  /** The ends of the ramp of contributing area. */
-  stretch() {
-    if (!document.getElementById('stretch')) return;
-    const { map } = this.page;
-    const ends = ['stretch-low', 'stretch-high'].map((id) => document.getElementById(id));
-    const [low, high] = ends;
-    if (map.stretch) [low.value, high.value] = map.stretch;
-    const tell = () => {
-      for (const end of ends) {
-        end.nextElementSibling.textContent = area(10 ** Number(end.value) * (map.data?.cell_area_m2 ?? 1));
-      }
-    };
-    for (const end of ends) {
-      end.addEventListener('input', () => {
-        map.setStretch(Number(low.value), Number(high.value));
-        tell();
-        this.page.drawList();
-      });
-    }
-    tell();
   }
 
   reachAt(pixel) {

@@ -83,7 +83,11 @@ export class Threshold {
     ];
     if (order) parts.push(`order ${order}`);
     if (this.known.mapped)
-      parts.push(`agreement ${percent(both)}`, `correctness ${percent(matched)}`, `completeness ${percent(hit)}`);
+      parts.push(
+        `agreement ${percent(both)}`,
+        `correctness ${percent(matched)}`,
+        `completeness ${percent(hit)}`,
+      );
     line.textContent = parts.join(' · ');
   }
 

@@ -9,6 +9,7 @@ use super::starting_points::{Start, starting_points};
 use super::threshold::AREA_UNITS;
 use crate::App;
 use crate::http::error::Result;
+use crate::map::layer_rows::{LayerRow, layer_rows, roles};
 use crate::shell::desk::{Fact, fact};
 use crate::ui::{quantity, render};
 
@@ -29,9 +30,8 @@ struct Network {
     starts: Vec<Start>,
     /// edits by hand: what and why, where, and whether they change something at this threshold
     edits: Vec<(String, f64, f64, bool)>,
-    low: f64,
-    high: f64,
-    top: f64,
+    layers: Vec<LayerRow>,
+    roles: Vec<(&'static str, &'static str)>,
 }
 
 pub async fn desk(app: &App, facts: Facts) -> Result<String> {
@@ -49,9 +49,8 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
             cell_m2: 1.0,
             starts: vec![],
             edits: vec![],
-            low: 0.0,
-            high: 1.0,
-            top: 1.0,
+            layers: vec![],
+            roles: vec![],
         };
         return render(&none);
     };
@@ -83,9 +82,8 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         cell_m2: frame.cell_area().as_m2(),
         starts: starting_points(frame, routing.largest_cells),
         edits: facts.settings.edits.iter().zip(applied).map(edit).collect(),
-        low: routing.log_percentiles.0,
-        high: routing.log_percentiles.1,
-        top: (routing.largest_cells as f64).log10(),
+        layers: layer_rows(&app.store.layers(study).await?),
+        roles: roles(),
     })
 }
 

@@ -15,8 +15,8 @@ use crate::App;
 use crate::http::error::Result;
 use crate::map::layer_rows::{LayerRow, layer_rows, roles};
 use crate::shell::desk::{Busy, Fact, busy};
-use crate::ui::render;
 use crate::ui::quantity;
+use crate::ui::render;
 
 #[derive(Template)]
 #[template(path = "stages/terrain/desk.html")]

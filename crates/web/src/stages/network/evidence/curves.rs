@@ -49,7 +49,12 @@ pub(crate) fn agreement(e: &Evidence, frame: &Frame, now: Option<Threshold>, tit
     chart = chart.series(matched);
     if mapped {
         chart = chart
-            .series(Series::new("completeness: mapped length near modelled", Tone::Alarm, Shape::Dotted, share(Scores::found)))
+            .series(Series::new(
+                "completeness: mapped length near modelled",
+                Tone::Alarm,
+                Shape::Dotted,
+                share(Scores::found),
+            ))
             .series(Series::line("agreement", Tone::Water, share(Scores::agreement)));
     }
     if let Some(constant) = e.by_drop() {

@@ -280,9 +280,7 @@ mod tests {
             }
             e
         };
-        assert!(
-            verdict(&unmapped(Some(500)), &FRAME).contains("constant stream drop puts it at 5.00 ha")
-        );
+        assert!(verdict(&unmapped(Some(500)), &FRAME).contains("constant stream drop puts it at 5.00 ha"));
         assert!(verdict(&unmapped(None), &FRAME).contains("add mapped streams"));
         // Neither agreement nor a density is claimed.
         let said = suggestions(&unmapped(Some(500)), &FRAME);
