@@ -9,7 +9,6 @@ use std::time::Duration;
 
 use bothros_core::Monitor;
 use bothros_store::{Job, JobHandle, Outcome, Store};
-use bothros_workflow::GridCache;
 use serde::{Deserialize, Serialize};
 use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
 use tokio::process::Command;
@@ -105,7 +104,7 @@ pub async fn run(url: &str, id: i64) -> anyhow::Result<()> {
             }
         }
     });
-    let work = bothros_workflow::work(store, GridCache::default(), job, handle);
+    let work = bothros_workflow::work(store, crate::limits::grids(), job, handle);
     let outcome = bothros_store::background::as_job(work).await;
     telling.abort();
     say(&match outcome {

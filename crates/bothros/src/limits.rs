@@ -1,11 +1,31 @@
 //! What the program may take of its machine: memory, open files; and the processes that read files for it.
 
 use std::path::PathBuf;
+use std::sync::OnceLock;
 
 use anyhow::Context;
 use bothros_core::memory;
 use bothros_formats::{ReaderProcess, read_apart};
+use bothros_workflow::GridCache;
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
+
+/// Bytes for the grids of studies that are worked on.
+static GRIDS: OnceLock<u64> = OnceLock::new();
+
+/// Sets the room for grids, MB; without a number what the machine has room for.
+pub fn set_room_for_grids(mb: Option<u64>) {
+    let room = mb.map_or_else(|| (memory::limit() / 6).max(USUAL_GRIDS), |mb| mb.saturating_mul(1_000_000));
+    // Set once, at the start.
+    let _ = GRIDS.set(room);
+}
+
+/// The least room for grids where nothing else is said: a study of 81 million cells.
+const USUAL_GRIDS: u64 = 700 << 20;
+
+/// Memory for grids, as it was set.
+pub fn grids() -> GridCache {
+    GridCache::with_room(GRIDS.get().copied().unwrap_or(USUAL_GRIDS))
+}
 
 /// Sets the limit of memory, takes as many open files as are allowed, and has files read by processes of their own.
 ///

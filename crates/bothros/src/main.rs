@@ -21,6 +21,10 @@ struct Cli {
     /// Most memory that work on one study may take, megabytes; three quarters of the machine's where nothing is said
     #[arg(long, global = true, env = "BOTHROS_MEMORY_MB")]
     memory_mb: Option<u64>,
+    /// room in memory for the grids of studies that are worked on, MB; 734 where nothing is said, an eighth of the memory
+    /// where that is more. A larger study is kept alone.
+    #[arg(long, global = true, env = "BOTHROS_GRIDS_MB", value_name = "N")]
+    grids_mb: Option<u64>,
     /// Most memory that reading one file may take, megabytes
     #[arg(long, global = true, default_value_t = 3000, env = "BOTHROS_READER_MEMORY_MB")]
     reader_memory_mb: u64,
@@ -146,6 +150,7 @@ fn main() -> anyhow::Result<ExitCode> {
         .with_writer(std::io::stderr)
         .init();
     limits::apply(cli.memory_mb, cli.reader_memory_mb)?;
+    limits::set_room_for_grids(cli.grids_mb);
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().context("starting")?;
     match cli.command {
         Command::ReadFile => Ok(()),

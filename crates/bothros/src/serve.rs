@@ -267,7 +267,7 @@ pub async fn start(
 ) -> anyhow::Result<Running> {
     bothros_archive::prepare_tls();
     let store = Store::connect(url).await?;
-    let grids = GridCache::default();
+    let grids = crate::limits::grids();
     let health = Health::default();
     // One server to a database: what its worker was at when it ended, nobody works on now.
     store.take_up_interrupted(Some(OWN_WORKER)).await?;
@@ -344,7 +344,7 @@ async fn listen(host: IpAddr, port: u16) -> anyhow::Result<TcpListener> {
 pub async fn worker(url: &str) -> anyhow::Result<()> {
     let _scratch = Scratch::begin(None)?;
     let store = Store::connect(url).await?;
-    let grids = GridCache::default();
+    let grids = crate::limits::grids();
     let name = format!("worker-{}", uuid::Uuid::new_v4().simple());
     say(format_args!("Working on jobs as {name}; Ctrl-C stops."));
     let task = {

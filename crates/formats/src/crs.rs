@@ -245,6 +245,23 @@ fn catalogue() -> &'static [CrsEntry] {
     })
 }
 
+/// Lengths of a degree of longitude and of a degree of latitude at a latitude (degrees), metres, on the ellipsoid of
+/// WGS 84.
+///
+/// # Source
+/// NGA.STND.0036 (WGS 84): semi-major axis 6,378,137 m, flattening 1/298.257223563; radii of curvature of the prime
+/// vertical and of the meridian.
+pub fn degree_m(latitude: f64) -> (f64, f64) {
+    const A: f64 = 6_378_137.0;
+    const F: f64 = 1.0 / 298.257_223_563;
+    let e2 = F * (2.0 - F);
+    let (sin, cos) = latitude.to_radians().sin_cos();
+    let w = 1.0 - e2 * sin * sin;
+    let (prime_vertical, meridian) = (A / w.sqrt(), A * (1.0 - e2) / (w * w.sqrt()));
+    let degree = std::f64::consts::PI / 180.0;
+    (prime_vertical * cos * degree, meridian * degree)
+}
+
 /// Searches projected CRS by code or by words of name and area, at most `most`. Those whose area
 /// holds `near` (longitude, latitude) come first, and among them the ones with the smaller area.
 pub fn search_crs(query: &str, near: Option<(f64, f64)>, most: usize) -> Vec<CrsEntry> {
@@ -306,6 +323,18 @@ mod tests {
         assert_eq!(first("2225", Some((-16.95, 43.01))), 2225, "a code is what it says");
         // Names that fit the place come before a zone far away.
         assert_eq!(first("irish grid", Some((-7.0, 53.0))), search_crs("irish grid", None, 1)[0].code);
+    }
+
+    /// Lengths of a degree after Bowditch, The American Practical Navigator (NGA Pub. 9), table 7, from memory: at 0°, 45°
+    /// and 60° of latitude, to 10 m.
+    #[test]
+    fn lengths_of_a_degree_are_those_of_the_tables() {
+        for (latitude, east, north) in
+            [(0.0, 111_320.0, 110_574.0), (45.0, 78_847.0, 111_132.0), (60.0, 55_800.0, 111_412.0)]
+        {
+            let (e, n) = degree_m(latitude);
+            assert!((e - east).abs() < 10.0 && (n - north).abs() < 10.0, "{latitude}: {e} {n}");
+        }
     }
 
     #[test]

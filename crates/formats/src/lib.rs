@@ -25,7 +25,7 @@ mod vector_write;
 mod warp;
 
 pub use apart::{ReaderProcess, read_apart, serve_reader};
-pub use crs::{Crs, CrsEntry, CrsKind, Transform, search_crs, utm_zone};
+pub use crs::{Crs, CrsEntry, CrsKind, Transform, degree_m, search_crs, utm_zone};
 pub use error::{Error, Result};
 pub use mosaic::{MOST_PIECES, Mosaic, MosaicPlan, Overlap, Piece, Wish, plan_mosaic, read_mosaic};
 pub use picture::{

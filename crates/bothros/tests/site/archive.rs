@@ -250,6 +250,6 @@ async fn a_box_is_drawn_and_fetched_in_the_browser() {
     until(driver, "document.querySelector('#desk')?.textContent.includes('Go on to Conditioning')").await;
     assert!(value(driver, "location.href").await.as_str().unwrap().contains("stage=terrain"));
     // Its files and the boundary can be seen and are named.
-    until(driver, "document.querySelector('#files summary').textContent === 'Files: 4'").await;
-    until(driver, "document.querySelector('#layers summary').textContent === 'Layers: 1'").await;
+    until(driver, "document.querySelector('[data-section=files] h3').textContent === 'Files: 4'").await;
+    until(driver, "document.querySelector('#layers h3').textContent === 'Input layers: 1'").await;
 }

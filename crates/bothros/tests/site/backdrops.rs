@@ -160,7 +160,7 @@ async fn a_scan_is_placed_beside_the_map() {
     let driver = &page.driver;
     driver.goto(format!("{}/studies/{study}/?stage=terrain", site.base)).await.unwrap();
     until(driver, "document.querySelector('[data-place-picture]')").await;
-    click(driver, "#backdrops > summary").await;
+    click(driver, "[data-to-section=pictures]").await;
     click(driver, "[data-place-picture]").await;
     until(driver, "document.querySelector('.placer canvas')").await;
     accessible(driver, "placing a scan").await;

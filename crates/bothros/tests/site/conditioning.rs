@@ -70,7 +70,7 @@ async fn a_barrier_is_found_decided_and_breached() {
         site.send(&format!("/studies/{study}/barriers/{id}/decide"), &[("decision", "breach")]).await;
     assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
     let desk = site.get(&format!("/studies/{study}/desk/conditioning")).await.text().await.unwrap();
-    assert!(desk.contains("Choices have changed") && desk.contains("1 to breach"), "out of date");
+    assert!(desk.contains("Out of date") && desk.contains("1 to breach"), "out of date");
     let rail = site.get(&format!("/studies/{study}/rail")).await.text().await.unwrap();
     assert_eq!(rail.matches("out of date").count(), 2, "Conditioning and Network: {rail}");
     job(&site, study, "route").await;
@@ -78,7 +78,7 @@ async fn a_barrier_is_found_decided_and_breached() {
     assert!(routing["sinks"]["volume_m3"].as_f64().unwrap() < 500.0, "{}", routing["sinks"]);
     assert!(routing["conditioned"]["ground"]["cut_m3"].as_f64().unwrap() > 1000.0);
     let desk = site.get(&format!("/studies/{study}/desk/conditioning")).await.text().await.unwrap();
-    assert!(!desk.contains("Choices have changed"));
+    assert!(!desk.contains("Out of date"));
     let rail = site.get(&format!("/studies/{study}/rail")).await.text().await.unwrap();
     assert!(!rail.contains("choices have changed") && rail.contains("7.77 ha"), "{rail}");
     // A new search keeps what was decided, and undo takes it back.
@@ -224,7 +224,7 @@ async fn the_review_is_walked_by_keys() {
     let routing = site.store().study(study).await.unwrap().routing.unwrap();
     assert!(routing["conditioned"]["ground"]["cut_m3"].as_f64().unwrap() > 500.0);
     press(driver, Key::Control + "z").await;
-    until(driver, "document.querySelector('#desk').textContent.includes('Choices have changed')").await;
+    until(driver, "document.querySelector('#desk').textContent.includes('Out of date')").await;
 }
 
 /// A table of points with elevations, in the study's CRS.

@@ -8,6 +8,7 @@ mod backdrops;
 mod bad_input;
 mod calibration;
 mod conditioning;
+mod face;
 mod handover;
 mod hostile;
 mod network;

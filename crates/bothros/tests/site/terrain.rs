@@ -434,7 +434,7 @@ async fn zipped_shapefiles_are_unpacked() {
     for (bytes, expected) in [
         (b"no archive".to_vec(), "no archive that can be opened"),
         (archive(&[("readme.txt", vec![1])]), "holds no layer"),
-        (archive(&named(3)), "came without its .prj"),
+        (archive(&named(3)), "does not tell its CRS"),
         (archive(&[("a.geojson", vec![1]), ("b.geojson", vec![1])]), "several layers"),
         (archive(&[("a.geojson", many)]), "unpacks to more than"),
         (archive(&named(4)), ""),
@@ -490,7 +490,7 @@ async fn the_stage_is_walked_in_the_browser() {
     until(driver, "bothrosMap.views.shownRange?.near").await;
     accessible(driver, "views").await;
     // A change of the form is planned at once, and drawn.
-    click(driver, "#preparation summary").await;
+    click(driver, "[data-to-section=preparation]").await;
     click(driver, "#prepare [name=full_rectangle]").await;
     until(driver, "document.getElementById('plan').textContent.includes('400')").await;
     assert_eq!(value(driver, "document.querySelectorAll('#plan.wrong').length").await, 0);

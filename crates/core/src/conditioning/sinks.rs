@@ -37,6 +37,10 @@ pub struct SinkReport {
     pub largest: Vec<Sink>,
     /// the deepest sink
     pub deepest: Option<Sink>,
+    /// how many of the largest hold four fifths of the volume, and the share that they hold, from 0 to 1; none where
+    /// nothing is filled
+    #[serde(default)]
+    pub holding_most: Option<(u64, f64)>,
 }
 
 /// Lists what filling raised, with the `keep` largest by volume.
@@ -107,9 +111,52 @@ pub fn list_sinks(
     let (sinks, cells_raised) = (all.len() as u64, all.iter().map(|s| s.cells).sum());
     let volume_m3 = all.iter().map(|s| s.volume_m3).sum();
     all.sort_by(|a, b| b.volume_m3.total_cmp(&a.volume_m3).then(a.bottom.cmp(&b.bottom)));
+    let holding_most = holding_most(&all, volume_m3);
     all.truncate(keep);
     monitor.progress(1.0);
-    Ok(SinkReport { sinks, cells_raised, cells: footprint, volume_m3, largest: all, deepest })
+    Ok(SinkReport { sinks, cells_raised, cells: footprint, volume_m3, largest: all, deepest, holding_most })
+}
+
+/// How many of `sinks`, the largest first, hold four fifths of `volume_m3`, and the share that they hold.
+fn holding_most(sinks: &[Sink], volume_m3: f64) -> Option<(u64, f64)> {
+    let mut held = 0.0;
+    for (sink, number) in sinks.iter().zip(1u64..) {
+        held += sink.volume_m3;
+        if held >= 0.8 * volume_m3 {
+            return Some((number, (held / volume_m3).min(1.0)));
+        }
+    }
+    None
+}
+
+/// The cells of sinks that are at least `least_depth_m` deep: those that filling raised, of `dem` and `filled` as in
+/// [`list_sinks`].
+///
+/// # Errors
+/// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch).
+pub fn deep_sinks(dem: &Grid<f32>, filled: &Grid<f32>, least_depth_m: f32) -> Result<Grid<bool>> {
+    dem.same_shape(filled)?;
+    let steps = NEIGHBOURS.map(|n| n.rows * dem.cols() as isize + n.cols);
+    let depth = |i: usize| filled.values()[i] - dem.values()[i];
+    let mut deep = vec![false; dem.len()];
+    let mut open = Vec::new();
+    // From each cell that is deep enough over all that was raised to the same level with it.
+    for start in (0..dem.len()).filter(|&i| depth(i) >= least_depth_m) {
+        if std::mem::replace(&mut deep[start], true) {
+            continue;
+        }
+        open.push(start);
+        while let Some(index) = open.pop() {
+            for step in steps {
+                let n = index.wrapping_add_signed(step);
+                if !deep[n] && depth(n) > 0.0 && filled.values()[n] == filled.values()[index] {
+                    deep[n] = true;
+                    open.push(n);
+                }
+            }
+        }
+    }
+    Ok(Grid::from_vec(dem.rows(), dem.cols(), deep))
 }
 
 #[cfg(test)]
@@ -117,6 +164,41 @@ mod tests {
     use super::*;
     use crate::Silent;
     use crate::conditioning::fill;
+
+    #[test]
+    fn only_sinks_that_are_deep_enough_are_marked_and_all_of_their_cells() {
+        #[rustfmt::skip]
+        let dem = Grid::from_vec(4, 7, vec![
+            9.0, 9.0, 9.0, 9.0, 9.0, 9.0, 9.0,
+            9.0, 2.0, 6.5, 8.0, 6.8, 9.0, 9.0,
+            9.0, 9.0, 9.0, 8.0, 9.0, 7.0, 6.9,
+            9.0, 9.0, 9.0, 9.0, 9.0, 9.0, 9.0,
+        ]);
+        let filled = fill(&dem, &Silent).unwrap();
+        let marked = |least: f32| -> Vec<usize> {
+            let deep = deep_sinks(&dem, &filled, least).unwrap();
+            (0..dem.len()).filter(|&i| deep.values()[i]).collect()
+        };
+        // The left one is 6 m deep at its bottom and 1.5 m beside it; the right one 0.2 m.
+        assert_eq!(marked(2.0), [8, 9]);
+        assert_eq!(marked(0.1), [8, 9, 11]);
+        assert!(marked(7.0).is_empty());
+    }
+
+    #[test]
+    fn few_hold_most_of_the_volume_and_all_are_counted() {
+        let sink = |volume_m3: f64| Sink {
+            bottom: Cell { row: 0, col: 0 },
+            spill_level_m: 1.0,
+            depth_m: 1.0,
+            cells: 1,
+            area: Area::m2(1.0),
+            volume_m3,
+        };
+        let all: Vec<Sink> = [50.0, 25.0, 10.0, 10.0, 5.0].map(sink).into();
+        assert_eq!(holding_most(&all, 100.0), Some((3, 0.85)));
+        assert_eq!(holding_most(&[], 0.0), None);
+    }
 
     #[test]
     fn two_sinks_are_told_apart_and_measured() {

@@ -80,15 +80,14 @@ export class MapList {
       });
       box.append(choose);
     }
-    const extent = map.extentOf(key);
-    if (extent) {
+    if (map.layers[key]?.getSource?.()?.getFeatures) {
       const go = Object.assign(document.createElement('button'), {
         type: 'button',
         textContent: 'Zoom to it',
       });
       go.className = 'to-layer';
       go.dataset.zoomTo = key;
-      go.addEventListener('click', () => map.fit(map.extentOf(key) ?? extent));
+      go.addEventListener('click', () => map.fit(map.extentOf(key) ?? undefined));
       box.append(go);
     }
     const how = map.views.controls(key);

@@ -196,8 +196,9 @@ pub(crate) async fn receive_layer(mut form: Multipart, limit: u64) -> Result<Rec
         };
         return Err(WebError::refused(why));
     };
+    // Without its .prj it is asked which CRS its coordinates are in.
     if ends(&path, "shp") {
-        for (ending, why) in [("shx", "its index"), ("dbf", "its table"), ("prj", "its CRS")] {
+        for (ending, why) in [("shx", "its index"), ("dbf", "its table")] {
             if !given.iter().any(|(_, p)| ends(p, ending)) {
                 return Err(WebError::refused(format!(
                     "{file} came without its .{ending}, {why}: choose all parts of the shapefile together"

@@ -3,8 +3,8 @@
 use std::time::Instant;
 
 use bothros_core::conditioning::{
-    Barrier, BarrierSearch, Line, SinkReport, StreamFit, find_barriers, list_sinks, sink_hierarchy_and_fill,
-    stream_fits,
+    Barrier, BarrierSearch, Line, SinkReport, StreamFit, deep_sinks, find_barriers, list_sinks,
+    sink_hierarchy_and_fill, stream_fits,
 };
 use bothros_core::memory::Step;
 use bothros_core::network::{Astray, extract, leaves_low_ground};
@@ -109,12 +109,16 @@ impl BarrierFacts {
     }
 }
 
+/// Deeper sinks are more than the error of a good DEM, metres (common practice).
+pub const DEEP_M: f32 = 0.3;
+
 /// What the review found.
 struct Looked {
     report: SinkReport,
     runoff_mm: Vec<f64>,
     barriers: Vec<Barrier>,
     through: f64,
+    through_deep: f64,
     fits: Vec<StreamFit>,
     provisional: Provisional,
 }
@@ -190,6 +194,7 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         let accumulation = flow_accumulation(&directions, &part(0.55, 0.6))?;
         let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
         let through = share_through(&Grid::from_vec(dem.rows(), dem.cols(), raised), &directions);
+        let through_deep = share_through(&deep_sinks(&dem, &filled, DEEP_M)?, &directions);
         let runoff_mm = report
             .largest
             .iter()
@@ -203,10 +208,11 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         monitor.say("looking how mapped streams lie");
         let near_m = STREAM_NEAR_M.max(3.0 * frame.cell_m());
         let fits = stream_fits(&dem, &frame, &search.streams, near_m, STREAM_OFF_M);
-        Ok(Looked { report, runoff_mm, barriers, through, fits, provisional })
+        Ok(Looked { report, runoff_mm, barriers, through, through_deep, fits, provisional })
     })
     .await?;
-    let Looked { report, runoff_mm, barriers, through: through_sinks, fits, provisional } = looked;
+    let Looked { report, runoff_mm, barriers, through: through_sinks, through_deep, fits, provisional } =
+        looked;
     let took_s = begun.elapsed().as_secs_f64();
     let text = format!("Found {} sinks and proposed {} crossings of barriers", report.sinks, barriers.len());
     let streams = fits.len();
@@ -223,6 +229,7 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         misfits_in_all,
         streams,
         through_sinks,
+        through_deep: Some(through_deep),
         barriers: barriers.len(),
         astray_in_all: provisional.astray.len(),
         astray: provisional.astray.into_iter().take(ASTRAY_LISTED).collect(),

@@ -6,7 +6,7 @@ use bothros_core::network::Astray;
 use bothros_core::routing::Method;
 use bothros_core::terrain::{Quality, Seam, Summary};
 use bothros_core::{Cell, Frame, Threshold};
-use bothros_formats::{Crs, MosaicPlan, Overlap, RasterInfo, VerticalUnit};
+use bothros_formats::{Crs, CrsKind, MosaicPlan, Overlap, RasterInfo, VerticalUnit};
 use bothros_store::Study;
 use bothros_store::kept::{read, read_some};
 use serde::{Deserialize, Serialize};
@@ -119,6 +119,16 @@ pub struct SourceFacts {
 }
 
 impl SourceFacts {
+    /// Size on the ground of a cell that is measured in degrees, at the middle of the DEM: east-west and north-south,
+    /// metres. None where cells are measured in lengths.
+    pub fn cell_m(&self) -> Option<(f64, f64)> {
+        let (_, _, [_, width, _, _, _, height], crs) = self.grid();
+        crs.filter(|c| c.kind == CrsKind::Geographic)?;
+        let (_, latitude) = self.centre_wgs84()?;
+        let (east, north) = bothros_formats::degree_m(latitude);
+        Some((width.abs() * east, height.abs() * north))
+    }
+
     /// The order in which the files count, 0 for the first that came.
     pub fn order(&self) -> Vec<usize> {
         let count = self.more.len() + 1;
@@ -219,6 +229,9 @@ pub struct ReviewFacts {
     pub streams: usize,
     /// share of the footprint that drains only through filled sinks, from 0 to 1
     pub through_sinks: f64,
+    /// the same of sinks deeper than [`DEEP_M`](crate::DEEP_M)
+    #[serde(default)]
+    pub through_deep: Option<f64>,
     /// number of barriers that were proposed
     pub barriers: usize,
     /// where the provisional network leaves the low ground, the largest contributing area first

@@ -127,12 +127,14 @@ fn files(facts: &Facts, units: Units) -> Vec<Finding> {
             continue;
         }
         let text = format!(
-            "Where {} meets {}, the ground steps by {} on the mean of {} pairs of cells ({} is usual beside it), {} at \
-             most: water may pond or follow the seam.",
+            "Where {} meets {}, the ground of the second lies {} {} on the mean of {} pairs of cells; steps are {} in size on the \
+             mean, {} beside the seam, {} at most. Water may pond or follow the seam.",
             placed.names[0],
             placed.names[1],
-            units.height(seam.rough_m, 2),
+            units.height(seam.step_m.abs(), 2),
+            if seam.step_m > 0.0 { "higher" } else { "lower" },
             whole(seam.length),
+            units.height(seam.rough_m, 2),
             units.height(seam.usual_m, 2),
             units.height(seam.largest_m.abs(), 2)
         );
@@ -212,9 +214,17 @@ pub fn findings(facts: &Facts, units: Units) -> Vec<Finding> {
                 found.push(finding(
                     Severity::Blocking,
                     "Geographic coordinates",
-                    "Cells are measured in degrees: they are no squares on the ground, and slopes and areas cannot be computed. \
-                     Reproject the DEM to a projected CRS."
-                        .into(),
+                    match source.cell_m() {
+                        Some((east, north)) => format!(
+                            "Cells are measured in degrees, {} east-west and {} north-south on the ground: slopes and areas cannot \
+                             be computed on them. Reproject the DEM to a projected CRS.",
+                            units.height(east, 1),
+                            units.height(north, 1)
+                        ),
+                        None => "Cells are measured in degrees: slopes and areas cannot be computed on them. Reproject the DEM to a \
+                                 projected CRS."
+                            .into(),
+                    },
                     Some(Action::Warp),
                 ));
             } else if !source.is_ready() && !source.info.is_north_up() {

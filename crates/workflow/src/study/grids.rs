@@ -165,23 +165,45 @@ pub struct GridCache {
     networks: moka::future::Cache<Drawn, Arc<Network>>,
     ways: moka::future::Cache<Drawn, Arc<Ways>>,
     indexes: moka::future::Cache<Drawn, Arc<Index>>,
+    /// room for grids, bytes
+    room: u64,
 }
+
+/// Bytes of a cell in memory: direction, accumulation and routing surface.
+const BYTES_A_CELL: u64 = 9;
+
+/// Room for the grids of studies that are worked on where nothing else is set, bytes: a study of 81 million cells.
+const USUAL_ROOM: u64 = 700 << 20;
 
 impl Default for GridCache {
     fn default() -> Self {
+        Self::with_room(USUAL_ROOM)
+    }
+}
+
+impl GridCache {
+    /// Keeps grids of so many bytes in memory. The one that was used last stays whatever its size: what is being worked
+    /// on is whole as long as it fits the machine.
+    pub fn with_room(bytes: u64) -> Self {
+        // In KiB, as weights are.
+        let room = u32::try_from(bytes >> 10).unwrap_or(u32::MAX).max(1);
+        let weighed = move |cells: usize, bytes_a_cell: u64| {
+            u32::try_from((cells as u64 * bytes_a_cell) >> 10).unwrap_or(u32::MAX).min(room)
+        };
         // What was used last stays. Routing gives all that is kept a new number, which has never been asked for before:
         // a policy that admits by frequency would turn it away.
-        // By size: 700 MiB, a study of 25 million cells three times.
         let grids = moka::future::Cache::builder()
             .eviction_policy(EvictionPolicy::lru())
-            .weigher(|_, g: &Arc<Grids>| (g.directions.len() >> 10) as u32 * 9)
-            .max_capacity(700 << 10)
+            .weigher(move |_, g: &Arc<Grids>| weighed(g.directions.len(), BYTES_A_CELL))
+            .max_capacity(u64::from(room))
             .build();
-        // By size: 200 MiB, a study of 25 million cells twice.
+        // A little less than a third of it, of four bytes a cell.
+        let part = (room / 7 * 2).max(1);
+        let few = move |cells: usize| u32::try_from((cells as u64 * 4) >> 10).unwrap_or(u32::MAX).min(part);
         let edited = moka::future::Cache::builder()
             .eviction_policy(EvictionPolicy::lru())
-            .weigher(|_, e: &Arc<Edited>| (e.accumulation.len() >> 10) as u32 * 4)
-            .max_capacity(200 << 10)
+            .weigher(move |_, e: &Arc<Edited>| few(e.accumulation.len()))
+            .max_capacity(u64::from(part))
             .build();
         // By number of cells in reaches.
         let networks = moka::future::Cache::builder()
@@ -191,11 +213,10 @@ impl Default for GridCache {
             })
             .max_capacity(20_000_000)
             .build();
-        // By size: 200 MiB, one of 25 million cells twice.
         let ways = moka::future::Cache::builder()
             .eviction_policy(EvictionPolicy::lru())
-            .weigher(|_: &Drawn, w: &Arc<Ways>| (w.far.len() >> 10) as u32 * 4)
-            .max_capacity(200 << 10)
+            .weigher(move |_: &Drawn, w: &Arc<Ways>| few(w.far.len()))
+            .max_capacity(u64::from(part))
             .build();
         // By number of cells in reaches.
         let indexes = moka::future::Cache::builder()
@@ -203,7 +224,13 @@ impl Default for GridCache {
             .weigher(|_: &Drawn, i: &Arc<Index>| (i.cells.len() + 2 * i.boxes.len()) as u32)
             .max_capacity(20_000_000)
             .build();
-        Self { grids, edited, networks, ways, indexes }
+        Self { grids, edited, networks, ways, indexes, room: bytes }
+    }
+
+    /// What a study with so many cells takes beyond the room for grids, bytes: it is kept alone then. None where it fits.
+    pub fn exceeds(&self, cells: u64) -> Option<(u64, u64)> {
+        let needed = cells * BYTES_A_CELL;
+        (needed > self.room).then_some((needed, self.room))
     }
 }
 

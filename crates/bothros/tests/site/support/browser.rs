@@ -84,9 +84,34 @@ pub async fn press(driver: &WebDriver, keys: impl Into<TypingData>) {
     driver.find(By::Css("body")).await.unwrap().send_keys(keys).await.unwrap();
 }
 
+/// Turns the wheel over the middle of what a selector finds; negative towards oneself zooms in.
+pub async fn wheel(driver: &WebDriver, selector: &str, pixels: i64) {
+    let middle = format!(
+        "(r => [r.left + r.width / 2, r.top + r.height / 2].map(Math.round))(document.querySelector('{selector}').getBoundingClientRect())"
+    );
+    let at = value(driver, &middle).await;
+    let turn = serde_json::json!({ "actions": [{ "type": "wheel", "id": "wheel", "actions": [{
+        "type": "scroll", "x": at[0], "y": at[1], "deltaX": 0, "deltaY": pixels, "duration": 0, "origin": "viewport" }] }] });
+    let address = format!("{}session/{}/actions", driver.handle().server_url(), driver.handle().session_id());
+    let answer = reqwest::Client::new().post(address).json(&turn).send().await.unwrap();
+    assert!(answer.status().is_success(), "{}", answer.text().await.unwrap());
+}
+
 pub async fn click(driver: &WebDriver, selector: &str) {
     // A part that is fetched anew at this moment is clicked again, as a person would.
     for _ in 0..10 {
+        // What stands in a section that is not shown is reached by its tab.
+        let section = driver
+            .execute(
+                "return document.querySelector(arguments[0])?.closest('[data-section][hidden]')?.dataset.section ?? null",
+                vec![selector.into()],
+            )
+            .await
+            .unwrap();
+        if let Some(section) = section.json().as_str() {
+            let tab = format!("[data-to-section={section}]");
+            driver.query(By::Css(&tab)).first().await.unwrap().click().await.unwrap();
+        }
         let element = driver.query(By::Css(selector)).first().await.unwrap();
         let clicked = match element.scroll_into_view().await {
             Ok(()) => element.click().await,

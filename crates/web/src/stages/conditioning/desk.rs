@@ -4,7 +4,7 @@ use askama::Template;
 use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
 use bothros_products::Quantity;
 use bothros_store::LayerRole;
-use bothros_workflow::{BarrierFacts, Choices, Decision, Facts, Verdict};
+use bothros_workflow::{BarrierFacts, Choices, DEEP_M, Decision, Facts, Verdict};
 
 use super::barrier::decided;
 use super::sinks::{SinkRow, sink_rows, what_matters};
@@ -183,10 +183,17 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let frame = facts.terrain.as_ref().map(|t| t.frame);
     let report = facts.review.as_ref().map(|r| &r.sinks).or(facts.routing.as_ref().map(|r| &r.sinks));
     let through = facts.review.as_ref().map(|r| {
-        format!(
-            "{} % of the land drains only through filled sinks. Filling assumes that sinks store no water.",
-            quantity::real(r.through_sinks * 100.0, 3)
-        )
+        let percent = |share: f64| quantity::real(share * 100.0, 3);
+        let any = percent(r.through_sinks);
+        match r.through_deep {
+            Some(deep) => format!(
+                "{} % of the land drains through sinks deeper than {}, {any} % through any sink at all. Filling assumes that \
+                 sinks store no water.",
+                percent(deep),
+                quantity::size(f64::from(DEEP_M))
+            ),
+            None => format!("{any} % of the land drains through sinks. Filling assumes that sinks store no water."),
+        }
     });
     let layers = app.store.layers(study).await?;
     let runoff_mm = facts.review.as_ref().map_or(&[][..], |r| &r.runoff_mm);

@@ -36,21 +36,18 @@ pub fn sink_rows(report: &SinkReport, runoff_mm: &[f64], frame: &Frame) -> Vec<S
 
 /// Few sinks mostly hold most of the volume: how many, and how much.
 pub fn what_matters(report: &SinkReport) -> Option<String> {
-    if report.volume_m3 <= 0.0 {
-        return None;
-    }
-    let (mut needed, mut held) = (0u64, 0.0);
-    for sink in &report.largest {
-        if held >= 0.8 * report.volume_m3 {
-            break;
-        }
-        needed += 1;
-        held += sink.volume_m3;
-    }
+    let Some((needed, held)) = report.holding_most else {
+        // A report of an earlier version has only the largest.
+        return (report.volume_m3 > 0.0).then(|| {
+            let (sinks, volume) =
+                (quantity::count(report.sinks, "sink", "sinks"), quantity::volume(report.volume_m3));
+            format!("{sinks} hold {volume}.")
+        });
+    };
     Some(format!(
         "{} of {} sinks hold {:.0} % of the volume.",
         quantity::whole(needed),
         quantity::whole(report.sinks),
-        held / report.volume_m3 * 100.0
+        held * 100.0
     ))
 }

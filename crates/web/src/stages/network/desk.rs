@@ -30,6 +30,8 @@ struct Network {
     starts: Vec<Start>,
     /// edits by hand: what and why, where, and whether they change something at this threshold
     edits: Vec<(String, f64, f64, bool)>,
+    /// the study is larger than the room for grids: needed, and there
+    exceeds: Option<(String, String)>,
     layers: Vec<LayerRow>,
     roles: Vec<(&'static str, &'static str)>,
 }
@@ -49,6 +51,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
             cell_m2: 1.0,
             starts: vec![],
             edits: vec![],
+            exceeds: None,
             layers: vec![],
             roles: vec![],
         };
@@ -82,6 +85,8 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         cell_m2: frame.cell_area().as_m2(),
         starts: starting_points(frame, routing.largest_cells),
         edits: facts.settings.edits.iter().zip(applied).map(edit).collect(),
+        exceeds: (app.grids.exceeds(frame.cells() as u64))
+            .map(|(needed, room)| (quantity::bytes(needed), quantity::bytes(room))),
         layers: layer_rows(&app.store.layers(study).await?),
         roles: roles(),
     })

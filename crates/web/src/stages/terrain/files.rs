@@ -65,18 +65,25 @@ pub(super) fn source_facts(facts: &Facts) -> Vec<Fact> {
         let crs = source.crs.as_ref().map_or("unknown".into(), Crs::label);
         out.push(fact("CRS", if source.crs_chosen { format!("{crs} (chosen by hand)") } else { crs }));
         if facts.terrain.as_ref().is_none_or(|t| t.prepared != Preparing::default()) {
-            let [_, width, _, _, _, height] = source.info.geo_transform;
-            let unit = source.crs.as_ref().map_or("units", |c| quantity::unit(&c.unit));
-            out.push(fact(
-                "Cells of the file",
-                format!(
-                    "{} × {} of {} × {} {unit}",
-                    quantity::whole(source.info.cols as u64),
-                    quantity::whole(source.info.rows as u64),
-                    quantity::plain(width.abs()),
-                    quantity::plain(height.abs())
+            // Of all files together, where there are several.
+            let (rows, cols, [_, width, _, _, _, height], _) = source.grid();
+            let title =
+                if source.more.is_empty() { "Cells of the file" } else { "Cells of the files together" };
+            let size = match source.cell_m() {
+                Some((east, north)) => format!(
+                    "{} east-west, {} north-south",
+                    quantity::metres_to(east, 1),
+                    quantity::metres_to(north, 1)
                 ),
-            ));
+                None => format!(
+                    "{} × {} {}",
+                    quantity::plain(width.abs()),
+                    quantity::plain(height.abs()),
+                    source.crs.as_ref().map_or("units", |c| quantity::unit(&c.unit))
+                ),
+            };
+            let count = format!("{} × {}", quantity::whole(cols as u64), quantity::whole(rows as u64));
+            out.push(fact(title, format!("{count} of {size}")));
         }
         if let Some(band) = source.band.and_then(|b| source.info.bands.get(b - 1)) {
             let nodata = band.nodata.map_or("none declared".into(), |n| {
