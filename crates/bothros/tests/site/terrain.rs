@@ -87,7 +87,10 @@ async fn files_are_put_together_in_an_order_and_fitted_in_height() {
     assert!((elevation(&site, study, both).await - truth).abs() < 1e-3, "the first file counts most");
     let page = desk(&site, study).await;
     assert!(page.contains("east.tif lies 2.00 m above the files before it"), "{page}");
-    assert!(page.contains("Where west.tif meets east.tif, the ground steps by 2.00 m"), "{page}");
+    assert!(
+        page.contains("Where west.tif meets east.tif, the ground of the second lies 2.00 m higher"),
+        "{page}"
+    );
     // The other way round.
     done(&site, study, "dem-files/1/move", &[("to", "0")]).await;
     assert!((elevation(&site, study, both).await - truth - 2.0).abs() < 1e-3);

@@ -252,7 +252,8 @@ pub fn crs_that_fit(facts: &Facts, extent: [f64; 4]) -> Result<Vec<Crs>> {
     let centre = to_wgs84.point((frame[0] + frame[2]) / 2.0, (frame[1] + frame[3]) / 2.0)?;
     let mut tried = vec![terrain.crs.clone(), Crs::parse("EPSG:4326")?];
     for entry in search_crs("", Some(centre), MOST_TRIED) {
-        tried.push(Crs::parse(&format!("EPSG:{}", entry.code))?);
+        // One that names a file, as Pseudo-Mercator does, is not read here.
+        tried.extend(Crs::parse(&format!("EPSG:{}", entry.code)).ok());
     }
     let mut out: Vec<Crs> = Vec::new();
     for crs in tried {
