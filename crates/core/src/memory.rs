@@ -33,7 +33,7 @@ pub struct TooMuch {
     pub allowed: u64,
 }
 
-/// A number of bytes as it is said.
+/// Formats a number of bytes.
 fn size(bytes: u64) -> String {
     match bytes {
         0..=999_999_999 => format!("{:.0} MB", bytes as f64 / 1e6),
@@ -53,7 +53,7 @@ pub fn check(what: &str, needed: u64) -> Result<(), TooMuch> {
 /// Bytes that a corner of a line or polygon takes where features are read, kept and worked on.
 const BYTES_A_CORNER: u64 = 200;
 
-/// Refuses features with so many corners that work on them would take more than the limit.
+/// Errors if work on features with this many vertices would exceed the memory limit.
 ///
 /// # Errors
 /// [`TooMuch`].
@@ -97,7 +97,7 @@ impl Step {
             Self::Recipe => "this recipe",
         }
     }
-    /// Refuses a DEM of so many cells that the step would take more than the limit.
+    /// Errors if the step would exceed the memory limit on a DEM of this many cells.
     ///
     /// # Errors
     /// [`TooMuch`].

@@ -1,4 +1,4 @@
-//! How long work tells how far it is, and hears that it should stop.
+//! Progress and cancellation of long computations.
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -6,17 +6,17 @@ use rayon::prelude::*;
 
 use crate::{Error, Result};
 
-/// Watches over a piece of work.
+/// Receives progress and tells whether to stop.
 ///
-/// Implementations must be cheap: work calls them every few thousand cells.
+/// Implementations must be cheap: they are called every few thousand cells.
 pub trait Monitor: Sync {
-    /// The share of the work that is done, from 0 to 1.
+    /// Receives the share of the work that is done, from 0 to 1.
     fn progress(&self, share: f64);
-    /// Whether the work should stop as soon as it can.
+    /// Returns whether the work should stop as soon as possible.
     fn is_cancelled(&self) -> bool;
 }
 
-/// Listens to nothing and never cancels.
+/// Ignores progress and never cancels.
 pub struct Silent;
 
 impl Monitor for Silent {
@@ -26,7 +26,7 @@ impl Monitor for Silent {
     }
 }
 
-/// A part of a larger piece of work: its 0 to 1 is `from` to `to` of the whole.
+/// Maps the progress of one step, 0 to 1, onto the range `from` to `to` of the whole.
 ///
 /// ```
 /// use bothros_core::{Monitor, Part};
@@ -47,7 +47,7 @@ pub struct Part<'a> {
 }
 
 impl<'a> Part<'a> {
-    /// The part of `whole` between the shares `from` and `to`.
+    /// Returns the part of `whole` between the shares `from` and `to`.
     pub fn new(whole: &'a dyn Monitor, from: f64, to: f64) -> Self {
         Self { whole, from, to }
     }

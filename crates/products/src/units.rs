@@ -173,7 +173,7 @@ impl Units {
         }
     }
 
-    /// Returns a size that somebody has chosen (of a cell, a step, a margin) with no more digits than it needs; metres.
+    /// Returns a size that the user chose (of a cell, a step, a margin) with no more digits than it needs; metres.
     pub fn size(self, m: f64) -> String {
         let unit = Quantity::Depth.typed(self);
         let value = if self == Self::Metric { m } else { (unit.of(m) * 1e3).round() / 1e3 };

@@ -138,7 +138,7 @@ pub(crate) async fn locked(transaction: &DatabaseTransaction, id: i64) -> Result
 }
 
 impl Store {
-    /// Begins a change to a study; waits while somebody else changes it.
+    /// Begins a change to a study; waits while another user changes it.
     ///
     /// # Errors
     /// [`Error::NotFound`] where there is no such study.

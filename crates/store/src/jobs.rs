@@ -321,7 +321,7 @@ impl Store {
         Ok(())
     }
 
-    /// Queues a job again that lost the database, once that is back. One that is taken up by somebody else meanwhile,
+    /// Queues a job again that lost the database, once that is back. One that is taken up by another user meanwhile,
     /// since it gave no sign of life, is left to them.
     async fn begin_again(&self, id: i64, worker: &str) -> StoreResult<()> {
         let sql = "UPDATE job SET state = 'queued', worker = NULL, progress = 0, attempts = attempts - 1, heartbeat_at = now(),

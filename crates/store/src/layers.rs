@@ -16,7 +16,7 @@ use crate::{Change, Error, Result, Store};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum LayerRole {
-    /// streams as somebody mapped them
+    /// mapped streams
     MappedStreams,
     /// lines along which the ground is lowered
     BreachLines,
@@ -350,7 +350,7 @@ impl Change {
     /// Takes a feature out of its layer.
     ///
     /// # Errors
-    /// [`Error::NotFound`] where somebody else has deleted it meanwhile.
+    /// [`Error::NotFound`] where another user has deleted it meanwhile.
     pub async fn remove_feature(&self, layer: i64, feature: u32) -> Result<LayerFeature> {
         self.change_features(layer, |features| {
             let at = features.iter().position(|f| f.id == feature).ok_or(Error::NotFound("feature"))?;
@@ -375,7 +375,7 @@ impl Change {
     /// Gives a feature another shape; answers with the feature as it was.
     ///
     /// # Errors
-    /// [`Error::NotFound`] where somebody else has deleted it meanwhile.
+    /// [`Error::NotFound`] where another user has deleted it meanwhile.
     pub async fn reshape_feature(&self, layer: i64, feature: u32, shape: Shape) -> Result<LayerFeature> {
         self.change_features(layer, |features| {
             let found = features.iter_mut().find(|f| f.id == feature).ok_or(Error::NotFound("feature"))?;

@@ -48,7 +48,7 @@ impl Error {
     pub fn not_routed() -> Self {
         Self::Refused("there is no flow accumulation yet: condition and route flow first".into())
     }
-    /// Whether it only says that somebody stopped the work.
+    /// whether it only reports cancellation.
     pub fn is_cancelled(&self) -> bool {
         matches!(
             self,

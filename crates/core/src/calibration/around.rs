@@ -54,7 +54,7 @@ impl Around<'_, u32> {
     }
 }
 
-/// The cells whose centres lie within a distance of a place, on a grid of so many rows and columns.
+/// Returns the cells whose centres lie within a distance of a place, on a grid of `rows` by `cols`.
 #[derive(Clone, Copy)]
 struct Disc {
     rows: usize,

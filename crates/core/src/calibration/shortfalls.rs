@@ -112,7 +112,7 @@ pub struct Compared<'a> {
 
 /// Shortfalls that are looked into, the longest ones.
 const LOOKED_INTO: usize = 500;
-/// The other kind runs beside within so many tolerances.
+/// A stream of the other kind runs beside it within this many tolerances.
 const BESIDE: f64 = 5.0;
 /// A barrier is near within this, metres, or twice the tolerance.
 const BARRIER_NEAR_M: f64 = 40.0;
@@ -302,7 +302,7 @@ impl Compared<'_> {
     }
 }
 
-/// What is needed to look for reasons.
+/// Data used to find the reason for a shortfall.
 struct Reasons<'a> {
     with: &'a Compared<'a>,
     threshold: Threshold,

@@ -11,7 +11,7 @@ use crate::monitor::SharedPace;
 use crate::routing::ACCUMULATION_NODATA;
 use crate::{Area, Cell, Frame, Grid, Monitor, Result};
 
-/// What is looked for, and what is known of the place.
+/// Search parameters and evidence for [`find_barriers`].
 #[derive(Debug, Clone, PartialEq)]
 pub struct BarrierSearch {
     /// shallower sinks are noise, metres
@@ -53,7 +53,7 @@ impl Default for BarrierSearch {
     }
 }
 
-/// A place where water probably passes a barrier, and why it is thought so.
+/// A place where water probably passes a barrier, with the evidence for it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Barrier {
     /// the proposed breach line, from the sink's bottom to lower ground, `[x, y]` in CRS units
@@ -465,7 +465,7 @@ impl<'a> Nearby<'a> {
         distances.map(|d| d * self.unit_m).filter(|&d| d <= self.search.near_m).min_by(f64::total_cmp)
     }
 
-    /// Adds what is known of the place to a barrier's score.
+    /// Adds evidence from culverts and mapped streams to a barrier's score.
     fn weigh(&self, mut barrier: Barrier) -> Barrier {
         let at = barrier.crest;
         barrier.culvert_m = self.nearest(&self.culverts, at, |&c| distance(c, at));

@@ -12,7 +12,7 @@ use super::{
 use crate::monitor::check;
 use crate::{Cell, Frame, Grid, Monitor, Part, Result};
 
-/// What is done with the sinks that are left after everything else.
+/// Treatment of the sinks that remain after all other conditioning steps.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum TreatSinks {
@@ -44,7 +44,7 @@ pub struct Conditioning {
     pub breach_lines: Vec<Line>,
     /// sinks to be kept
     pub closed_basins: Vec<ClosedBasin>,
-    /// what is done with the other sinks
+    /// treatment of the remaining sinks
     pub sinks: TreatSinks,
     /// sinks deeper than this are kept, metres
     pub max_fill_depth_m: Option<f64>,

@@ -43,5 +43,5 @@ pub use hierarchy::{Depression, sink_hierarchy, sink_hierarchy_and_fill};
 pub use lakes::{LakeLevel, Polygons, level_lakes};
 pub use lines::{BreachLineOutcome, Line, lower_along, raise_along};
 pub use rebuild::{OwnGround, Rebuild, Rebuilt, rebuild};
-pub use sinks::{Sink, SinkReport, deep_sinks, list_sinks};
+pub use sinks::{DEEP, SHALLOW, Sink, SinkReport, list_and_mark_sinks, list_sinks};
 pub use voids::fill_voids;

@@ -6,11 +6,11 @@ use super::{Line, Polygons};
 use crate::monitor::check;
 use crate::{Cell, Connection, Frame, Grid, Monitor, Result, cells_along, cells_within};
 
-/// What is kept of the DEM's own ground inside the area.
+/// How much of the original ground inside the area is retained.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case", tag = "keep")]
 pub enum OwnGround {
-    /// nothing: only what is given counts
+    /// none: only the given elevations count
     #[default]
     Nothing,
     /// every nth cell of every nth row
@@ -36,7 +36,7 @@ pub struct Rebuild {
     pub contours: Vec<(f64, Line)>,
     /// lines along which the new ground falls evenly, from upstream to downstream
     pub breach_lines: Vec<Line>,
-    /// what is kept of the DEM's own ground
+    /// how much of the original ground is retained
     pub own: OwnGround,
     /// from 0 (a bent plate: smooth, may swing beyond the data) to 1 (a skin: never beyond the data, sharp
     /// at points)

@@ -22,7 +22,7 @@ pub struct Sink {
     pub volume_m3: f64,
 }
 
-/// All that filling changed.
+/// Summary of the sinks that filling raised.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct SinkReport {
     /// number of sinks
@@ -43,7 +43,12 @@ pub struct SinkReport {
     pub holding_most: Option<(u64, f64)>,
 }
 
-/// Lists what filling raised, with the `keep` largest by volume.
+/// Marks a cell of a sink that is not deep.
+pub const SHALLOW: u8 = 1;
+/// Marks a cell of a deep sink.
+pub const DEEP: u8 = 2;
+
+/// Lists the sinks that filling raised; the `keep` largest by volume in full.
 ///
 /// `dem` and `filled` are elevations in metres on the same grid, `NaN` for nodata, and `filled` is what
 /// [`fill`](super::fill()) or its kin made of `dem`: no cell at the footprint's edge is raised. Cells that
@@ -58,11 +63,28 @@ pub fn list_sinks(
     keep: usize,
     monitor: &dyn Monitor,
 ) -> Result<SinkReport> {
+    Ok(list_and_mark_sinks(dem, filled, frame, keep, f32::INFINITY, monitor)?.0)
+}
+
+/// As [`list_sinks`]; besides it marks the cells of sinks: [`SHALLOW`], or [`DEEP`] where the sink is at least `deep_m`
+/// deep; 0 where nothing was raised.
+///
+/// # Errors
+/// Those of [`list_sinks`].
+pub fn list_and_mark_sinks(
+    dem: &Grid<f32>,
+    filled: &Grid<f32>,
+    frame: &Frame,
+    keep: usize,
+    deep_m: f32,
+    monitor: &dyn Monitor,
+) -> Result<(SinkReport, Grid<u8>)> {
     dem.same_shape(filled)?;
     let cell_m2 = frame.cell_area().as_m2();
     let mut pace = Pace::new(monitor, dem.len());
-    let mut seen = vec![false; dem.len()];
-    let mut open: Vec<u32> = Vec::new();
+    let mut marks = vec![0u8; dem.len()];
+    // The cells of the sink at hand; those from `at` on are still to be looked at.
+    let mut cells: Vec<u32> = Vec::new();
     let mut all: Vec<Sink> = Vec::new();
     let mut footprint = 0u64;
     let steps = NEIGHBOURS.map(|n| n.rows * dem.cols() as isize + n.cols);
@@ -72,17 +94,18 @@ pub fn list_sinks(
         footprint += u64::from(!dem.values()[start].is_nan());
         let level = filled.values()[start];
         let raised = level > dem.values()[start];
-        if !raised || std::mem::replace(&mut seen[start], true) {
+        if !raised || std::mem::replace(&mut marks[start], SHALLOW) != 0 {
             continue;
         }
         let mut bottom = start;
-        let mut cells = 0u64;
         let mut depths = 0f64;
-        open.push(start as u32);
-        while let Some(index) = open.pop() {
+        cells.clear();
+        cells.push(start as u32);
+        let mut at = 0;
+        while let Some(&index) = cells.get(at) {
+            at += 1;
             let index = index as usize;
             let z = dem.values()[index];
-            cells += 1;
             depths += (level - z) as f64;
             if (z, index) < (dem.values()[bottom], bottom) {
                 bottom = index;
@@ -90,16 +113,23 @@ pub fn list_sinks(
             // A cell that was raised never lies at the edge, so that it has all neighbours.
             for step in steps {
                 let n = index.wrapping_add_signed(step);
-                if !seen[n] && filled.values()[n] == level && dem.values()[n] < level {
-                    seen[n] = true;
-                    open.push(n as u32);
+                if marks[n] == 0 && filled.values()[n] == level && dem.values()[n] < level {
+                    marks[n] = SHALLOW;
+                    cells.push(n as u32);
                 }
             }
         }
+        let depth_m = level - dem.values()[bottom];
+        if depth_m >= deep_m {
+            for &index in &cells {
+                marks[index as usize] = DEEP;
+            }
+        }
+        let cells = cells.len() as u64;
         all.push(Sink {
             bottom: dem.cell(bottom),
             spill_level_m: level,
-            depth_m: level - dem.values()[bottom],
+            depth_m,
             cells,
             area: frame.area_of(cells),
             volume_m3: depths * cell_m2,
@@ -114,7 +144,9 @@ pub fn list_sinks(
     let holding_most = holding_most(&all, volume_m3);
     all.truncate(keep);
     monitor.progress(1.0);
-    Ok(SinkReport { sinks, cells_raised, cells: footprint, volume_m3, largest: all, deepest, holding_most })
+    let report =
+        SinkReport { sinks, cells_raised, cells: footprint, volume_m3, largest: all, deepest, holding_most };
+    Ok((report, Grid::from_vec(dem.rows(), dem.cols(), marks)))
 }
 
 /// How many of `sinks`, the largest first, hold four fifths of `volume_m3`, and the share that they hold.
@@ -127,36 +159,6 @@ fn holding_most(sinks: &[Sink], volume_m3: f64) -> Option<(u64, f64)> {
         }
     }
     None
-}
-
-/// The cells of sinks that are at least `least_depth_m` deep: those that filling raised, of `dem` and `filled` as in
-/// [`list_sinks`].
-///
-/// # Errors
-/// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch).
-pub fn deep_sinks(dem: &Grid<f32>, filled: &Grid<f32>, least_depth_m: f32) -> Result<Grid<bool>> {
-    dem.same_shape(filled)?;
-    let steps = NEIGHBOURS.map(|n| n.rows * dem.cols() as isize + n.cols);
-    let depth = |i: usize| filled.values()[i] - dem.values()[i];
-    let mut deep = vec![false; dem.len()];
-    let mut open = Vec::new();
-    // From each cell that is deep enough over all that was raised to the same level with it.
-    for start in (0..dem.len()).filter(|&i| depth(i) >= least_depth_m) {
-        if std::mem::replace(&mut deep[start], true) {
-            continue;
-        }
-        open.push(start);
-        while let Some(index) = open.pop() {
-            for step in steps {
-                let n = index.wrapping_add_signed(step);
-                if !deep[n] && depth(n) > 0.0 && filled.values()[n] == filled.values()[index] {
-                    deep[n] = true;
-                    open.push(n);
-                }
-            }
-        }
-    }
-    Ok(Grid::from_vec(dem.rows(), dem.cols(), deep))
 }
 
 #[cfg(test)]
@@ -176,8 +178,10 @@ mod tests {
         ]);
         let filled = fill(&dem, &Silent).unwrap();
         let marked = |least: f32| -> Vec<usize> {
-            let deep = deep_sinks(&dem, &filled, least).unwrap();
-            (0..dem.len()).filter(|&i| deep.values()[i]).collect()
+            let frame = Frame { rows: 4, cols: 7, left: 0.0, top: 0.0, cell_size: 2.0, unit_m: 1.0 };
+            let (report, marks) = list_and_mark_sinks(&dem, &filled, &frame, 9, least, &Silent).unwrap();
+            assert_eq!(report.cells_raised, marks.values().iter().filter(|&&m| m != 0).count() as u64);
+            (0..dem.len()).filter(|&i| marks.values()[i] == DEEP).collect()
         };
         // The left one is 6 m deep at its bottom and 1.5 m beside it; the right one 0.2 m.
         assert_eq!(marked(2.0), [8, 9]);

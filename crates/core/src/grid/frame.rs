@@ -34,7 +34,7 @@ impl Frame {
     pub fn cell_area(&self) -> Area {
         Area::m2(self.cell_m() * self.cell_m())
     }
-    /// Area of so many cells.
+    /// Returns the area of a number of cells.
     pub fn area_of(&self, cells: u64) -> Area {
         Area::m2(cells as f64 * self.cell_area().as_m2())
     }

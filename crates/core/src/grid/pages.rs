@@ -16,7 +16,7 @@ pub(crate) struct Pages<T> {
 }
 
 impl<T: Copy> Pages<T> {
-    /// For so many cells, all of them `empty`.
+    /// Returns pages for this many cells, all `empty`.
     pub(crate) fn new(cells: usize, empty: T) -> Self {
         Self { index: vec![NONE; cells.div_ceil(PAGE)], used: Vec::new(), values: Vec::new(), empty }
     }

@@ -34,9 +34,9 @@ pub enum Edit {
     },
 }
 
-/// The stream that is to be pruned is looked for within so many cells.
+/// Search radius for the stream to prune, cells.
 const NEAR: usize = 6;
-/// On another DEM a stream that drains so many times as much, or as little, is another stream.
+/// On another DEM, a stream whose contributing area differs by more than this factor is a different stream.
 const OTHER: f64 = 2.0;
 
 /// Cells upstream of a cell that is stream at every threshold.

@@ -2,4 +2,4 @@
 
 mod sinks;
 
-pub use sinks::{runoff_to_fill, share_through};
+pub use sinks::{runoff_to_fill, shares_through};

@@ -1,40 +1,41 @@
 //! Runoff and sinks: what passes them, and what fills them.
 
-use crate::conditioning::Sink;
+use crate::conditioning::{DEEP, Sink};
 use crate::routing::{DIRECTION_NODATA, downstream};
 use crate::{Frame, Grid};
 
-/// The share of the footprint whose flow passes a filled sink on its way out.
-pub fn share_through(raised: &Grid<bool>, directions: &Grid<u8>) -> f64 {
-    // 0 not known, 1 no, 2 yes
+/// Returns the shares of the footprint whose flow passes a filled sink on its way out: any sink, and a deep one. `marks` are
+/// those of [`list_and_mark_sinks`](crate::conditioning::list_and_mark_sinks()).
+pub fn shares_through(marks: &Grid<u8>, directions: &Grid<u8>) -> (f64, f64) {
+    // 0 not known; else 1 and the greatest mark on the way from there.
     let mut through = vec![0u8; directions.len()];
     let mut path = Vec::new();
-    let (mut all, mut wet) = (0u64, 0u64);
+    let (mut all, mut any, mut deep) = (0u64, 0u64, 0u64);
     for start in 0..directions.len() {
         if directions.values()[start] == DIRECTION_NODATA {
             continue;
         }
         all += 1;
         path.clear();
-        let mut at = start;
-        while through[at] == 0 && !raised.values()[at] {
-            path.push(at);
-            match downstream(directions, at) {
-                Some(next) => at = next,
-                None => {
-                    through[at] = 1;
-                    break;
-                }
+        let mut at = Some(start);
+        let mut found = 1;
+        while let Some(cell) = at {
+            if through[cell] != 0 {
+                found = through[cell];
+                break;
             }
+            path.push(cell);
+            at = downstream(directions, cell);
         }
-        let found = if raised.values()[at] { 2 } else { through[at] };
-        for &cell in &path {
+        for &cell in path.iter().rev() {
+            found = found.max(1 + marks.values()[cell]);
             through[cell] = found;
         }
-        through[start] = found;
-        wet += u64::from(found == 2);
+        any += u64::from(through[start] > 1);
+        deep += u64::from(through[start] > DEEP);
     }
-    wet as f64 / all.max(1) as f64
+    let share = |n: u64| n as f64 / all.max(1) as f64;
+    (share(any), share(deep))
 }
 
 /// The depth of runoff, from all that drains to a sink, that would fill it, millimetres. All of that leaves
@@ -62,7 +63,7 @@ pub fn runoff_to_fill(
 mod tests {
     use super::*;
     use crate::Silent;
-    use crate::conditioning::{fill, list_sinks};
+    use crate::conditioning::{fill, list_and_mark_sinks, list_sinks};
     use crate::routing::{flow_accumulation, flow_directions};
 
     #[test]
@@ -72,11 +73,15 @@ mod tests {
         dem.values_mut()[7 + 3] = 2.0;
         let filled = fill(&dem, &Silent).unwrap();
         let directions = flow_directions(&filled, &Silent).unwrap();
-        let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
-        let share = share_through(&Grid::from_vec(3, 7, raised), &directions);
-        assert!(share > 0.2 && share < 0.9, "{share}");
-        let none = Grid::filled(3, 7, false);
-        assert_eq!(share_through(&none, &directions), 0.0);
+        let frame = Frame { rows: 3, cols: 7, left: 0.0, top: 30.0, cell_size: 10.0, unit_m: 1.0 };
+        let shares = |deep_m: f32| {
+            let (_, marks) = list_and_mark_sinks(&dem, &filled, &frame, 9, deep_m, &Silent).unwrap();
+            shares_through(&marks, &directions)
+        };
+        let (any, deep) = shares(1.0);
+        assert!(any > 0.2 && any < 0.9 && deep == any, "{any} {deep}");
+        assert_eq!(shares(100.0), (any, 0.0), "none is so deep");
+        assert_eq!(shares_through(&Grid::filled(3, 7, 0), &directions), (0.0, 0.0));
     }
 
     #[test]

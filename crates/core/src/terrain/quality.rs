@@ -28,7 +28,7 @@ pub struct LevelPatch {
     pub touches_edge: bool,
 }
 
-/// What is doubtful in a DEM.
+/// Possible defects of a DEM.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct Quality {
     /// number of spikes

@@ -42,7 +42,7 @@ pub struct Summary {
     pub largest_voids: Vec<Void>,
 }
 
-/// Percentiles come from at most so many cells, evenly spread.
+/// Number of evenly spread cells that percentiles are estimated from.
 const SAMPLE: usize = 1 << 18;
 const VOIDS_LISTED: usize = 10;
 

@@ -1,6 +1,6 @@
 //! Reading files in a process of their own.
 //!
-//! A file that somebody uploads may be made to harm: to read other files, to open an address, to take all memory or
+//! A file that a user uploads may be made to harm: to read other files, to open an address, to take all memory or
 //! to keep a processor busy for ever. So files are read by another process, which is started for one file and ends
 //! with it. Before it opens the file it gives up the network, other files, and memory and processor time beyond a
 //! limit ([`jail`]). However it ends, the caller gets values or an [`Error`](crate::Error) in words.

@@ -27,7 +27,7 @@ pub struct Model {
     pub superseded_at: Option<ChronoDateTimeUtc>,
     /// what it rests on, where it was written from the study
     pub fingerprint: Option<String>,
-    /// until when somebody reads it, if nothing more is heard of them
+    /// how long it is held for a reader who reports nothing more
     pub read_until: Option<ChronoDateTimeUtc>,
 }
 

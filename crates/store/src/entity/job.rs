@@ -21,7 +21,7 @@ pub struct Model {
     pub progress: f64,
     /// what is being done now, or what went wrong
     pub message: String,
-    /// whether somebody asked to stop it
+    /// whether cancellation was requested
     pub cancel_requested: bool,
     /// whether it is worked on in a process of its own, since another ended while it was at it
     pub apart: bool,

@@ -66,7 +66,7 @@ pub async fn guard(State(app): State<App>, mut request: Request, next: Next) -> 
     let open_to_all = !app.options.loopback_only;
     request.extensions_mut().insert(Token { text: token.clone(), open_to_all });
     let mut response = match changes {
-        // What somebody began is done to its end, even where they are gone before the answer.
+        // A change is finished even if the client disconnects before the answer.
         true => match tokio::spawn(next.run(request)).await {
             Ok(response) => response,
             Err(error) => {

@@ -1,4 +1,4 @@
-//! Goes to a place: a pour point's name, or coordinates as somebody types them.
+//! Goes to a place: a pour point's name, or coordinates as the user types them.
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use crate::App;
 use crate::http::error::Result;
 
-/// A place that somebody typed.
+/// A place that the user typed.
 #[derive(Debug, Deserialize)]
 pub struct Typed {
     text: String,

@@ -60,7 +60,7 @@ impl Number {
     }
 }
 
-/// Returns a number that somebody typed.
+/// Returns a number that the user typed.
 ///
 /// # Errors
 /// A sentence where it is none, or not finite; `what` is what it stands for.
@@ -73,7 +73,7 @@ pub fn number(text: &str, what: &str) -> Result<f64> {
         .ok_or_else(|| WebError::refused(format!("{what} must be a number, not “{}”", typed())))
 }
 
-/// Returns a number that somebody typed, for tests of what forms refuse.
+/// Returns a number that the user typed, for tests of what forms refuse.
 ///
 /// # Errors
 /// A sentence where it is none, or not finite.

@@ -50,7 +50,7 @@ pub fn length(m: f64) -> String {
     units().length(m)
 }
 
-/// Returns a size that somebody has chosen, with no more digits than it needs; metres.
+/// Returns a size that the user chose, with no more digits than it needs; metres.
 pub fn size(m: f64) -> String {
     units().size(m)
 }

@@ -3,13 +3,13 @@
 use std::time::Instant;
 
 use bothros_core::conditioning::{
-    Barrier, BarrierSearch, Line, SinkReport, StreamFit, deep_sinks, find_barriers, list_sinks,
+    Barrier, BarrierSearch, Line, SinkReport, StreamFit, find_barriers, list_and_mark_sinks,
     sink_hierarchy_and_fill, stream_fits,
 };
 use bothros_core::memory::Step;
 use bothros_core::network::{Astray, extract, leaves_low_ground};
 use bothros_core::routing::{flow_accumulation, flow_directions};
-use bothros_core::runoff::{runoff_to_fill, share_through};
+use bothros_core::runoff::{runoff_to_fill, shares_through};
 use bothros_core::terrain::{Radius, topographic_position};
 use bothros_core::{Frame, Grid, Monitor, Part, Threshold};
 use bothros_store::{
@@ -110,7 +110,7 @@ impl BarrierFacts {
 }
 
 /// Deeper sinks are more than the error of a good DEM, metres (common practice).
-pub const DEEP_M: f32 = 0.3;
+pub const DEEP_M: f64 = 0.3;
 
 /// What the review found.
 struct Looked {
@@ -188,13 +188,14 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         monitor.say("finding how sinks lie in each other, and where water stands");
         let (sinks, filled) = sink_hierarchy_and_fill(&dem, &frame, &[], &part(0.1, 0.3))?;
         monitor.say("measuring sinks");
-        let report = list_sinks(&dem, &filled, &frame, SINKS_LISTED, &part(0.3, 0.38))?;
+        let deep = DEEP_M as f32;
+        let (report, marks) =
+            list_and_mark_sinks(&dem, &filled, &frame, SINKS_LISTED, deep, &part(0.3, 0.38))?;
         monitor.say("routing, to see what drains there");
         let directions = flow_directions(&filled, &part(0.38, 0.55))?;
         let accumulation = flow_accumulation(&directions, &part(0.55, 0.6))?;
-        let raised = dem.values().iter().zip(filled.values()).map(|(z, f)| f > z).collect();
-        let through = share_through(&Grid::from_vec(dem.rows(), dem.cols(), raised), &directions);
-        let through_deep = share_through(&deep_sinks(&dem, &filled, DEEP_M)?, &directions);
+        let (through, through_deep) = shares_through(&marks, &directions);
+        drop(marks);
         let runoff_mm = report
             .largest
             .iter()

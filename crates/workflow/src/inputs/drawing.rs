@@ -72,7 +72,7 @@ pub async fn draw(store: &Store, study: i64, new: Drawn) -> Result<()> {
 ///
 /// # Errors
 /// [`Error::Refused`] for a feature that is computed, that came in another CRS than the DEM has now, or that
-/// somebody else has deleted; those of [`draw`].
+/// another user has deleted; those of [`draw`].
 pub async fn reshape(
     store: &Store,
     study: i64,
@@ -93,7 +93,7 @@ pub async fn reshape(
             about.name
         )));
     }
-    let gone = || Error::Refused("somebody else has deleted this feature meanwhile".into());
+    let gone = || Error::Refused("another user has deleted this feature meanwhile".into());
     if !features.iter().any(|f| f.id == feature) {
         return Err(gone());
     }

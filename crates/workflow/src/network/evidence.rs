@@ -1,4 +1,4 @@
-//! What speaks for one threshold or another: agreement with mapped streams, constant drop, density.
+//! The evidence for one threshold or another: agreement with mapped streams, constant drop, density.
 
 use std::sync::Arc;
 

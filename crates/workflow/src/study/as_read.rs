@@ -4,7 +4,7 @@ use bothros_store::{Change, Store};
 
 use crate::{Error, Facts, Result};
 
-/// How often what was computed is computed anew because somebody else changed the study meanwhile.
+/// How often what was computed is computed anew because another user changed the study meanwhile.
 const ROUNDS: usize = 100;
 
 /// The rounds in which something is computed from a study and kept; each begins with the study as it is then.

@@ -1,4 +1,4 @@
-//! Places as somebody types them.
+//! Places as the user types them.
 
 use bothros_formats::{Crs, Transform};
 
@@ -8,7 +8,7 @@ use crate::{Error, Facts, Result};
 const HOW: &str =
     "give easting and northing in the study's CRS, or latitude and longitude such as 43.01 N, 16.95 W";
 
-/// Two numbers that somebody typed.
+/// Two numbers that the user typed.
 #[derive(Debug, Clone, Copy, PartialEq)]
 enum Typed {
     /// latitude and longitude, degrees

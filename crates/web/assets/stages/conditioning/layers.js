@@ -69,7 +69,10 @@ function directionLegend(legend) {
     pen.arc(27, 27, 26, ((i - 0.5) * Math.PI) / 4, ((i + 0.5) * Math.PI) / 4);
     pen.fill();
   });
-  legend.add(canvas, document.createTextNode('towards; dark: outlet'));
+  const codes = ['1 E', '2 SE', '4 S', '8 SW', '16 W', '32 NW', '64 N', '128 NE'];
+  const told = Object.assign(document.createElement('span'), { className: 'codes' });
+  told.textContent = `Code and direction: ${codes.join(', ')}. Dark: outlet, code 0.`;
+  legend.add(canvas, told);
 }
 
 /**

@@ -190,7 +190,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
                 "{} % of the land drains through sinks deeper than {}, {any} % through any sink at all. Filling assumes that \
                  sinks store no water.",
                 percent(deep),
-                quantity::size(f64::from(DEEP_M))
+                quantity::size(DEEP_M)
             ),
             None => format!("{any} % of the land drains through sinks. Filling assumes that sinks store no water."),
         }

@@ -14,7 +14,7 @@ use crate::http::error::{Result, WebError};
 
 /// For so long a file stays after its last piece was asked for, even where another takes its place.
 const HELD: Duration = Duration::from_secs(180);
-/// After so long it is said again that somebody reads.
+/// How often a reader's hold on the file is renewed.
 const SAY_AGAIN: Duration = Duration::from_secs(30);
 
 /// The range of bytes that a header asks for: `bytes=5-`, `bytes=5-9` or `bytes=-9`. `None` for all; an error where no
