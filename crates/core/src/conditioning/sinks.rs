@@ -94,9 +94,10 @@ pub fn list_and_mark_sinks(
         footprint += u64::from(!dem.values()[start].is_nan());
         let level = filled.values()[start];
         let raised = level > dem.values()[start];
-        if !raised || std::mem::replace(&mut marks[start], SHALLOW) != 0 {
+        if !raised || marks[start] != 0 {
             continue;
         }
+        marks[start] = SHALLOW;
         let mut bottom = start;
         let mut depths = 0f64;
         cells.clear();
