@@ -15,7 +15,7 @@ pub(crate) mod tests_support;
 pub use contours::{Contour, contours};
 pub use derivatives::{Curvatures, aspect, curvatures, slope};
 pub use full_rectangle::{Rectangle, largest_full_rectangle, outside};
-pub use hillshade::{Light, hillshade};
+pub use hillshade::{Light, hillshade, hillshade_from_four_sides};
 pub use mend::{mend_spikes, remove_level, soften_steps};
 pub use position::{Radius, topographic_position};
 pub use quality::{LevelPatch, Quality, Spike, examine};

@@ -1,6 +1,6 @@
 // Single cells when the map is close: the grid, flow directions as ticks, and values as numbers.
 import { Latest } from '../lib/latest.js';
-import { METRE } from '../lib/units.js';
+import { METRE, area } from '../lib/units.js';
 
 const ol = window.ol;
 const GRID_AT = 9; // pixels per cell from which the grid is drawn
@@ -14,6 +14,10 @@ export function closeUp(map) {
   let window_ = null;
   let wanted = '';
   const last = new Latest();
+
+  /** Flow accumulation as cells, or the contributing area. */
+  const told = (cells) =>
+    map.cellsOf === 'contributing area' ? area((cells + 1) * map.data.cell_area_m2) : String(cells);
 
   async function fetchWindow(row, col, rows, cols) {
     const key = [row, col, rows, cols].join();
@@ -80,7 +84,8 @@ export function closeUp(map) {
     const w = window_;
     if (!w) return canvas;
     const numbers = pixels >= VALUES_AT;
-    const values = map.cellsOf === 'accumulation' && w.accumulation ? w.accumulation : w.elevation;
+    const gathered = map.cellsOf !== 'elevation' && w.accumulation;
+    const values = gathered || w.elevation;
     pen.font = `${Math.min(pixels / 4.2, 14)}px "Source Sans 3"`;
     pen.textAlign = 'center';
     pen.textBaseline = 'middle';
@@ -113,7 +118,7 @@ export function closeUp(map) {
         }
         const value = values?.[at];
         if (numbers && value !== null && value !== undefined) {
-          const text = values === w.accumulation ? String(value) : (value / METRE.size).toFixed(2);
+          const text = gathered ? told(value) : (value / METRE.size).toFixed(2);
           pen.lineWidth = 3;
           pen.strokeStyle = 'rgb(255 253 248 / .8)';
           pen.fillStyle = '#22302E';

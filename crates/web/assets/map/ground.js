@@ -18,6 +18,32 @@ const computed = (key, name, place, colours) => ({
   styled: (map) => map.views.source(key),
 });
 
+const SHADE = { azimuth: 315, altitude: 45, exaggeration: 1.3, four_sides: false };
+const shadeQuery = (map) => `?${new URLSearchParams({ ...SHADE, ...shadeStyle(map) })}`;
+const shadeStyle = (map) => {
+  const { azimuth, altitude, exaggeration, four_sides } = map.views.style.shade ?? {};
+  const chosen = Object.entries({ azimuth, altitude, exaggeration, four_sides });
+  return Object.fromEntries(chosen.filter(([, v]) => v !== undefined).map(([k, v]) => [k, String(v)]));
+};
+
+/** Direction and height of the light, exaggeration, one side or four. */
+function shadeControls(map, box) {
+  const now = { ...SHADE, ...map.views.style.shade };
+  const row = (name, text, more) => {
+    const label = document.createElement('label');
+    const input = Object.assign(document.createElement('input'), more);
+    input.dataset.shade = name;
+    const value = () => (input.type === 'checkbox' ? input.checked : Number(input.value));
+    input.addEventListener('change', () => map.views.set('shade', { [name]: value() }));
+    label.append(text, input);
+    box.append(label);
+  };
+  row('azimuth', 'Light from, °', { type: 'range', min: '0', max: '360', step: '5', value: String(now.azimuth) });
+  row('altitude', 'Height of light, °', { type: 'range', min: '5', max: '85', step: '5', value: String(now.altitude) });
+  row('exaggeration', 'Exaggeration', { type: 'range', min: '0.5', max: '10', step: '0.5', value: String(now.exaggeration) });
+  row('four_sides', 'From four sides', { type: 'checkbox', checked: now.four_sides });
+}
+
 /** Layers that belong to the map itself, the ground first. */
 export const GROUND = [
   {
@@ -38,6 +64,15 @@ export const GROUND = [
       const what = map.data.rasters.dem ? 'dem' : 'source';
       map.layers.relief.setSource(map.tiles(what, map.main, map.views.reliefQuery(), true));
     },
+  },
+  {
+    // Under whatever else is drawn of the ground.
+    key: 'shade',
+    name: 'Hillshade',
+    place: 5,
+    build: (map) => (map.data.rasters.dem ? map.picture('shade', map.main, shadeQuery(map), true) : null),
+    styled: (map) => map.layers.shade.setSource(map.tiles('shade', map.main, shadeQuery(map), true)),
+    controls: shadeControls,
   },
   computed('slope', 'Slope', 10, SLOPE),
   computed('curvature', 'Curvature', 11, POSITION),

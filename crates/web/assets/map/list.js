@@ -72,7 +72,7 @@ export class MapList {
     if (key === 'cells' && map.layers.area) {
       const choose = document.createElement('select');
       choose.setAttribute('aria-label', 'Value shown in cells');
-      for (const what of ['elevation', 'accumulation'])
+      for (const what of ['elevation', 'accumulation', 'contributing area'])
         choose.add(new Option(what, what, false, map.cellsOf === what));
       choose.addEventListener('change', () => {
         map.cellsOf = choose.value;

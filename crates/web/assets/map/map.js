@@ -11,6 +11,8 @@ import { Views } from './views.js';
 import { Zooming } from './zooming.js';
 
 const ol = window.ol;
+/** Opacity of the ground where another subject is the loudest. */
+const QUIET = 0.62;
 /** @type {import('../stages/registry.js').LayerSpec[]} */
 const REGISTERED = [...GROUND, ...STAGES.flatMap((stage) => stage.layers), featureSpec, CELLS];
 
@@ -186,6 +188,7 @@ export class StudyMap {
     }
     // All of it is fetched below.
     this.drawn = new Set(this.shown);
+    this.setQuiet(this.quiet);
     this.show();
     this.refresh('study');
   }
@@ -293,6 +296,13 @@ export class StudyMap {
   drawOnly(keys) {
     this.shown = new Set(keys);
     if (this.map) this.show();
+  }
+
+  /** After Terrain the ground is quiet, so that what the stage is about is the loudest. */
+  setQuiet(quiet) {
+    this.quiet = quiet;
+    const chosen = this.views.style.relief?.opacity;
+    this.layers.relief?.setOpacity(chosen ?? (quiet ? QUIET : 1));
   }
 
   toggle(key, on) {

@@ -118,6 +118,7 @@ async function openStage(next, focus = false) {
   leave();
   map.unmark();
   map.drawOnly(drawnAt[next]);
+  map.setQuiet(next !== STAGES[0].key);
   await Promise.all([fetchDesk(), openDrawer(next)]);
   markStage();
   list.draw();

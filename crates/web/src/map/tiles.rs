@@ -18,7 +18,7 @@ use serde::Deserialize;
 use crate::App;
 use crate::http::error::{Result, WebError};
 use crate::map::colour;
-use crate::map::views::{View, relief, view_tile};
+use crate::map::views::{View, relief, shade, view_tile};
 
 pub(crate) const TILE: usize = 256;
 
@@ -31,6 +31,10 @@ pub struct Drawing {
     azimuth: Option<f64>,
     /// its height over the horizon, degrees
     altitude: Option<f64>,
+    /// elevations are multiplied by this for hillshade
+    exaggeration: Option<f64>,
+    /// hillshade lit from four sides at once
+    four_sides: Option<bool>,
     /// radius of topographic position, metres
     radius: Option<f64>,
     /// threshold of the network that ways lead to
@@ -43,7 +47,11 @@ impl Drawing {
         Light {
             azimuth: self.azimuth.filter(|a| a.is_finite()).unwrap_or(usual.azimuth),
             altitude: self.altitude.filter(|a| a.is_finite()).unwrap_or(usual.altitude).clamp(1.0, 90.0),
-            ..usual
+            exaggeration: self
+                .exaggeration
+                .filter(|e| e.is_finite())
+                .unwrap_or(usual.exaggeration)
+                .clamp(0.1, 50.0),
         }
     }
 }
@@ -51,7 +59,7 @@ impl Drawing {
 fn role(what: &str) -> Option<RasterRole> {
     Some(match what {
         "source" => RasterRole::Source,
-        "dem" => RasterRole::Dem,
+        "dem" | "shade" => RasterRole::Dem,
         "filled" => RasterRole::Filled,
         "sinks" => RasterRole::FillDepth,
         "change" => RasterRole::CutFill,
@@ -82,7 +90,7 @@ pub async fn tile(
     if row > rows / TILE || col > cols / TILE {
         return Err(nothing());
     }
-    let wanted = Wanted { study, role, view, meta, level, col, row };
+    let wanted = Wanted { study, role, plain: what == "shade", view, meta, level, col, row };
     let key = format!("{study} {tag}");
     let draw = async {
         // As many at a time as there are processors: who came first is answered first.
@@ -109,6 +117,8 @@ pub async fn tile(
 struct Wanted {
     study: i64,
     role: RasterRole,
+    /// hillshade alone
+    plain: bool,
     view: Option<View>,
     meta: RasterMeta,
     level: usize,
@@ -180,7 +190,12 @@ async fn drawn(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
             let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1000.0));
             let (x, y) = cell_metres(app, tile.study, tile.role, meta, level).await?;
             let light = stretch.light();
-            let bytes = bothros_workflow::blocking(move || Ok(relief(&halo, range, x, y, light))).await??;
+            let (plain, four) = (tile.plain, stretch.four_sides == Some(true));
+            let draw = move || match plain {
+                true => shade(&halo, x, y, light, four),
+                false => relief(&halo, range, x, y, light),
+            };
+            let bytes = bothros_workflow::blocking(move || Ok(draw())).await??;
             Ok(("image/png", bytes.into()))
         }
     }

@@ -2,7 +2,7 @@
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use bothros_core::terrain::{Light, Radius, contours, curvatures, hillshade, slope, topographic_position};
+use bothros_core::terrain::{Light, Radius, contours, curvatures, hillshade, hillshade_from_four_sides, slope, topographic_position};
 use bothros_core::{Frame, Grid, Silent};
 use bothros_store::{RasterMeta, RasterRole};
 use bothros_workflow::blocking;
@@ -108,6 +108,22 @@ pub async fn view_tile(
         Ok(png(TILE, TILE, tile.values().iter().map(|&v| colour(v))))
     });
     picture.await?
+}
+
+/// Hillshade in greys; `halo` has a rim of one cell.
+pub fn shade(halo: &Grid<f32>, cell_x: f64, cell_y: f64, light: Light, four_sides: bool) -> Result<Vec<u8>> {
+    let shade = match four_sides {
+        true => hillshade_from_four_sides(halo, cell_x, cell_y, light),
+        false => hillshade(halo, cell_x, cell_y, light),
+    };
+    let grey = |&brightness: &f32| match brightness.is_nan() {
+        true => [0; 4],
+        false => {
+            let g = (brightness.clamp(0.0, 1.0) * 255.0).round() as u8;
+            [g, g, g, 255]
+        }
+    };
+    png(shade.rows(), shade.cols(), shade.values().iter().map(grey))
 }
 
 /// Terrain tint over hillshade; `halo` has a rim of one cell.
