@@ -292,3 +292,51 @@ async fn all_that_is_recommended_is_mended_in_one_run_in_the_right_order() {
     assert_eq!(facts["quality"]["spikes"], 0, "{}", facts["done"]);
     assert!(facts["quality"]["step_m"].is_null(), "{}", facts["quality"]);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn hillshade_is_a_layer_of_its_own_and_the_ground_is_quiet_after_terrain() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.routed(&valley_file(dir.path()), "Sorrel Water").await;
+    let browser = browser().await;
+    let driver = &browser.driver;
+    open(driver, &site, study, "terrain").await;
+    let ground = "bothrosMap.layers.relief.getOpacity()";
+    assert_eq!(value(driver, ground).await, 1);
+    press(driver, "3").await;
+    until(driver, &format!("{ground} < 0.8")).await;
+    press(driver, "1").await;
+    until(driver, &format!("{ground} === 1")).await;
+    click(driver, "#drawn .add summary").await;
+    click(driver, "[data-layer=shade]").await;
+    until(driver, "bothrosMap.layers.shade.isVisible()").await;
+    click(driver, "[aria-label='Style of shade']").await;
+    // By key on the slider, and by the tick.
+    let light = driver.find(By::Css("[data-shade=azimuth]")).await.unwrap();
+    light.send_keys(Key::Left + "").await.unwrap();
+    let address = "bothrosMap.layers.shade.getSource().getTileUrlFunction()([0, 0, 0])";
+    until(driver, &format!("{address}.includes('azimuth=310')")).await;
+    click(driver, "[data-shade=four_sides]").await;
+    until(driver, &format!("{address}.includes('four_sides=true')")).await;
+    accessible(driver, "hillshade").await;
+    // It is kept with the study, and drawn by the server: greys, other ones from four sides.
+    let kept = async {
+        loop {
+            let style = site.json(&format!("/studies/{study}/map")).await["style"]["shade"].clone();
+            if style["four_sides"] == true && style["azimuth"] == 310 {
+                return;
+            }
+            tokio::task::yield_now().await;
+        }
+    };
+    tokio::time::timeout(std::time::Duration::from_secs(20), kept).await.expect("the style is kept");
+    let tile = value(driver, address).await.as_str().unwrap().to_owned();
+    let four = site.get(&tile).await.bytes().await.unwrap();
+    let one = site.get(&tile.replace("four_sides=true", "four_sides=false")).await.bytes().await.unwrap();
+    let decoder = png::Decoder::new(std::io::Cursor::new(&four[..]));
+    let mut reader = decoder.read_info().unwrap();
+    let mut pixels = vec![0; reader.output_buffer_size().unwrap()];
+    reader.next_frame(&mut pixels).unwrap();
+    assert!(pixels.chunks_exact(4).all(|p| p[0] == p[1] && p[1] == p[2]), "greys");
+    assert_ne!(four, one);
+}
