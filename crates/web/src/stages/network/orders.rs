@@ -18,37 +18,30 @@ struct Part {
     /// how many, in words
     reaches: String,
     ratios: Option<String>,
-    chart: Option<String>,
+    charts: Vec<String>,
 }
 
-/// Number, mean length and mean area of streams by order, on a logarithmic scale.
-fn chart(totals: &[OrderTotals]) -> Option<Chart> {
+/// Number, mean length and mean area of streams by order, each on a logarithmic scale of its own unit.
+fn charts(totals: &[OrderTotals]) -> Vec<Chart> {
     if totals.len() < 2 {
-        return None;
+        return Vec::new();
     }
     let units = quantity::units();
-    let line = |of: &dyn Fn(&OrderTotals) -> f64| -> Vec<(f64, Option<f64>)> {
-        totals.iter().map(|t| (t.order as f64, Some(of(t)).filter(|v| *v > 0.0))).collect()
-    };
-    // Lengths and areas share one axis with numbers, each in the unit of its name.
     let (length, area) = (Quantity::Perimeter.typed(units), Quantity::Area.typed(units));
-    let series = |name: String, tone, points| Series::new(name, tone, Shape::LineAndPoints, points);
-    let chart =
-        Chart::new("orders", "Number, mean length and mean area of streams by order, on a logarithmic scale")
+    let of = |name: &'static str, title: &str, unit: &str, tone: Tone, value: &dyn Fn(&OrderTotals) -> f64| {
+        let points = totals.iter().map(|t| (t.order as f64, Some(value(t)).filter(|v| *v > 0.0))).collect();
+        let series = Series::new(title, tone, Shape::LineAndPoints, points);
+        Chart::new(name, &format!("{title} of streams by order, on a logarithmic scale"))
+            .size(350.0, 132.0)
             .x(Axis::plain("order").whole())
-            .y(Axis::plain("").logarithmic())
-            .series(series("number of streams".into(), Tone::Water, line(&|t| t.streams as f64)))
-            .series(series(
-                format!("mean length, {}", length.symbol),
-                Tone::Clay,
-                line(&|t| length.of(t.mean_length_m() / 1000.0)),
-            ))
-            .series(series(
-                format!("mean area, {}", area.symbol),
-                Tone::Moss,
-                line(&|t| area.of(t.mean_area.as_km2())),
-            ));
-    Some(chart)
+            .y(Axis::plain(unit).logarithmic())
+            .series(series)
+    };
+    vec![
+        of("orders", "number", "", Tone::Water, &|t| t.streams as f64),
+        of("order_lengths", "mean length", length.symbol, Tone::Clay, &|t| length.of(t.mean_length_m() / 1000.0)),
+        of("order_areas", "mean area", area.symbol, Tone::Moss, &|t| area.of(t.mean_area.as_km2())),
+    ]
 }
 
 /// Streams by order of the study's network, as a chart with its ratios.
@@ -64,7 +57,8 @@ pub async fn orders(State(app): State<App>, Path(study): Path<i64>) -> Result<Re
             )
         });
         let reaches = quantity::count(network.reaches.len() as u64, "reach", "reaches");
-        Ok(Part { reaches, ratios, chart: chart(&totals).as_ref().and_then(figure) })
+        let charts = charts(&totals).iter().filter_map(figure).collect();
+        Ok(Part { reaches, ratios, charts })
     });
     page(&part.await?)
 }
@@ -92,14 +86,16 @@ mod tests {
     }
 
     #[test]
-    fn the_chart_of_orders_has_a_point_for_each_and_needs_two() {
+    fn charts_of_orders_have_a_point_for_each_and_need_two() {
         let (network, _) = network();
         let totals = totals_by_order(&network);
         assert!(totals.len() >= 2);
-        let svg = chart(&totals).unwrap().draw().unwrap().svg;
-        // Three series.
-        assert_eq!(svg.matches("<circle").count(), 3 * totals.len());
-        assert!(!svg.contains("NaN") && !svg.contains("inf"), "{svg}");
-        assert!(chart(&totals[..1]).is_none() && chart(&[]).is_none());
+        let drawn: Vec<String> = charts(&totals).iter().map(|c| c.draw().unwrap().svg).collect();
+        assert_eq!(drawn.len(), 3);
+        for svg in drawn {
+            assert_eq!(svg.matches("<circle").count(), totals.len());
+            assert!(!svg.contains("NaN") && !svg.contains("inf"), "{svg}");
+        }
+        assert!(charts(&totals[..1]).is_empty() && charts(&[]).is_empty());
     }
 }
