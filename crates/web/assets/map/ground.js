@@ -1,4 +1,5 @@
 // The ground as the map draws it: terrain, slope, curvature, topographic position, contours; and single cells.
+import { query } from '../lib/common.js';
 import { height } from '../lib/units.js';
 import { closeUp } from './cells.js';
 import { POSITION, SLOPE, contourStyle } from './views.js';
@@ -19,7 +20,7 @@ const computed = (key, name, place, colours) => ({
 });
 
 const SHADE = { azimuth: 315, altitude: 45, exaggeration: 1.3, four_sides: false };
-const shadeQuery = (map) => `?${new URLSearchParams({ ...SHADE, ...shadeStyle(map) })}`;
+const shadeQuery = (map) => `?${query({ ...SHADE, ...shadeStyle(map) })}`;
 const shadeStyle = (map) => {
   const { azimuth, altitude, exaggeration, four_sides } = map.views.style.shade ?? {};
   const chosen = Object.entries({ azimuth, altitude, exaggeration, four_sides });
@@ -38,9 +39,27 @@ function shadeControls(map, box) {
     label.append(text, input);
     box.append(label);
   };
-  row('azimuth', 'Light from, °', { type: 'range', min: '0', max: '360', step: '5', value: String(now.azimuth) });
-  row('altitude', 'Height of light, °', { type: 'range', min: '5', max: '85', step: '5', value: String(now.altitude) });
-  row('exaggeration', 'Exaggeration', { type: 'range', min: '0.5', max: '10', step: '0.5', value: String(now.exaggeration) });
+  row('azimuth', 'Light from, °', {
+    type: 'range',
+    min: '0',
+    max: '360',
+    step: '5',
+    value: String(now.azimuth),
+  });
+  row('altitude', 'Height of light, °', {
+    type: 'range',
+    min: '5',
+    max: '85',
+    step: '5',
+    value: String(now.altitude),
+  });
+  row('exaggeration', 'Exaggeration', {
+    type: 'range',
+    min: '0.5',
+    max: '10',
+    step: '0.5',
+    value: String(now.exaggeration),
+  });
   row('four_sides', 'From four sides', { type: 'checkbox', checked: now.four_sides });
 }
 

@@ -2,7 +2,9 @@
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use bothros_core::terrain::{Light, Radius, contours, curvatures, hillshade, hillshade_from_four_sides, slope, topographic_position};
+use bothros_core::terrain::{
+    Light, Radius, contours, curvatures, hillshade, hillshade_from_four_sides, slope, topographic_position,
+};
 use bothros_core::{Frame, Grid, Silent};
 use bothros_store::{RasterMeta, RasterRole};
 use bothros_workflow::blocking;

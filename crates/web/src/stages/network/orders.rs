@@ -28,18 +28,22 @@ fn charts(totals: &[OrderTotals]) -> Vec<Chart> {
     }
     let units = quantity::units();
     let (length, area) = (Quantity::Perimeter.typed(units), Quantity::Area.typed(units));
-    let of = |name: &'static str, title: &str, unit: &str, tone: Tone, value: &dyn Fn(&OrderTotals) -> f64| {
-        let points = totals.iter().map(|t| (t.order as f64, Some(value(t)).filter(|v| *v > 0.0))).collect();
-        let series = Series::new(title, tone, Shape::LineAndPoints, points);
-        Chart::new(name, &format!("{title} of streams by order, on a logarithmic scale"))
-            .size(350.0, 132.0)
-            .x(Axis::plain("order").whole())
-            .y(Axis::plain(unit).logarithmic())
-            .series(series)
-    };
+    let of =
+        |name: &'static str, title: &str, unit: &str, tone: Tone, value: &dyn Fn(&OrderTotals) -> f64| {
+            let points =
+                totals.iter().map(|t| (t.order as f64, Some(value(t)).filter(|v| *v > 0.0))).collect();
+            let series = Series::new(title, tone, Shape::LineAndPoints, points);
+            Chart::new(name, format!("{title} of streams by order, on a logarithmic scale"))
+                .size(350.0, 132.0)
+                .x(Axis::plain("order").whole())
+                .y(Axis::plain(unit).logarithmic())
+                .series(series)
+        };
     vec![
         of("orders", "number", "", Tone::Water, &|t| t.streams as f64),
-        of("order_lengths", "mean length", length.symbol, Tone::Clay, &|t| length.of(t.mean_length_m() / 1000.0)),
+        of("order_lengths", "mean length", length.symbol, Tone::Clay, &|t| {
+            length.of(t.mean_length_m() / 1000.0)
+        }),
         of("order_areas", "mean area", area.symbol, Tone::Moss, &|t| area.of(t.mean_area.as_km2())),
     ]
 }
