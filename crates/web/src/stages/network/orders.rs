@@ -36,7 +36,11 @@ fn charts(totals: &[OrderTotals]) -> Vec<Chart> {
             Chart::new(name, format!("{title} of streams by order, on a logarithmic scale"))
                 .size(350.0, 132.0)
                 .x(Axis::plain("order").whole())
-                .y(Axis::plain(unit).logarithmic())
+                .y(Axis::plain(match unit {
+                    "" => title.to_owned(),
+                    unit => format!("{title}, {unit}"),
+                })
+                .logarithmic())
                 .series(series)
         };
     vec![

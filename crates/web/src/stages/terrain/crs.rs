@@ -30,7 +30,16 @@ pub(super) fn offer(facts: &Facts, to: &Crs) -> Result<Offer> {
         crs: to.epsg.map_or_else(|| to.wkt.clone(), |code| format!("EPSG:{code}")),
         label: to.label(),
         cell_size: format!("{}", plan.sensible_cell_size),
-        native: quantity::real(plan.native_cell_size, 4),
+        native: match source.cell_m() {
+            Some((east, north)) => format!(
+                "{} east-west and {} north-south",
+                quantity::metres_to(east, 1),
+                quantity::metres_to(north, 1)
+            ),
+            None => {
+                format!("about {} {}", quantity::real(plan.native_cell_size, 4), quantity::unit(&to.unit))
+            }
+        },
         unit: quantity::unit(&to.unit).to_owned(),
     })
 }
