@@ -504,7 +504,7 @@ mod tests {
     #[case(&[("where.length_m", ">long")], "must be a number, not “long”")]
     #[case(&[("columns", "reach_id,colour")], "has no column “colour”")]
     #[case(&[("from", "x")], "“from” is the number of a row")]
-    #[case(&[("as", "pdf")], "must be one of html, csv, text, not “pdf”")]
+    #[case(&[("as", "pdf")], "must be one of html, csv, text, card, not “pdf”")]
     #[tokio::test]
     async fn what_cannot_be_read_is_refused(#[case] asked: &[(&str, &str)], #[case] expected: &str) {
         let said = told(asked).await.unwrap_err();
