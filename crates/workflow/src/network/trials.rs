@@ -476,7 +476,7 @@ mod tests {
         };
         assert_eq!(keep(12.0e4, &[]), "sorrel_streams_12ha");
         assert_eq!(keep(12.0e4, &["pruned"]), "sorrel_streams_12ha_hand");
-        assert_eq!(keep(12.0e4, &["pruned", "begun"]), "sorrel_12ha_hand_2");
+        assert_eq!(keep(12.0e4, &["pruned", "begun"]), "sorrel_streams_12ha_hand_2");
         assert_eq!(keep(12.0e4, &[]), "sorrel_streams_12ha_2");
         assert_eq!(keep(1.5e6, &["pruned"]), "sorrel_streams_1_5km2");
         for _ in 0..30 {
