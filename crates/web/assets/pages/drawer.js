@@ -18,12 +18,10 @@ export class Drawer {
   /**
    * @param {HTMLElement} box
    * @param page
-   * @param {(row: HTMLElement) => void} choose  goes to the place of a row
    */
-  constructor(box, page, choose) {
+  constructor(box, page) {
     this.box = box;
     this.page = page;
-    this.choose = choose;
     this.side = box.parentElement;
     this.opener = document.getElementById('open-drawer');
     this.tables = {};

@@ -82,7 +82,7 @@ const here = () => parts.get(page.stage);
 const sections = new Sections(desk, () => remember());
 if (address.has('section')) sections.shown[page.stage] = address.get('section');
 page.sections = sections;
-const drawer = new Drawer(document.getElementById('drawer'), page, (row) => choose(row));
+const drawer = new Drawer(document.getElementById('drawer'), page);
 page.drawer = drawer;
 page.under = (pixel) => here().under?.(pixel);
 page.shapeOf = (table, key) => here().shapeOf?.(table, key);

@@ -74,24 +74,7 @@ pub async fn orders(State(app): State<App>, Path(study): Path<i64>) -> Result<Re
 #[cfg(test)]
 mod tests {
     use super::*;
-    use bothros_core::network::{Network, extract};
-    use bothros_core::routing::{flow_accumulation, flow_directions};
-    use bothros_core::{Frame, Grid, Silent, Threshold};
-
-    /// A stem that falls by 1 % to the south with a side valley at every eighth row, on cells of 10 m.
-    fn network() -> (Network, Frame) {
-        let frame = Frame { rows: 40, cols: 21, left: 0.0, top: 400.0, cell_size: 10.0, unit_m: 1.0 };
-        let dem = Grid::from_fn(frame.rows, frame.cols, |c| {
-            let side = (c.col as f32 - 10.0).abs();
-            let hollow = if c.row % 8 == 4 { 0.0 } else { 0.6 };
-            100.0 - c.row as f32 * 0.1 + side * 0.5 + if side > 0.0 { hollow } else { 0.0 }
-        });
-        let directions = flow_directions(&dem, &Silent).unwrap();
-        let accumulation = flow_accumulation(&directions, &Silent).unwrap();
-        let network =
-            extract(&directions, &accumulation, &dem, &frame, Threshold::cells(8), &Silent).unwrap();
-        (network, frame)
-    }
+    use crate::stages::network::tables::tests::network;
 
     #[test]
     fn charts_of_orders_have_a_point_for_each_and_need_two() {

@@ -155,7 +155,7 @@ async fn tried(app: &App, facts: &Facts) -> Result<Listing> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(super) mod tests {
     use super::*;
     use bothros_core::network::extract;
     use bothros_core::routing::{flow_accumulation, flow_directions};
@@ -163,7 +163,7 @@ mod tests {
     use bothros_formats::Value;
 
     /// A stem that falls by 1 % to the south with a side valley at every eighth row, on cells of 10 m.
-    fn network() -> (Network, Frame) {
+    pub fn network() -> (Network, Frame) {
         let frame = Frame { rows: 40, cols: 21, left: 0.0, top: 400.0, cell_size: 10.0, unit_m: 1.0 };
         let dem = Grid::from_fn(frame.rows, frame.cols, |c| {
             let side = (c.col as f32 - 10.0).abs();
