@@ -181,7 +181,7 @@ impl Mesh {
         (receiver, order)
     }
 
-    /// What drains to each point, square metres, itself counted; `order` from the rim upstream.
+    /// What drains to each point, square metres, itself counted.
     fn gathered(&self, receiver: &[u32], z: &[f64]) -> Vec<f64> {
         let mut order: Vec<u32> = (0..z.len() as u32).collect();
         order.sort_by(|&a, &b| z[b as usize].total_cmp(&z[a as usize]).then(a.cmp(&b)));

@@ -7,6 +7,8 @@ use sea_orm::{
     QueryFilter, QueryOrder, QuerySelect, Statement,
 };
 
+use serde_json::Value as Json;
+
 use crate::entity::{barrier, dem};
 use crate::studies::put_source;
 use crate::{Change, Dem, Error, Kept, Result, Store};
@@ -34,6 +36,24 @@ pub(crate) async fn number_at_work(db: &impl ConnectionTrait, study: i64) -> Res
         .filter(dem::Column::AtWork.eq(true))
         .into_tuple();
     found.one(db).await?.ok_or(Error::NotFound("study"))
+}
+
+/// A new DEM that a study works on, with what is known of its files; answers with its number.
+pub(crate) async fn begin(db: &impl ConnectionTrait, study: i64, source: Option<Json>) -> Result<i64> {
+    let row = dem::ActiveModel {
+        study_id: Set(study),
+        name: Set(String::new()),
+        at_work: Set(true),
+        source: Set(None),
+        terrain: Set(None),
+        review: Set(None),
+        routing: Set(None),
+        network: Set(None),
+        ..Default::default()
+    };
+    let id = row.insert(db).await?.id;
+    put_source(db, id, source).await?;
+    Ok(id)
 }
 
 impl Store {
@@ -65,19 +85,7 @@ impl Change {
     /// something was decided are known to the new one too.
     pub async fn begin_candidate(&self, name: &str, source: Kept) -> Result<()> {
         let before = self.set_aside(name).await?;
-        let row = dem::ActiveModel {
-            study_id: Set(self.id()),
-            name: Set(String::new()),
-            at_work: Set(true),
-            source: Set(None),
-            terrain: Set(None),
-            review: Set(None),
-            routing: Set(None),
-            network: Set(None),
-            ..Default::default()
-        };
-        let now = row.insert(&self.transaction).await?.id;
-        put_source(&self.transaction, now, Some(source.into_json())).await?;
+        let now = begin(&self.transaction, self.id(), Some(source.into_json())).await?;
         let decided = barrier::Entity::find()
             .filter(barrier::Column::DemId.eq(before))
             .filter(barrier::Column::Decision.is_not_null())

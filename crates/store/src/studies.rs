@@ -262,19 +262,7 @@ impl Store {
         };
         let transaction = self.db.begin().await?;
         let made = row.insert(&transaction).await?;
-        let row = dem::ActiveModel {
-            study_id: Set(made.id),
-            name: Set(String::new()),
-            at_work: Set(true),
-            source: Set(None),
-            terrain: Set(None),
-            review: Set(None),
-            routing: Set(None),
-            network: Set(None),
-            ..Default::default()
-        };
-        let made_dem = row.insert(&transaction).await?;
-        put_source(&transaction, made_dem.id, source.map(Kept::into_json)).await?;
+        crate::dems::begin(&transaction, made.id, source.map(Kept::into_json)).await?;
         let study = one(&transaction, made.id).await?;
         Ok(Change::new(transaction, study, self.clone()))
     }
