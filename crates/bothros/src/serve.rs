@@ -112,8 +112,8 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
             settings.host
         );
     }
-    // From here on a request to end is heard.
-    tokio::spawn(stop_asked());
+    // From here on a request to end is heard: now, not when a task first runs.
+    heed_stop();
     let scratch = match &settings.database {
         Some(_) => None,
         None => Some(settings.data.join("tmp")),

@@ -131,6 +131,10 @@ async fn a_request_to_end_is_heard_while_postgresql_recovers() {
     server.0.kill().unwrap();
     server.0.wait().unwrap();
     kill(pid);
+    // What is still ending must not be taken for the next one.
+    while !running(&[&place, "postgres"]).is_empty() {
+        tokio::task::yield_now().await;
+    }
     for _ in 0..3 {
         let mut server = bothros(&arguments);
         // At the very first moment at which it hears signals, and a little later each time.
