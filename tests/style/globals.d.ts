@@ -1,19 +1,19 @@
 // What pages find in the window: libraries without types of their own, and what tests look at. Elements are taken for
 // what the templates make them: a typed check of those would need the templates.
 interface Window {
-  ol: any;
-  htmx: any;
-  Alpine: any;
-  bothrosMap: any;
+    ol: any;
+    htmx: any;
+    Alpine: any;
+    bothrosMap: any;
 }
 interface EventTarget {
-  [name: string]: any;
+    [name: string]: any;
 }
 interface Event {
-  detail: any;
-  key: string;
-  dataTransfer: any;
+    detail: any;
+    key: string;
+    dataTransfer: any;
 }
 interface Element {
-  [name: string]: any;
+    [name: string]: any;
 }

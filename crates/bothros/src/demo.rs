@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, bail};
 use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
-use bothros_demo::{Scenario, generate, write_files, write_sheets};
+use bothros_demo::{Scenario, generate, write_aerial, write_files, write_sheets};
 use bothros_store::{JobKind, Kept, LayerRole, Record, Store, Study};
 use bothros_workflow::{
     Facts, GridCache, NewLayer, NewPicture, NewStudy, PourPointPlace, Provenance, add_backdrop, add_layer,
@@ -90,6 +90,7 @@ pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::R
         write_files(&scenario, &path)?;
         // What the simulated archive gives away comes from the same ground.
         write_sheets(&scenario, &archive)?;
+        write_aerial(&scenario, &archive)?;
         Ok(scenario)
     })
     .await??;

@@ -1,15 +1,14 @@
 //! The elevation archive that studies can begin from: a real one at an address, or the simulated one.
 
-use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::path::PathBuf;
+use std::sync::Arc;
 
 use bothros_archive::{Preparing, StandIn, StandInCollection, StandInItem};
 use bothros_demo::{COARSE, FINE, Sheet, generate, read_sheets, resolution_m, write_sheets};
 use bothros_web::Health;
-use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
 
-use crate::supervise::supervise;
+use crate::stand_in::stand_in;
 
 /// Where elevations come from.
 #[derive(Clone)]
@@ -50,42 +49,12 @@ impl Elevations {
             Self::At(address) => return Ok((address, None)),
             Self::Simulated { prepare, port } => (prepare, port),
         };
-        let listener = listen(port.as_deref()).await?;
-        let place = listener.local_addr()?;
-        let address = format!("http://{place}/");
-        let archive = StandIn::new(&address, prepare);
-        // The first time it is bound already; later it answers at the same place again.
-        let bound = Arc::new(Mutex::new(Some(listener)));
-        let task = move || {
-            let (archive, bound) = (archive.clone(), Arc::clone(&bound));
-            async move {
-                let first = bound.lock().ok().and_then(|mut first| first.take());
-                let listener = match first {
-                    Some(listener) => listener,
-                    None => TcpListener::bind(place).await?,
-                };
-                archive.serve(listener, std::future::pending()).await
-            }
-        };
         let what = "The simulated elevation archive does not answer at the moment.";
-        Ok((address, Some(supervise(health, "archive", what, task))))
+        let begin = |address: &str| StandIn::new(address, prepare);
+        let serve = |archive: StandIn, listener| archive.serve(listener, std::future::pending());
+        let (address, task) = stand_in(health, "archive", what, port.as_deref(), begin, serve).await?;
+        Ok((address, Some(task)))
     }
-}
-
-/// Listens on the port that a file tells, or on another where that is taken, which the file tells then.
-async fn listen(file: Option<&Path>) -> anyhow::Result<TcpListener> {
-    let Some(file) = file else { return Ok(TcpListener::bind(("127.0.0.1", 0)).await?) };
-    let last = std::fs::read_to_string(file).ok().and_then(|p| p.trim().parse().ok());
-    let listener = match TcpListener::bind(("127.0.0.1", last.unwrap_or(0))).await {
-        Ok(listener) => listener,
-        // Another program has it now.
-        Err(_) => TcpListener::bind(("127.0.0.1", 0)).await?,
-    };
-    let noted = file.parent().map_or(Ok(()), std::fs::create_dir_all);
-    if let Err(error) = noted.and(std::fs::write(file, listener.local_addr()?.port().to_string())) {
-        tracing::warn!(%error, "the port of the simulated archive could not be noted");
-    }
-    Ok(listener)
 }
 
 /// The collections that sheets make up.

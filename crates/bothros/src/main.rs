@@ -131,6 +131,9 @@ struct ServeArgs {
     /// Address of an elevation archive that speaks STAC; a simulated one where nothing is said
     #[arg(long, env = "BOTHROS_ARCHIVE_URL")]
     archive: Option<String>,
+    /// TOML file that lists the map servers whose pictures can lie behind the map; a simulated one where nothing is said
+    #[arg(long, env = "BOTHROS_MAPS", value_name = "FILE")]
+    maps: Option<PathBuf>,
 }
 
 /// Set by Ctrl-C while a recipe runs.
@@ -197,6 +200,7 @@ impl ServeArgs {
             upload_limit: self.upload_limit_mb * 1_000_000,
             database: self.database,
             archive: self.archive,
+            maps: self.maps,
             demo,
             open_to_all: self.open_to_all,
         }

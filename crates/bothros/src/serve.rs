@@ -17,6 +17,7 @@ use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
 use crate::elevations::Elevations;
+use crate::map_servers::MapServers;
 use crate::scratch::Scratch;
 use crate::supervise::supervise;
 
@@ -37,6 +38,8 @@ pub struct Settings {
     pub database: Option<String>,
     /// address of an elevation archive; the simulated one where nothing is said
     pub archive: Option<String>,
+    /// a list of map servers; the simulated one where nothing is said
+    pub maps: Option<PathBuf>,
     /// whether to load the demo scenario
     pub demo: bool,
     /// whether everybody who reaches an address beyond loopback may do everything
@@ -160,7 +163,12 @@ async fn answer(settings: &Settings, url: &str, local: Option<Arc<LocalServer>>)
         Some(address) => Elevations::At(address.clone()),
         None => Elevations::demo(settings.data.join("archive")),
     };
-    let mut running = start(url, settings.upload_limit, settings.host, settings.port, elevations).await?;
+    let maps = match &settings.maps {
+        Some(file) => MapServers::listed(file)?,
+        None => MapServers::demo(settings.data.join("archive")),
+    };
+    let outside = Outside { elevations, maps };
+    let mut running = start(url, settings.upload_limit, settings.host, settings.port, outside).await?;
     if let Some(local) = local {
         running.watch(local);
     }
@@ -254,6 +262,22 @@ impl Drop for Running {
     }
 }
 
+/// What the application asks outside itself.
+#[derive(Clone)]
+pub struct Outside {
+    /// where elevations come from
+    pub elevations: Elevations,
+    /// where pictures behind the map come from
+    pub maps: MapServers,
+}
+
+impl From<Elevations> for Outside {
+    /// Elevations alone; no map server is asked.
+    fn from(elevations: Elevations) -> Self {
+        Self { elevations, maps: MapServers::Listed(Vec::new()) }
+    }
+}
+
 /// Starts pages and a worker against a database.
 ///
 /// # Errors
@@ -263,8 +287,9 @@ pub async fn start(
     upload_limit: u64,
     host: IpAddr,
     port: u16,
-    elevations: Elevations,
+    outside: impl Into<Outside>,
 ) -> anyhow::Result<Running> {
+    let Outside { elevations, maps } = outside.into();
     bothros_archive::prepare_tls();
     let store = Store::connect(url).await?;
     let grids = crate::limits::grids();
@@ -279,9 +304,12 @@ pub async fn start(
     let listener = listen(host, port).await?;
     let address = listener.local_addr()?;
     let (archive, elevations) = elevations.start(health.clone()).await?;
+    let (maps, simulated_maps) = maps.start(health.clone()).await?;
+    let maps = Some(maps);
     let connections = crate::limits::connections();
     let archive = Some(archive);
-    let options = Options { upload_limit, archive, loopback_only: host.is_loopback(), connections };
+    let loopback_only = host.is_loopback();
+    let options = Options { upload_limit, archive, loopback_only, connections, maps };
     let app = App::new(store.clone(), grids.clone(), options, health.clone());
     let worker = {
         let (store, grids, url) = (store.clone(), grids.clone(), url.to_owned());
@@ -302,6 +330,7 @@ pub async fn start(
         }),
     ];
     supervised.extend(elevations);
+    supervised.extend(simulated_maps);
     let pages = tokio::spawn(app.serve(listener, until_stopped(stopped)));
     Ok(Running { address, store, grids, health, stop, pages: Some(pages), supervised })
 }

@@ -15,6 +15,6 @@ mod terrains;
 pub use archive::{COARSE, FINE, Sheet, read_sheets, resolution_m, write_sheets};
 pub use files::{mapped_streams, regional, write_files};
 pub use noise::Noise;
-pub use pictures::{Drawing, aerial, scan};
+pub use pictures::{Drawing, aerial, read_aerial, scan, write_aerial};
 pub use scenario::{Crossing, FRAME, Gauge, Scenario, generate};
 pub use terrains::{eroded_terrain, fractal_terrain};

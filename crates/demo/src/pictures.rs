@@ -1,6 +1,8 @@
 //! The pictures of the scenario: an aerial image that tells where it lies, and a scan of an old map that
 //! does not.
 
+use std::path::Path;
+
 use bothros_core::terrain::{Light, contours, hillshade};
 use bothros_core::{Cell, Connection, Grid, cells_along};
 
@@ -79,8 +81,39 @@ pub fn aerial(scenario: &Scenario) -> Drawing {
             rgb.extend(bytes(c));
         }
     }
-    let geo_transform = [FRAME.left, FRAME.cell_size, 0.0, FRAME.top, 0.0, -FRAME.cell_size];
-    Drawing { width: cols, rgb, geo_transform }
+    Drawing { width: cols, rgb, geo_transform: PLACE }
+}
+
+/// Where the land as seen from above lies.
+const PLACE: [f64; 6] = [FRAME.left, FRAME.cell_size, 0.0, FRAME.top, 0.0, -FRAME.cell_size];
+
+/// The file that the simulated map server draws from; its name changes when its content does.
+const AERIAL: &str = "aerial_1.png";
+
+/// Writes the land as seen from above into a directory, for the simulated map server.
+///
+/// # Errors
+/// Where the file cannot be written.
+pub fn write_aerial(scenario: &Scenario, directory: &Path) -> anyhow::Result<Drawing> {
+    let drawing = aerial(scenario);
+    std::fs::create_dir_all(directory)?;
+    let file = std::io::BufWriter::new(std::fs::File::create(directory.join(AERIAL))?);
+    let height = drawing.rgb.len() / 3 / drawing.width;
+    let mut encoder = png::Encoder::new(file, drawing.width as u32, height as u32);
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.write_header()?.write_image_data(&drawing.rgb)?;
+    Ok(drawing)
+}
+
+/// Reads what [`write_aerial`] wrote; `None` where it is not there, or is not whole.
+pub fn read_aerial(directory: &Path) -> Option<Drawing> {
+    let file = std::io::BufReader::new(std::fs::File::open(directory.join(AERIAL)).ok()?);
+    let mut reader = png::Decoder::new(file).read_info().ok()?;
+    let mut rgb = vec![0; reader.output_buffer_size()?];
+    let info = reader.next_frame(&mut rgb).ok()?;
+    let whole = (info.width as usize, info.height as usize, info.color_type)
+        == (FRAME.cols, FRAME.rows, png::ColorType::Rgb);
+    whole.then(|| Drawing { width: FRAME.cols, rgb, geo_transform: PLACE })
 }
 
 /// Metres of a pixel of the scan, and by how much the paper lay askew on the glass.

@@ -131,7 +131,22 @@ fn names_a_file(definition: &str) -> bool {
         || lower.contains("/vsi")
         || lower.contains("parameterfile")
         || lower.contains("proj4_grids")
-        || names.iter().any(|n| lower.replace([' ', '\t'], "").contains(n))
+        || names.iter().any(|n| without_null_grid(&lower).contains(n))
+}
+
+/// A definition without spaces, and without the grid that stands for none (`@null`, alone): Web Mercator carries it.
+fn without_null_grid(lower: &str) -> String {
+    const NULL: &str = "+nadgrids=@null";
+    let packed = lower.replace([' ', '\t'], "");
+    let mut out = String::new();
+    let mut rest = packed.as_str();
+    while let Some(at) = rest.find(NULL) {
+        let after = &rest[at + NULL.len()..];
+        let alone = after.is_empty() || after.starts_with(['+', '"']);
+        out.push_str(&rest[..if alone { at } else { at + NULL.len() }]);
+        rest = after;
+    }
+    out + rest
 }
 
 fn wkt2(reference: &SpatialRef) -> Result<String> {
@@ -348,11 +363,26 @@ mod tests {
             "GEOGCS[\"broken",
             "+proj=longlat +nadgrids=/etc/passwd",
             "+proj=longlat + nadgrids=@x",
+            "+proj=longlat +nadgrids=@null,/etc/passwd",
+            "+proj=longlat +nadgrids=@null +grids=/etc/passwd",
             "+init=/etc/passwd:1",
             "+proj=pipeline +step +proj=hgridshift +grids=/etc/passwd",
         ] {
             assert!(matches!(Crs::parse(text), Err(Error::UnknownCrs(_))), "{text}");
         }
+    }
+
+    /// Web Mercator names the grid that stands for none. Worked example in IOGP Guidance Note 7-2, “Popular Visualisation
+    /// Pseudo-Mercator”: 24°22'54.433"N 100°20'00.000"W is E -11169055.58, N 2800000.00. Quoted from memory.
+    #[test]
+    fn web_mercator_is_known() {
+        let mercator = Crs::parse("EPSG:3857").unwrap();
+        assert_eq!((mercator.epsg, mercator.kind), (Some(3857), CrsKind::Projected));
+        let degrees = Crs::parse("EPSG:4326").unwrap();
+        let latitude = 24.0 + 22.0 / 60.0 + 54.433 / 3600.0;
+        let (x, y) =
+            Transform::new(&degrees, &mercator).unwrap().point(-(100.0 + 20.0 / 60.0), latitude).unwrap();
+        assert!((x + 11_169_055.58).abs() < 0.02 && (y - 2_800_000.00).abs() < 0.02, "{x} {y}");
     }
 
     /// Worked example of the transverse Mercator projection in IOGP Guidance Note 7-2 (OSGB 1936):

@@ -29,7 +29,8 @@ pub use crs::{Crs, CrsEntry, CrsKind, Transform, degree_m, search_crs, utm_zone}
 pub use error::{Error, Result};
 pub use mosaic::{MOST_PIECES, Mosaic, MosaicPlan, Overlap, Piece, Wish, plan_mosaic, read_mosaic};
 pub use picture::{
-    LaidPicture, Picture, decode_png, encode_png, laid_extent, lay_picture, read_picture, write_picture,
+    LaidPicture, Picture, decode_png, encode_png, laid_extent, lay_onto, lay_picture, read_picture,
+    write_picture,
 };
 pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, check_place, inspect, read_elevation};
 pub use raster_write::{FromMean, RasterKind, write_cog, write_geographic, write_geographic_cog};

@@ -177,10 +177,29 @@ const LATTICE: usize = 16;
 /// # Errors
 /// [`Error::NotConvertible`] where it reaches beyond what the CRS can tell.
 pub fn lay_picture(picture: &Picture, geo_transform: [f64; 6], from: &Crs, to: &Crs) -> Result<LaidPicture> {
+    let size = (picture.width, picture.height);
+    let (extent, _, width, height) = laid_extent(size, geo_transform, from, to)?;
+    let pixels = lay_onto(picture, geo_transform, from, to, extent, (width, height))?;
+    Ok(LaidPicture { width, height, pixels, extent })
+}
+
+/// The pixels of a picture, whose place is `geo_transform` in `from`, north up over `extent` (west, south, east, north) of
+/// `to`, in `(width, height)` pixels: red, green, blue, opacity, row by row; beyond the picture all is 0.
+///
+/// # Errors
+/// [`Error::NotConvertible`] where it reaches beyond what the CRS can tell.
+pub fn lay_onto(
+    picture: &Picture,
+    geo_transform: [f64; 6],
+    from: &Crs,
+    to: &Crs,
+    extent: [f64; 4],
+    (width, height): (usize, usize),
+) -> Result<Vec<u8>> {
     let same = from.same_as(to)?;
     let back = Transform::new(to, from)?;
     let g = geo_transform;
-    let (extent, step, width, height) = laid_extent((picture.width, picture.height), g, from, to)?;
+    let (step_x, step_y) = ((extent[2] - extent[0]) / width as f64, (extent[3] - extent[1]) / height as f64);
     let determinant = g[1] * g[5] - g[2] * g[4];
     let source = |x: f64, y: f64| {
         let (dx, dy) = (x - g[0], y - g[3]);
@@ -190,7 +209,8 @@ pub fn lay_picture(picture: &Picture, geo_transform: [f64; 6], from: &Crs, to: &
     let mut knots = Vec::with_capacity(knots_x * knots_y);
     for j in 0..knots_y {
         for i in 0..knots_x {
-            let (x, y) = (extent[0] + (i * LATTICE) as f64 * step, extent[3] - (j * LATTICE) as f64 * step);
+            let (x, y) =
+                (extent[0] + (i * LATTICE) as f64 * step_x, extent[3] - (j * LATTICE) as f64 * step_y);
             let (x, y) = if same { (x, y) } else { back.point(x, y)? };
             knots.push(source(x, y));
         }
@@ -209,7 +229,7 @@ pub fn lay_picture(picture: &Picture, geo_transform: [f64; 6], from: &Crs, to: &
             sample(picture, between(0), between(1), pixel);
         }
     }
-    Ok(LaidPicture { width, height, pixels, extent })
+    Ok(pixels)
 }
 
 /// The colour of a picture at a place in it, pixels from its upper left corner.

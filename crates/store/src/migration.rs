@@ -5,7 +5,7 @@ use sea_orm_migration::prelude::*;
 pub struct Migrator;
 
 /// Name and SQL of each step.
-const STEPS: [(&str, &str); 10] = [
+const STEPS: [(&str, &str); 11] = [
     ("m0001_studies_rasters_jobs", include_str!("../migrations/0001_studies_rasters_jobs.sql")),
     ("m0002_layers_barriers", include_str!("../migrations/0002_layers_barriers.sql")),
     ("m0003_candidates", include_str!("../migrations/0003_candidates.sql")),
@@ -16,6 +16,7 @@ const STEPS: [(&str, &str); 10] = [
     ("m0008_package_fingerprint", include_str!("../migrations/0008_package_fingerprint.sql")),
     ("m0009_dem", include_str!("../migrations/0009_dem.sql")),
     ("m0010_lists", include_str!("../migrations/0010_lists.sql")),
+    ("m0011_styles", include_str!("../migrations/0011_styles.sql")),
 ];
 
 #[sea_orm_migration::async_trait::async_trait]

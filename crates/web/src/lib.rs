@@ -12,6 +12,7 @@ use std::sync::Arc;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::routing::get;
+use bothros_maps::Maps;
 use bothros_store::{Event, Store};
 use bothros_workflow::{Calibration, Facts, GridCache};
 use moka::policy::EvictionPolicy;
@@ -37,11 +38,13 @@ pub struct Options {
     pub loopback_only: bool,
     /// most connections at a time
     pub connections: usize,
+    /// map servers whose pictures can lie behind the map
+    pub maps: Option<Maps>,
 }
 
 impl Default for Options {
     fn default() -> Self {
-        Self { upload_limit: 4 << 30, archive: None, loopback_only: true, connections: 4096 }
+        Self { upload_limit: 4 << 30, archive: None, loopback_only: true, connections: 4096, maps: None }
     }
 }
 

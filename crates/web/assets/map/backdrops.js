@@ -26,6 +26,54 @@ export function backdropSpecs(backdrops) {
     }));
 }
 
+/** The maps of servers, as layers of the map: fetched through this server, which lays them onto the study's grid. */
+export function serverSpecs({ maps, finer, levels }) {
+  return maps.map(({ name, attribution }, at) => ({
+    key: `server-${at}`,
+    name,
+    place: 19 + at / (maps.length + 1),
+    picture: true,
+    attribution,
+    build: (map) => {
+      if (!map.data.crs) return null;
+      const layer = new ol.layer.Tile({
+        visible: false,
+        source: serverTiles(map, at, finer, levels),
+      });
+      return layer;
+    },
+    legend: (_map, legend) => legend.add(attribution),
+  }));
+}
+
+function serverTiles(map, at, finer, levels) {
+  const { left, top, cell_x: cell, cell_y: cellY, rows, cols } = map.main;
+  const resolutions = Array.from({ length: levels }, (_, i) => (cell * 2 ** (levels - 1 - i)) / finer);
+  const source = new ol.source.TileImage({
+    projection: map.projection,
+    tileGrid: new ol.tilegrid.TileGrid({
+      origin: [left, top],
+      resolutions,
+      tileSize: 256,
+      extent: [left, top - rows * cellY, left + cols * cell, top],
+    }),
+    wrapX: false,
+    tileUrlFunction: ([z, x, y]) => `${map.base}/maps/${at}/${levels - 1 - z}/${x}/${y}`,
+  });
+  // What the server says is told once, until it answers again.
+  let told = false;
+  source.on('tileloadend', () => {
+    told = false;
+  });
+  source.on('tileloaderror', async ({ tile }) => {
+    if (told) return;
+    told = true;
+    const answer = await fetch(tile.src_).catch(() => null);
+    if (answer && !answer.ok) map.onProblem?.(await answer.text());
+  });
+  return source;
+}
+
 /** The picture beside the map, on which points are placed. */
 const PLACER = `
   <header><h2></h2><button type="button" class="btn btn-sm quiet" data-close>Close</button></header>
@@ -69,7 +117,10 @@ export class Backdrops {
     if (!layer) return;
     map.toggle(`backdrop-${id}`, true);
     this.page.onShown();
-    map.map.getView().fit(layer.getSource().getImageExtent(), { padding: [30, 30, 30, 30], duration: 250 });
+    map.map.getView().fit(layer.getSource().getImageExtent(), {
+      padding: [30, 30, 30, 30],
+      duration: 250,
+    });
   }
 
   async add(form) {
@@ -114,7 +165,11 @@ export class Backdrops {
     this.page.map.fit();
     this.box = box;
     const extent = [0, -backdrop.height, backdrop.width, 0];
-    const projection = new ol.proj.Projection({ code: `picture-${id}`, units: 'pixels', extent });
+    const projection = new ol.proj.Projection({
+      code: `picture-${id}`,
+      units: 'pixels',
+      extent,
+    });
     const marks = new ol.layer.Vector({
       source: new ol.source.Vector(),
       style: (f) => mark(f.get('label'), f.get('waiting')),
@@ -222,7 +277,10 @@ export class Backdrops {
     else {
       const answer = await fetch(`${this.page.base}/backdrops/${this.id}/place`, {
         method: 'POST',
-        headers: { 'X-Bothros-Token': token(), 'Content-Type': 'application/json' },
+        headers: {
+          'X-Bothros-Token': token(),
+          'Content-Type': 'application/json',
+        },
         body: JSON.stringify({ points: this.points }),
       }).catch(() => null);
       if (!this.box) return;
@@ -276,7 +334,10 @@ export class Backdrops {
     );
     const onScan = this.points.map(
       (p, i) =>
-        new ol.Feature({ geometry: new ol.geom.Point([p.picture[0], -p.picture[1]]), label: `${i + 1}` }),
+        new ol.Feature({
+          geometry: new ol.geom.Point([p.picture[0], -p.picture[1]]),
+          label: `${i + 1}`,
+        }),
     );
     if (this.waiting)
       onScan.push(
@@ -289,20 +350,25 @@ export class Backdrops {
     this.marks.getSource().clear();
     this.marks.getSource().addFeatures(onScan);
     this.ground.getSource().clear();
-    this.ground
-      .getSource()
-      .addFeatures(
-        this.points.map(
-          (p, i) => new ol.Feature({ geometry: new ol.geom.Point(p.ground), label: `${i + 1}` }),
-        ),
-      );
+    this.ground.getSource().addFeatures(
+      this.points.map(
+        (p, i) =>
+          new ol.Feature({
+            geometry: new ol.geom.Point(p.ground),
+            label: `${i + 1}`,
+          }),
+      ),
+    );
   }
 
   async keep() {
     const { id, page } = this;
     const answer = await fetch(`${page.base}/backdrops/${id}/place`, {
       method: 'POST',
-      headers: { 'X-Bothros-Token': token(), 'Content-Type': 'application/json' },
+      headers: {
+        'X-Bothros-Token': token(),
+        'Content-Type': 'application/json',
+      },
       body: JSON.stringify({ points: this.points, keep: true }),
     }).catch(() => null);
     if (!answer?.ok) {

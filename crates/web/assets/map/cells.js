@@ -5,7 +5,16 @@ import { METRE, area } from '../lib/units.js';
 const ol = window.ol;
 const GRID_AT = 9; // pixels per cell from which the grid is drawn
 const VALUES_AT = 42; // and from which numbers fit
-const TURN = { 1: 0, 2: 45, 4: 90, 8: 135, 16: 180, 32: 225, 64: 270, 128: 315 };
+const TURN = {
+  1: 0,
+  2: 45,
+  4: 90,
+  8: 135,
+  16: 180,
+  32: 225,
+  64: 270,
+  128: 315,
+};
 
 export function closeUp(map) {
   const canvas = document.createElement('canvas');
@@ -18,6 +27,12 @@ export function closeUp(map) {
   /** Flow accumulation as cells, or the contributing area. */
   const told = (cells) =>
     map.cellsOf === 'contributing area' ? area((cells + 1) * map.data.cell_area_m2) : String(cells);
+
+  /** How large a tick is drawn: from two fifths where nothing gathers to full size where most does. */
+  const gather = (cells) => {
+    const most = Math.log10(Math.max(map.data.largest_cells ?? 10, 10));
+    return cells == null ? 1 : 0.4 + 0.6 * Math.min(Math.log10(cells + 1) / most, 1);
+  };
 
   async function fetchWindow(row, col, rows, cols) {
     const key = [row, col, rows, cols].join();
@@ -49,18 +64,18 @@ export function closeUp(map) {
     canvas.style.width = `${width}px`;
     canvas.style.height = `${height}px`;
     const { resolution, center } = frame.viewState;
-    const { left, top, cell_x: size, rows, cols } = map.main;
+    const { left, top, cell_x: edge, rows, cols } = map.main;
     const pen = canvas.getContext('2d');
     pen.scale(ratio, ratio);
     const west = center[0] - (width / 2) * resolution;
     const north = center[1] + (height / 2) * resolution;
-    const col0 = Math.max(Math.floor((west - left) / size), 0);
-    const row0 = Math.max(Math.floor((top - north) / size), 0);
-    const col1 = Math.min(Math.ceil((west + width * resolution - left) / size), cols);
-    const row1 = Math.min(Math.ceil((top - north + height * resolution) / size), rows);
+    const col0 = Math.max(Math.floor((west - left) / edge), 0);
+    const row0 = Math.max(Math.floor((top - north) / edge), 0);
+    const col1 = Math.min(Math.ceil((west + width * resolution - left) / edge), cols);
+    const row1 = Math.min(Math.ceil((top - north + height * resolution) / edge), rows);
     if (col1 <= col0 || row1 <= row0) return canvas;
-    const x = (col) => (left + col * size - west) / resolution;
-    const y = (row) => (north - (top - row * size)) / resolution;
+    const x = (col) => (left + col * edge - west) / resolution;
+    const y = (row) => (north - (top - row * edge)) / resolution;
     pen.strokeStyle = 'rgb(34 48 46 / .22)';
     pen.lineWidth = 1;
     pen.beginPath();
@@ -97,9 +112,10 @@ export function closeUp(map) {
         const code = w.direction?.[at];
         if (code !== undefined && code !== 255) {
           const shift = numbers ? pixels * 0.22 : 0;
-          const length = pixels * (numbers ? 0.2 : 0.34);
+          const size = map.ticksBy === 'accumulation' ? gather(w.accumulation?.[at]) : 1;
+          const length = pixels * (numbers ? 0.2 : 0.34) * size;
           pen.strokeStyle = pen.fillStyle = '#0F5C63';
-          pen.lineWidth = Math.max(1, pixels / 22);
+          pen.lineWidth = Math.max(1, (pixels / 22) * size);
           if (code === 0) {
             pen.beginPath();
             pen.arc(cx, cy - shift, length * 0.4, 0, 7);
@@ -112,7 +128,7 @@ export function closeUp(map) {
             pen.lineTo(cx + dx, cy - shift + dy);
             pen.stroke();
             pen.beginPath();
-            pen.arc(cx + dx, cy - shift + dy, Math.max(1.3, pixels / 16), 0, 7);
+            pen.arc(cx + dx, cy - shift + dy, Math.max(1.3, (pixels / 16) * size), 0, 7);
             pen.fill();
           }
         }
@@ -130,5 +146,8 @@ export function closeUp(map) {
     }
     return canvas;
   }
-  return new ol.layer.Layer({ render, source: new ol.source.Source({ state: 'ready' }) });
+  return new ol.layer.Layer({
+    render,
+    source: new ol.source.Source({ state: 'ready' }),
+  });
 }

@@ -1,73 +1,101 @@
 // Layers of the study as they were given or drawn.
 import { query } from '../lib/common.js';
 import { Latest } from '../lib/latest.js';
+import { height } from '../lib/units.js';
+import { choose, fillOf, labelOf, stroke, strokeOf, styleOf, vectorControls } from './vector.js';
 
 const ol = window.ol;
 
-/** How features of a role are drawn on the map, and what is asked for when one is drawn by hand. */
+/** What is asked for when a feature of a role is drawn by hand. */
 export const ROLES = {
-  mapped_streams: { color: '#2F6DA8', width: 1.4, shape: 'LineString', what: 'the stream' },
+  mapped_streams: { shape: 'LineString', what: 'the stream' },
   breach_lines: {
-    color: '#0F5C63',
-    width: 2.6,
     shape: 'LineString',
     what: 'the breach line from upstream to downstream',
   },
-  walls: { color: '#7A3B2E', width: 3, shape: 'LineString', what: 'the wall' },
-  culverts: { color: '#22302E', width: 1.5, shape: 'Point', what: 'where the culvert or bridge is' },
-  lakes: { color: '#2F6DA8', width: 1.4, fill: '#2F6DA833', shape: 'Polygon', what: 'the shore of the lake' },
-  closed_basins: {
-    color: '#5B7F3B',
-    width: 1.6,
-    fill: '#5B7F3B33',
-    shape: 'Point',
-    what: 'in the sink that is real',
-  },
-  boundaries: { color: '#22302E', width: 1.5, dash: [8, 4, 2, 4], shape: 'Polygon', what: 'the boundary' },
-  rebuild_areas: {
-    color: '#7C4E8C',
-    width: 1.8,
-    dash: [6, 4],
-    fill: '#7C4E8C22',
-    shape: 'Polygon',
-    what: 'the area to rebuild',
-  },
+  walls: { shape: 'LineString', what: 'the wall' },
+  culverts: { shape: 'Point', what: 'where the culvert or bridge is' },
+  lakes: { shape: 'Polygon', what: 'the shore of the lake' },
+  closed_basins: { shape: 'Point', what: 'in the sink that is real' },
+  boundaries: { shape: 'Polygon', what: 'the boundary' },
+  rebuild_areas: { shape: 'Polygon', what: 'the area to rebuild' },
   elevation_points: {
-    color: '#7A5A36',
-    width: 1.5,
     shape: 'Point',
     what: 'where the elevation is known',
     height: true,
   },
   contour_lines: {
-    color: '#7A5A36',
-    width: 1.1,
     shape: 'LineString',
     what: 'the contour line',
     height: true,
   },
-  dams: { color: '#5A4A3A', width: 3.2, shape: 'LineString', what: 'the dam' },
-  sites: { color: '#A3263B', width: 1.5, shape: 'Point', what: 'where the site is' },
+  dams: { shape: 'LineString', what: 'the dam' },
+  sites: { shape: 'Point', what: 'where the site is' },
 };
 
-function featureLayer() {
-  const styles = {};
+/** The name of a role's styles. */
+const styleKey = (role) => `input-${role}`;
+
+function featureLayer(map) {
   const style = (feature) => {
     const role = feature.get('role');
-    const r = ROLES[role] ?? ROLES.sites;
-    styles[role] ??= new ol.style.Style({
-      stroke: new ol.style.Stroke({ color: r.color, width: r.width, lineDash: r.dash }),
-      fill: r.fill ? new ol.style.Fill({ color: r.fill }) : undefined,
-      image: new ol.style.RegularShape({
-        points: role === 'culverts' ? 4 : 3,
-        radius: 6,
-        stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 1.3 }),
-        fill: new ol.style.Fill({ color: r.color }),
+    const now = styleOf(map, styleKey(role));
+    const mark = new ol.style.RegularShape({
+      points: role === 'culverts' ? 4 : 3,
+      radius: 4.5 + now.width,
+      stroke: stroke(now.fill === 'none' ? now.color : '#FFFDF8', 1.3),
+      fill: fillOf(now),
+    });
+    const shape = feature.getGeometry().getType();
+    return new ol.style.Style({
+      stroke: strokeOf(now),
+      fill: fillOf(now),
+      image: mark,
+      text: labelOf(now, labelText(feature, now.label), {
+        placement: shape === 'LineString' ? 'line' : 'point',
+        offsetY: shape === 'Point' ? -14 : 0,
+        overflow: shape !== 'LineString',
       }),
     });
-    return styles[role];
   };
-  return new ol.layer.Vector({ source: new ol.source.Vector(), style, updateWhileInteracting: true });
+  return new ol.layer.Vector({
+    source: new ol.source.Vector(),
+    style,
+    updateWhileInteracting: true,
+  });
+}
+
+/** What a feature's label says. */
+function labelText(feature, column) {
+  if (column === 'elevation') {
+    const elevation = feature.get('elevation');
+    return elevation === null || elevation === undefined ? '' : height(elevation);
+  }
+  return column ? feature.get(column) : '';
+}
+
+/** The styles of the roles that the study has layers of, one at a time. */
+function featureControls(map, box) {
+  const roles = map.data.roles ?? [];
+  if (!roles.length) return;
+  const known = roles.map(([role]) => role);
+  if (!known.includes(map.styledRole)) [map.styledRole] = known;
+  const part = document.createElement('div');
+  const show = () => {
+    part.replaceChildren();
+    const { height: heights, shape } = ROLES[map.styledRole] ?? {};
+    vectorControls(map, part, {
+      key: styleKey(map.styledRole),
+      fills: shape !== 'LineString',
+      labels: [['name', 'name'], ...(heights ? [['elevation', 'elevation']] : [])],
+    });
+  };
+  choose(box, 'Layers of', roles, map.styledRole, (role) => {
+    map.styledRole = role;
+    show();
+  });
+  show();
+  box.append(part);
 }
 
 function featureOf(f) {
@@ -77,7 +105,15 @@ function featureOf(f) {
     line: () => new ol.geom.LineString(at),
     polygons: () => new ol.geom.MultiPolygon(at),
   };
-  return new ol.Feature({ geometry: shapes[kind](), role: f.role, name: f.name, layer: f.layer, id: f.id });
+  const { role, name, layer, id, elevation } = f;
+  return new ol.Feature({
+    geometry: shapes[kind](),
+    role,
+    name,
+    layer,
+    id,
+    elevation,
+  });
 }
 
 /** A feature's shape as the server keeps it. */
@@ -96,9 +132,16 @@ export async function loadFeatures(map) {
   if (!source || !size) return;
   const [west, south, east, north] = map.map.getView().calculateExtent(size);
   const pad = (east - west) * 0.25;
-  const view = { west: west - pad, south: south - pad, east: east + pad, north: north + pad };
+  const view = {
+    west: west - pad,
+    south: south - pad,
+    east: east + pad,
+    north: north + pad,
+  };
   const told = await last.ask(`${map.base}/layers?${query(view)}`);
   if (!told || source !== map.layers.features?.getSource()) return;
+  const before = String(map.data.roles);
+  map.data.roles = told.roles;
   const computed = (f) => f.role === 'provisional';
   source.clear(true);
   source.addFeatures(told.features.filter((f) => !computed(f)).map(featureOf));
@@ -108,6 +151,8 @@ export async function loadFeatures(map) {
   map.target.dataset.features = source.getFeatures().length;
   map.target.dataset.provisional = provisional?.getFeatures().length ?? 0;
   map.featuresComplete = told.complete;
+  // Their styles can be chosen once it is known which there are.
+  if (before !== String(told.roles)) map.onStyled?.();
 }
 
 /** Whether anything is drawn that comes with the features. */
@@ -117,7 +162,9 @@ export const featureSpec = {
   key: 'features',
   name: 'Layers',
   place: 71,
-  build: (map) => (map.data.rasters.dem ? featureLayer() : null),
+  build: (map) => (map.data.rasters.dem ? featureLayer(map) : null),
+  controls: featureControls,
+  styled: (map) => map.layers.features?.changed(),
   follows: ['view', 'study', 'shown'],
   wanted: drawn,
   load: loadFeatures,

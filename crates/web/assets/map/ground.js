@@ -2,28 +2,39 @@
 import { query } from '../lib/common.js';
 import { height } from '../lib/units.js';
 import { closeUp } from './cells.js';
-import { POSITION, SLOPE, contourStyle } from './views.js';
+import { coloursOf } from './ramps.js';
+import { UNITS, contourStyle } from './views.js';
 
 const ol = window.ol;
-const RELIEF = ['#B9C8A6', '#D3D7B0', '#E6DDB9', '#D9C3A0', '#C3AA9B', '#DCD5D2'];
 
 /** A view computed from the prepared DEM, which gets its range when it is first looked at. */
-const computed = (key, name, place, colours) => ({
+const computed = (key, name, place) => ({
   key,
   name,
   place,
+  raster: { range: true, percentiles: true, unit: UNITS[key] },
   build: (map) => (map.data.rasters.dem ? new ol.layer.Tile({ visible: false }) : null),
   follows: ['study', 'shown'],
   load: (map) => map.views.show(key),
-  legend: (map, legend) => legend.ramp(colours, ...map.views.ends(key)),
-  styled: (map) => map.views.source(key),
+  legend: (map, legend) => legend.ramp(coloursOf(map, key), ...map.views.ends(key)),
+  styled: (map) => map.views.source(key).catch((error) => map.onProblem?.(error.message)),
 });
 
-const SHADE = { azimuth: 315, altitude: 45, exaggeration: 1.3, four_sides: false };
+const SHADE = {
+  azimuth: 315,
+  altitude: 45,
+  exaggeration: 1.3,
+  four_sides: false,
+};
 const shadeQuery = (map) => `?${query({ ...SHADE, ...shadeStyle(map) })}`;
 const shadeStyle = (map) => {
   const { azimuth, altitude, exaggeration, four_sides } = map.views.style.shade ?? {};
-  const chosen = Object.entries({ azimuth, altitude, exaggeration, four_sides });
+  const chosen = Object.entries({
+    azimuth,
+    altitude,
+    exaggeration,
+    four_sides,
+  });
   return Object.fromEntries(chosen.filter(([, v]) => v !== undefined).map(([k, v]) => [k, String(v)]));
 };
 
@@ -60,7 +71,10 @@ function shadeControls(map, box) {
     step: '0.5',
     value: String(now.exaggeration),
   });
-  row('four_sides', 'From four sides', { type: 'checkbox', checked: now.four_sides });
+  row('four_sides', 'From four sides', {
+    type: 'checkbox',
+    checked: now.four_sides,
+  });
 }
 
 /** Layers that belong to the map itself, the ground first. */
@@ -73,16 +87,14 @@ export const GROUND = [
       const what = map.data.rasters.dem ? 'dem' : 'source';
       return map.picture(what, map.main, map.views.reliefQuery(), true);
     },
+    raster: { range: true, percentiles: true },
     legend: (map, legend) => {
-      const { stretch } = map.data;
-      if (!stretch) return;
-      const { low, high } = map.views.of('relief');
-      legend.ramp(RELIEF, height(low ?? stretch[0], 0), height(high ?? stretch[1], 0));
+      const range = map.views.rangeOf('relief');
+      if (range) legend.ramp(coloursOf(map, 'relief'), height(range.low, 0), height(range.high, 0));
     },
-    styled: (map) => {
-      const what = map.data.rasters.dem ? 'dem' : 'source';
-      map.layers.relief.setSource(map.tiles(what, map.main, map.views.reliefQuery(), true));
-    },
+    follows: ['study'],
+    load: (map) => (map.views.style.relief?.outer === undefined ? null : map.views.reliefRange()),
+    styled: (map) => map.views.reliefRange().catch((error) => map.onProblem?.(error.message)),
   },
   {
     // Under whatever else is drawn of the ground.
@@ -93,23 +105,37 @@ export const GROUND = [
     styled: (map) => map.layers.shade.setSource(map.tiles('shade', map.main, shadeQuery(map), true)),
     controls: shadeControls,
   },
-  computed('slope', 'Slope', 10, SLOPE),
-  computed('curvature', 'Curvature', 11, POSITION),
-  computed('near', 'Position, near', 13, POSITION),
-  computed('far', 'Position, far', 12, POSITION),
+  computed('slope', 'Slope', 10),
+  computed('curvature', 'Curvature', 11),
+  computed('near', 'Position, near', 13),
+  computed('far', 'Position, far', 12),
   {
     key: 'contours',
     name: 'Contours',
     place: 30,
+    vector: { key: 'contours', labels: [['elevation', 'elevation']] },
     build: (map) => {
       if (!map.data.rasters.dem) return null;
       const source = new ol.source.Vector();
-      return new ol.layer.Vector({ source, visible: false, declutter: true, style: contourStyle });
+      return new ol.layer.Vector({
+        source,
+        visible: false,
+        declutter: true,
+        style: contourStyle(map),
+      });
     },
     follows: ['study', 'view', 'shown'],
     load: (map) => map.views.contours(),
-    styled: (map) => map.views.contours(),
+    styled: (map) => {
+      map.layers.contours.changed();
+      return map.views.contours();
+    },
   },
 ];
 
-export const CELLS = { key: 'cells', name: 'Cell values', place: 90, build: closeUp };
+export const CELLS = {
+  key: 'cells',
+  name: 'Cell values',
+  place: 90,
+  build: closeUp,
+};

@@ -24,6 +24,27 @@ export class Legend {
     this.box.append(canvas, ends);
   }
 
+  /** A line as it is drawn, and what it is. */
+  line(color, width, text) {
+    const row = Object.assign(document.createElement('p'), {
+      className: 'line-key',
+    });
+    const canvas = Object.assign(document.createElement('canvas'), {
+      width: 34,
+      height: 12,
+    });
+    const pen = canvas.getContext('2d');
+    pen.strokeStyle = color;
+    pen.lineWidth = Math.min(width, 12);
+    pen.lineCap = 'round';
+    pen.beginPath();
+    pen.moveTo(6, 6);
+    pen.lineTo(28, 6);
+    pen.stroke();
+    row.append(canvas, text);
+    this.box.append(row);
+  }
+
   /** Words, or anything that is drawn already. */
   add(...what) {
     this.box.append(...what);

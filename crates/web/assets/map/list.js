@@ -1,5 +1,6 @@
 // The list of what is drawn, with keys and styles, and what can be added to it.
 import { keyOf } from './map.js';
+import { styleBox } from './style_box.js';
 
 const FOLDED = 'bothros.drawn.folded';
 
@@ -8,21 +9,33 @@ export class MapList {
    * @param {HTMLElement} box
    * @param map
    * @param {() => void} shown  what is drawn was changed
+   * @param {() => void} addLayer  a layer is wanted that the study has not got yet
    */
-  constructor(box, map, shown) {
+  constructor(box, map, shown, addLayer) {
     this.box = box;
     this.map = map;
     this.shown = shown;
+    this.addLayer = addLayer;
     this.adding = false;
     this.folded = localStorage.getItem(FOLDED) === 'yes';
   }
 
+  /** Draws the list; who is at a field of a style stays there. */
   draw() {
+    const at = this.box.contains(document.activeElement) && document.activeElement.dataset.style;
+    this.drawAll();
+    if (at) this.box.querySelector(`[data-style="${at}"]`)?.focus();
+  }
+
+  drawAll() {
     const { box, map } = this;
     box.replaceChildren();
     if (!map.map) return;
     const title = document.createElement('h2');
-    const fold = Object.assign(document.createElement('button'), { type: 'button', textContent: 'Drawn' });
+    const fold = Object.assign(document.createElement('button'), {
+      type: 'button',
+      textContent: 'Drawn',
+    });
     fold.setAttribute('aria-expanded', String(!this.folded));
     fold.dataset.foldList = '';
     fold.addEventListener('click', () => {
@@ -37,11 +50,18 @@ export class MapList {
       box.append(title);
       return;
     }
-    const add = Object.assign(document.createElement('details'), { className: 'add', open: this.adding });
+    const add = Object.assign(document.createElement('details'), {
+      className: 'add',
+      open: this.adding,
+    });
     add.addEventListener('toggle', () => {
       this.adding = add.open;
     });
-    add.append(Object.assign(document.createElement('summary'), { textContent: 'Add to the map' }));
+    add.append(
+      Object.assign(document.createElement('summary'), {
+        textContent: 'Add to the map',
+      }),
+    );
     box.append(title);
     for (const { key, name } of map.list()) {
       if (!map.layers[key]) continue;
@@ -49,12 +69,23 @@ export class MapList {
       (on ? box : add).append(this.tick(key, name, on));
       if (on) box.append(this.key(key));
     }
+    const more = Object.assign(document.createElement('button'), {
+      type: 'button',
+      className: 'btn btn-sm quiet',
+      textContent: 'A layer from a file, or drawn…',
+    });
+    more.dataset.addLayer = '';
+    more.addEventListener('click', this.addLayer);
+    add.append(more);
     box.append(add);
   }
 
   tick(key, name, on) {
     const label = document.createElement('label');
-    const tick = Object.assign(document.createElement('input'), { type: 'checkbox', checked: on });
+    const tick = Object.assign(document.createElement('input'), {
+      type: 'checkbox',
+      checked: on,
+    });
     tick.dataset.layer = key;
     tick.addEventListener('change', () => {
       this.map.toggle(key, tick.checked);
@@ -78,7 +109,18 @@ export class MapList {
         map.cellsOf = choose.value;
         map.map.render();
       });
-      box.append(choose);
+      const ticks = document.createElement('label');
+      const sized = Object.assign(document.createElement('input'), {
+        type: 'checkbox',
+        checked: map.ticksBy === 'accumulation',
+      });
+      sized.dataset.ticks = '';
+      sized.addEventListener('change', () => {
+        map.ticksBy = sized.checked ? 'accumulation' : '';
+        map.map.render();
+      });
+      ticks.append(sized, 'Ticks of direction sized by accumulation');
+      box.append(choose, ticks);
     }
     if (map.layers[key]?.getSource?.()?.getFeatures) {
       const go = Object.assign(document.createElement('button'), {
@@ -90,7 +132,7 @@ export class MapList {
       go.addEventListener('click', () => map.fit(map.extentOf(key) ?? undefined));
       box.append(go);
     }
-    const how = map.views.controls(key);
+    const how = styleBox(map, key);
     if (how) box.append(how);
     return box;
   }

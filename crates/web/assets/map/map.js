@@ -2,7 +2,7 @@
 import { ask } from '../lib/common.js';
 import { METRE } from '../lib/units.js';
 import { STAGES } from '../stages/registry.js';
-import { backdropSpecs } from './backdrops.js';
+import { backdropSpecs, serverSpecs } from './backdrops.js';
 import { featureSpec } from './features.js';
 import { CELLS, GROUND } from './ground.js';
 import { Legend } from './legend.js';
@@ -33,6 +33,8 @@ export class StudyMap {
     this.flow = null;
     /** whether all reaches in view have come, so that lines take the place of pixels */
     this.complete = false;
+    /** where it stands whom the maps that are drawn are owed to */
+    this.owed = Object.assign(document.createElement('p'), { className: 'owed' });
     /** called when the map was moved, when a layer is drawn otherwise, and when something went wrong */
     this.onMove = null;
     this.onStyled = null;
@@ -41,8 +43,10 @@ export class StudyMap {
 
   /** Fetches what there is and builds the layers; keeps the view where the grid is the same. */
   async load(view) {
-    const [data, backdrops] = await Promise.all([ask(`${this.base}/map`), ask(`${this.base}/backdrops`)]);
-    this.backdrops = backdrops;
+    const [data, backdrops, servers] = await Promise.all(
+      ['map', 'backdrops', 'maps'].map((what) => ask(`${this.base}/${what}`)),
+    );
+    this.pictures = [...serverSpecs(servers), ...backdropSpecs(backdrops)];
     const main = data.rasters.dem ?? data.rasters.source;
     const key =
       main && JSON.stringify([main.left, main.top, main.cell_x, main.rows, main.cols, data.crs?.epsg]);
@@ -90,7 +94,10 @@ export class StudyMap {
       });
       this.zooming = new Zooming(this);
       this.map.addControl(
-        new ol.control.ScaleLine({ units: METRE.size === 1 ? 'metric' : 'imperial', minWidth: 90 }),
+        new ol.control.ScaleLine({
+          units: METRE.size === 1 ? 'metric' : 'imperial',
+          minWidth: 90,
+        }),
       );
       this.map.on('moveend', () => {
         this.zooming.rests();
@@ -115,7 +122,10 @@ export class StudyMap {
 
   /** Shows the whole study, or this extent. */
   fit(extent = this.extent) {
-    this.map?.getView().fit(extent, { padding: [18, 18, 18, 18], maxZoom: this.map.getView().getMaxZoom() });
+    this.map?.getView().fit(extent, {
+      padding: [18, 18, 18, 18],
+      maxZoom: this.map.getView().getMaxZoom(),
+    });
   }
 
   /** Where the features of a layer lie; nothing for a raster, which lies all over the study. */
@@ -154,7 +164,9 @@ export class StudyMap {
   }
 
   picture(what, raster, query, interpolate) {
-    return new ol.layer.Tile({ source: this.tiles(what, raster, query, interpolate) });
+    return new ol.layer.Tile({
+      source: this.tiles(what, raster, query, interpolate),
+    });
   }
 
   /** What is registered of a layer. */
@@ -166,7 +178,7 @@ export class StudyMap {
     const { rasters } = this.data;
     this.swiping.end();
     for (const layer of this.map.getLayers().getArray().slice()) this.map.removeLayer(layer);
-    this.specs = [...REGISTERED, ...backdropSpecs(this.backdrops)];
+    this.specs = [...REGISTERED, ...this.pictures];
     this.views.begin();
     this.after = rasters.filled
       ? this.picture('filled', rasters.filled, this.views.reliefQuery(), true)
@@ -278,7 +290,13 @@ export class StudyMap {
     layer.setVisible(this.shown.has('area') || streams);
     const [low, high] = this.stretch;
     const area = this.shown.has('area');
-    this.flow.set({ threshold: this.threshold, streams: streams && !lines, area, low, high });
+    this.flow.set({
+      threshold: this.threshold,
+      streams: streams && !lines,
+      area,
+      low,
+      high,
+    });
   }
 
   /** Shows what is drawn, and fetches what came to it. */
@@ -289,7 +307,19 @@ export class StudyMap {
       if (this.layers[key] && !shows) this.layers[key].setVisible(this.shown.has(key));
     }
     this.showFlow();
+    this.attribute();
     if ([...this.shown].some((key) => !before.has(key))) this.refresh('shown');
+  }
+
+  /** Whom the maps that are drawn are owed to. */
+  attribute() {
+    this.owed ??= Object.assign(document.createElement('p'), {
+      className: 'owed',
+    });
+    const drawn = this.specs.filter(({ key, attribution }) => attribution && this.shown.has(key));
+    this.owed.textContent = [...new Set(drawn.map(({ attribution }) => attribution))].join(' · ');
+    this.owed.hidden = !drawn.length;
+    if (!this.owed.isConnected) this.target.append(this.owed);
   }
 
   /** Draws these layers and no others. */
@@ -326,7 +356,11 @@ export class StudyMap {
     if (!this.marker) {
       const ring = document.createElement('div');
       ring.className = 'marker';
-      this.marker = new ol.Overlay({ element: ring, positioning: 'center-center', stopEvent: false });
+      this.marker = new ol.Overlay({
+        element: ring,
+        positioning: 'center-center',
+        stopEvent: false,
+      });
     }
     this.map.addOverlay(this.marker);
     this.marker.setPosition([x, y]);
@@ -343,10 +377,20 @@ export class StudyMap {
       const line = (color, width) => new ol.style.Stroke({ color, width });
       const ring = (color, width) => new ol.style.Circle({ radius: 11, stroke: line(color, width) });
       const style = [
-        new ol.style.Style({ stroke: line('#FFFDF8', 8), image: ring('#FFFDF8', 6) }),
-        new ol.style.Style({ stroke: line('#B4532A', 4), image: ring('#B4532A', 3) }),
+        new ol.style.Style({
+          stroke: line('#FFFDF8', 8),
+          image: ring('#FFFDF8', 6),
+        }),
+        new ol.style.Style({
+          stroke: line('#B4532A', 4),
+          image: ring('#B4532A', 3),
+        }),
       ];
-      this.pointing = new ol.layer.Vector({ source: new ol.source.Vector(), style, zIndex: 1000 });
+      this.pointing = new ol.layer.Vector({
+        source: new ol.source.Vector(),
+        style,
+        zIndex: 1000,
+      });
       this.pointing.setMap(this.map);
     }
     const source = this.pointing.getSource();

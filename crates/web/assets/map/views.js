@@ -2,20 +2,13 @@
 import { ask, query, send } from '../lib/common.js';
 import { Latest } from '../lib/latest.js';
 import { METRE } from '../lib/units.js';
+import { rampQuery } from './ramps.js';
+import { labelOf, strokeOf, styleOf } from './vector.js';
 
 const ol = window.ol;
-export const SLOPE = ['#FAF5E6', '#E9CF9B', '#CF9257', '#96512F', '#4B2218'];
-export const POSITION = ['#0E4A57', '#3C8790', '#9CC7C5', '#F6F1E4', '#E0B98C', '#B1743F', '#6B3A17'];
 const COMPUTED = ['slope', 'curvature', 'near', 'far'];
-const UNITS = {
-  slope: '°',
-  curvature: '/100 m',
-  near: METRE.symbol,
-  far: METRE.symbol,
-  relief: METRE.symbol,
-};
-/** How many of the unit that the server knows one of those shown has. */
-const size = (key) => (['near', 'far', 'relief', 'contours'].includes(key) ? METRE.size : 1);
+/** What views are measured in that are not measured in metres. */
+export const UNITS = { slope: '°', curvature: '/100 m' };
 
 export class Views {
   constructor(map) {
@@ -51,11 +44,37 @@ export class Views {
     this.ready = new Set();
   }
 
-  /** The address of terrain tiles under the chosen light and range. */
+  /** The address of terrain tiles under the chosen light, colours and range. */
   reliefQuery() {
-    const { azimuth, altitude, low, high } = this.of('relief');
-    const [p2, p98] = this.map.data.stretch ?? [0, 1];
-    return `?low=${low ?? p2}&high=${high ?? p98}&azimuth=${azimuth}&altitude=${altitude}`;
+    const { azimuth, altitude } = this.of('relief');
+    const { low, high } = this.rangeOf('relief') ?? { low: 0, high: 1 };
+    const light = `azimuth=${azimuth}&altitude=${altitude}`;
+    return `?low=${low}&high=${high}&${light}${rampQuery(this.map, 'relief')}`;
+  }
+
+  /** The range that a layer is drawn over: as typed, or as found. */
+  rangeOf(key) {
+    const { data } = this.map;
+    const { low, high, outer } = this.of(key);
+    let found = this.ranges[key];
+    // That of the terrain is known before anything is asked.
+    if (key === 'relief' && (outer === undefined || !found) && data.stretch)
+      found = { low: data.stretch[0], high: data.stretch[1] };
+    if (key === 'sinks') found = { low: 0, high: data.deepest_m ?? 1 };
+    if (key === 'change') found = { low: 0, high: data.change_m || 1 };
+    if (key === 'way') found = { low: 0, high: this.map.longest ?? 1 };
+    return found && { low: low ?? found.low, high: high ?? found.high };
+  }
+
+  /** Draws the terrain over the percentiles that were chosen. */
+  async reliefRange() {
+    const { map } = this;
+    const { outer } = this.of('relief');
+    if (outer !== undefined && map.data.rasters.dem)
+      this.ranges.relief = await ask(`${map.base}/range/relief?outer=${outer}`);
+    const what = map.data.rasters.dem ? 'dem' : 'source';
+    map.layers.relief?.setSource(map.tiles(what, map.main, this.reliefQuery(), true));
+    map.onStyled?.();
   }
 
   /** Gives a computed view its range, when it is first looked at. */
@@ -68,13 +87,15 @@ export class Views {
 
   async source(key) {
     const { map } = this;
-    const { radius, low, high } = this.of(key);
-    const asked = radius ? `?radius=${radius}` : '';
-    this.ranges[key] = await ask(`${map.base}/range/${key}${asked}`);
-    const range = { low: low ?? this.ranges[key].low, high: high ?? this.ranges[key].high };
-    this.shownRange = { ...this.shownRange, [key]: range };
-    const query = `?low=${range.low}&high=${range.high}${radius ? `&radius=${radius}` : ''}`;
-    map.layers[key]?.setSource(map.tiles(key, map.main, query, true));
+    const { radius, outer } = this.of(key);
+    const asked = query({
+      ...(radius ? { radius } : {}),
+      ...(outer === undefined ? {} : { outer }),
+    });
+    this.ranges[key] = await ask(`${map.base}/range/${key}?${asked}`);
+    const { low, high } = this.rangeOf(key);
+    const drawn = `?low=${low}&high=${high}${radius ? `&radius=${radius}` : ''}${rampQuery(map, key)}`;
+    map.layers[key]?.setSource(map.tiles(key, map.main, drawn, true));
     map.onStyled?.();
   }
 
@@ -103,7 +124,11 @@ export class Views {
     source.addFeatures(
       told.lines.map(
         ({ line, elevation }) =>
-          new ol.Feature({ geometry: new ol.geom.LineString(line), elevation, heavy: heavy(elevation) }),
+          new ol.Feature({
+            geometry: new ol.geom.LineString(line),
+            elevation,
+            heavy: heavy(elevation),
+          }),
       ),
     );
     map.target.dataset.contours = told.lines.length;
@@ -125,114 +150,29 @@ export class Views {
     }, 600);
   }
 
-  /** What can be chosen for a layer, folded away under its key. */
-  controls(key) {
-    if (key === 'cells') return null;
-    const known = key === 'contours' || key === 'relief' || COMPUTED.includes(key);
-    if (!known && !this.map.layers[key]?.setOpacity) return null;
-    const box = document.createElement('details');
-    box.className = 'style';
-    box.open = this.open === key;
-    box.addEventListener('toggle', () => {
-      if (box.open) this.open = key;
-      else if (this.open === key) this.open = null;
-    });
-    const head = document.createElement('summary');
-    head.textContent = 'Style';
-    head.setAttribute('aria-label', `Style of ${key}`);
-    box.append(head);
-    const now = this.of(key);
-    // Rounded for display: what was typed in feet is kept to the millimetre.
-    const shown = (v) => (v === undefined || v === null ? v : +(v / size(key)).toFixed(3));
-    const kept = (v) => (size(key) === 1 ? v : +(v * size(key)).toFixed(3));
-    const add = (name, label, type, own, more = {}) => {
-      const value = type === 'range' ? own : shown(own);
-      const row = document.createElement('label');
-      row.append(label);
-      const input = Object.assign(document.createElement('input'), { type, ...more });
-      if (value !== undefined) input.value = value;
-      input.addEventListener(type === 'range' ? 'input' : 'change', () => {
-        const v = input.value.trim() === '' ? null : Number(input.value.replace(',', '.'));
-        if (v !== null && !Number.isFinite(v)) {
-          input.value = value ?? '';
-          return;
-        }
-        this.set(key, { [name]: v === null || type === 'range' ? v : kept(v) });
-      });
-      row.append(input);
-      box.append(row);
-    };
-    add('opacity', 'Opacity', 'range', now.opacity, { min: 0, max: 1, step: 0.05 });
-    if (key === 'relief') {
-      add('azimuth', 'Light from, °', 'range', now.azimuth, { min: 0, max: 355, step: 5 });
-      add('altitude', 'Light height, °', 'range', now.altitude, { min: 10, max: 85, step: 5 });
-    }
-    if (key === 'near' || key === 'far')
-      add('radius', `Radius, ${METRE.symbol}`, 'text', now.radius, { inputMode: 'decimal' });
-    this.map.spec(key)?.controls?.(this.map, box);
-    if (key === 'contours') {
-      const placeholder = this.interval ? `${shown(this.interval)}` : 'fitting';
-      add('interval', `Interval, ${METRE.symbol}`, 'text', now.interval, {
-        inputMode: 'decimal',
-        placeholder,
-      });
-    }
-    if (key === 'relief' || COMPUTED.includes(key)) {
-      const [low, high] = this.map.data.stretch ?? [];
-      const range = key === 'relief' ? { low, high } : (this.ranges?.[key] ?? {});
-      const told = (v) => (v === undefined ? '' : `${Number(shown(v).toPrecision(3))}`);
-      add('low', `From, ${UNITS[key]}`, 'text', now.low, {
-        inputMode: 'decimal',
-        placeholder: told(range.low),
-      });
-      add('high', `To, ${UNITS[key]}`, 'text', now.high, {
-        inputMode: 'decimal',
-        placeholder: told(range.high),
-      });
-    }
-    const order = document.createElement('p');
-    order.className = 'acts';
-    for (const [label, way] of [
-      ['Draw higher', 1],
-      ['Draw lower', -1],
-    ]) {
-      const button = Object.assign(document.createElement('button'), {
-        type: 'button',
-        className: 'btn btn-sm quiet',
-        textContent: label,
-      });
-      button.addEventListener('click', () => this.map.reorder(key, way));
-      order.append(button);
-    }
-    box.append(order);
-    return box;
-  }
-
   /** The ends of a view's ramp, in words. */
   ends(key) {
-    const range = this.shownRange?.[key];
+    const range = this.ranges[key] && this.rangeOf(key);
     if (!range) return ['', ''];
     const most = Math.max(Math.abs(range.low), Math.abs(range.high));
+    const [size, unit] = UNITS[key] ? [1, UNITS[key]] : [METRE.size, METRE.symbol];
     const told = (v) =>
-      `${Number((v / size(key)).toPrecision(2))} ${UNITS[key]}`.replace(' °', '°').replace('-', '\u2212');
+      `${Number((v / size).toPrecision(2))} ${unit}`.replace(' °', '°').replace('-', '\u2212');
     if (key === 'slope') return [told(range.low), told(range.high)];
     const [below, above] = key === 'curvature' ? ['hollow', 'convex'] : ['low', 'high'];
     return [`${below} ${told(-most)}`, `${above} ${told(most)}`];
   }
 }
 
-const LINE = '#7A5A36';
-export function contourStyle(feature) {
+/** Every fifth contour is drawn heavier, with its elevation. */
+export const contourStyle = (map) => (feature) => {
+  const now = styleOf(map, 'contours');
   const heavy = feature.get('heavy');
-  const stroke = new ol.style.Stroke({ color: LINE, width: heavy ? 1.5 : 0.7 });
-  const text = heavy
-    ? new ol.style.Text({
-        text: `${+(feature.get('elevation') / METRE.size).toFixed(METRE.size === 1 ? 3 : 1)}`,
-        placement: 'line',
-        font: '600 11px "Source Sans 3"',
-        fill: new ol.style.Fill({ color: LINE }),
-        stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 3 }),
-      })
-    : undefined;
-  return new ol.style.Style({ stroke, text, zIndex: heavy ? 2 : 1 });
-}
+  const line = strokeOf({ ...now, width: heavy ? now.width * 2.1 : now.width });
+  const elevation = `${+(feature.get('elevation') / METRE.size).toFixed(METRE.size === 1 ? 3 : 1)}`;
+  const text = labelOf(now, heavy && now.label ? elevation : '', {
+    placement: 'line',
+    fill: new ol.style.Fill({ color: now.color }),
+  });
+  return new ol.style.Style({ stroke: line, text, zIndex: heavy ? 2 : 1 });
+};

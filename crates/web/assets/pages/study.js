@@ -73,7 +73,7 @@ const page = {
 };
 if (address.has('draw')) drawnAt[page.stage] = address.get('draw').split(',').filter(Boolean);
 page.pen = new Pen(page);
-const list = new MapList(document.getElementById('drawn'), map, shown);
+const list = new MapList(document.getElementById('drawn'), map, shown, addLayer);
 const readout = new ReadOut(document.getElementById('readout'), map, base);
 const progress = new Progress({ refreshParts, fetchDesk });
 const parts = new Map(STAGES.map((s) => [s.key, s.begin?.(page) ?? {}]));
@@ -92,6 +92,19 @@ function shown() {
   drawnAt[page.stage] = [...map.shown];
   list.draw();
   remember();
+}
+
+/** Shows where layers are added, whatever section of the desk is open. */
+function addLayer() {
+  const form = desk.querySelector('#add-layer');
+  if (!form) {
+    notice('Layers are laid onto the prepared DEM: prepare it first.', true);
+    return;
+  }
+  if (shell.classList.contains('folded')) shell.dispatchEvent(new Event('fold-desk'));
+  sections.reveal(form);
+  form.scrollIntoView({ block: 'nearest' });
+  form.querySelector('select').focus();
 }
 
 // ---- address ----

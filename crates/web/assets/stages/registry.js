@@ -18,8 +18,11 @@ import { terrain } from './terrain/stage.js';
  * @property {(map: any) => boolean} [wanted]  whether it is fetched; while it is drawn where nothing is said
  * @property {(map: any) => void} [shows]  shows or hides it, where that is not its own affair
  * @property {(map: any, legend: import('../map/legend.js').Legend) => void} [legend]  draws its key
+ * @property {import('../map/vector.js').Vector} [vector]  what can be chosen of a layer of features
+ * @property {import('../map/ramps.js').Raster} [raster]  what can be chosen of colours and range
  * @property {(map: any, box: HTMLElement) => void} [controls]  adds what can be chosen of its style
  * @property {boolean} [picture]  whether it is a picture behind the map
+ * @property {string} [attribution]  whom it is owed to
  * @property {(map: any) => void} [styled]  takes up another style
  */
 

@@ -16,6 +16,10 @@ impl WebError {
     pub fn refused(message: impl Into<String>) -> Self {
         Self { status: StatusCode::UNPROCESSABLE_ENTITY, message: message.into() }
     }
+    /// A service outside does not do what it was asked.
+    pub fn outside(message: impl Into<String>) -> Self {
+        Self { status: StatusCode::BAD_GATEWAY, message: message.into() }
+    }
     /// There is nothing here.
     pub fn nothing(message: impl Into<String>) -> Self {
         Self { status: StatusCode::NOT_FOUND, message: message.into() }

@@ -5,12 +5,13 @@ use axum::extract::{Path, Query, State};
 use bothros_core::routing::Method;
 use bothros_formats::{Crs, CrsKind, Transform};
 use bothros_store::{RasterMeta, RasterRole};
-use bothros_workflow::Facts;
+use bothros_workflow::{Facts, order_styles, usual_styles};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
+use crate::map::colour;
 
 fn raster(meta: &RasterMeta) -> Value {
     json!({
@@ -63,8 +64,24 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
         "files": outlines(&facts),
         "seams": seams(&facts),
         "style": facts.settings.style,
+        "ramps": colour::ramps(),
+        "vector": vector_styles(),
+        "orders": order_styles(&Value::Null, MOST_ORDERS),
+        "highest_order": facts.network.as_ref().map(|n| n.highest_order),
         "threshold_cells": facts.network.map(|n| n.threshold.as_cells()),
     })))
+}
+
+/// No network has more orders than this.
+const MOST_ORDERS: u8 = 12;
+
+/// How each vector layer is usually drawn.
+fn vector_styles() -> Value {
+    usual_styles()
+        .into_iter()
+        .map(|(name, style)| (name, json!(style)))
+        .collect::<serde_json::Map<_, _>>()
+        .into()
 }
 
 /// The lines along which files meet, in the CRS of the map.

@@ -1,8 +1,11 @@
 //! The layers of a study as a list.
 
+use askama::Template;
 use bothros_store::{Layer, LayerRole};
 
-use crate::ui::quantity;
+use crate::App;
+use crate::http::error::Result;
+use crate::ui::{quantity, render};
 
 pub(crate) struct LayerRow {
     pub id: i64,
@@ -19,6 +22,21 @@ pub(crate) fn roles() -> Vec<(&'static str, &'static str)> {
 
 pub(crate) fn layer_rows(layers: &[Layer]) -> Vec<LayerRow> {
     layers.iter().filter(|l| l.role != LayerRole::Provisional).map(layer_row).collect()
+}
+
+/// The section of a desk that lists the layers and takes more.
+#[derive(Template)]
+#[template(path = "map/layers_section.html")]
+struct Section {
+    study: i64,
+    layers: Vec<LayerRow>,
+    roles: Vec<(&'static str, &'static str)>,
+}
+
+/// The section for a stage that has no more to say of layers than which there are.
+pub(crate) async fn layers_section(app: &App, study: i64) -> Result<String> {
+    let layers = app.store.layers(study).await?;
+    render(&Section { study, layers: layer_rows(&layers), roles: roles() })
 }
 
 fn layer_row(layer: &Layer) -> LayerRow {

@@ -117,7 +117,14 @@ pub async fn layers(
                 "layer": layer.id, "id": feature.id, "elevation": feature.elevation }));
         }
     }
-    Ok(Json(json!({ "features": out, "complete": complete })))
+    let mut roles: Vec<[&str; 2]> = Vec::new();
+    for layer in layers.iter().filter(given) {
+        let role = [layer.role.name(), layer.role.title()];
+        if !roles.contains(&role) {
+            roles.push(role);
+        }
+    }
+    Ok(Json(json!({ "features": out, "complete": complete, "roles": roles })))
 }
 
 #[derive(Deserialize)]

@@ -8,6 +8,7 @@ pub mod layer_rows;
 pub mod layers;
 pub mod measure;
 pub mod profile;
+pub mod servers;
 pub mod style;
 pub mod tiles;
 pub mod views;
@@ -29,6 +30,8 @@ pub fn routes() -> Router<App> {
         .route("/range/{what}", get(views::range))
         .route("/contours", get(views::contour_lines))
         .route("/tiles/{what}/{raster}/{level}/{col}/{row}", get(tiles::tile))
+        .route("/maps", get(servers::servers))
+        .route("/maps/{at}/{level}/{col}/{row}", get(servers::tile))
         .route("/picture.png", get(tiles::picture))
         .route("/layers/{layer}/delete", post(layers::delete_layer))
         .route("/layers/{layer}/features/{feature}", post(layers::reshape))

@@ -17,7 +17,7 @@ use serde::Deserialize;
 
 use crate::App;
 use crate::http::error::{Result, WebError};
-use crate::map::colour;
+use crate::map::colour::{self, Ramp};
 use crate::map::views::{View, relief, shade, view_tile};
 
 pub(crate) const TILE: usize = 256;
@@ -39,9 +39,17 @@ pub struct Drawing {
     radius: Option<f64>,
     /// threshold of the network that ways lead to
     cells: Option<u32>,
+    /// name of an even ramp in the place of the layer's own
+    ramp: Option<String>,
+    /// from high to low
+    reversed: Option<bool>,
 }
 
 impl Drawing {
+    fn ramp(&self, layer: &str) -> Ramp {
+        Ramp::of(layer, self.ramp.as_deref(), self.reversed == Some(true))
+    }
+
     fn light(&self) -> Light {
         let usual = Light { exaggeration: 1.3, ..Light::default() };
         Light {
@@ -90,7 +98,10 @@ pub async fn tile(
     if row > rows / TILE || col > cols / TILE {
         return Err(nothing());
     }
-    let wanted = Wanted { study, role, plain: what == "shade", view, meta, level, col, row };
+    // The ground is drawn alike whichever of its rasters it comes from.
+    let ramp =
+        stretch.ramp(if ["source", "dem", "filled"].contains(&what.as_str()) { "relief" } else { &what });
+    let wanted = Wanted { study, role, plain: what == "shade", view, ramp, meta, level, col, row };
     let key = format!("{study} {tag}");
     let draw = async {
         // As many at a time as there are processors: who came first is answered first.
@@ -120,6 +131,7 @@ struct Wanted {
     /// hillshade alone
     plain: bool,
     view: Option<View>,
+    ramp: Ramp,
     meta: RasterMeta,
     level: usize,
     col: usize,
@@ -152,7 +164,8 @@ async fn drawn(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
     if let Some(view) = tile.view {
         let (cell_m, _) = cell_metres(app, tile.study, tile.role, meta, level).await?;
         let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1.0));
-        let bytes = view_tile(app, meta, level, tile.at(), cell_m, view, stretch.radius, range).await?;
+        let ramp = tile.ramp.clone();
+        let bytes = view_tile(app, meta, level, tile.at(), cell_m, view, stretch.radius, range, ramp).await?;
         return Ok(("image/png", bytes.into()));
     }
     match tile.role {
@@ -170,16 +183,20 @@ async fn drawn(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
         RasterRole::FillDepth => {
             let deepest = stretch.high.unwrap_or(1.0).max(0.01);
             // The square root shows shallow sinks too.
-            let tint =
-                move |d: f32| if d.is_nan() { [0; 4] } else { colour::fill_depth((d / deepest).sqrt()) };
+            let ramp = tile.ramp.clone();
+            let tint = move |d: f32| match d.is_nan() {
+                true => [0; 4],
+                false => ramp.pixel((d / deepest).sqrt(), 225),
+            };
             coloured::<f32>(app, tile, tint).await
         }
         RasterRole::CutFill => {
             let most = stretch.high.unwrap_or(1.0).max(0.01);
+            let ramp = tile.ramp.clone();
             let tint = move |c: f32| match c.is_nan() {
                 true => [0; 4],
-                // The square root shows small changes too.
-                false => colour::cut_and_fill((c.abs() / most).sqrt().copysign(c)),
+                // The square root shows small changes too; the deepest cut at one end, the highest fill at the other.
+                false => ramp.pixel((1.0 + (c.abs() / most).sqrt().min(1.0).copysign(c)) / 2.0, 235),
             };
             coloured::<f32>(app, tile, tint).await
         }
@@ -191,9 +208,10 @@ async fn drawn(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
             let (x, y) = cell_metres(app, tile.study, tile.role, meta, level).await?;
             let light = stretch.light();
             let (plain, four) = (tile.plain, stretch.four_sides == Some(true));
+            let ramp = tile.ramp.clone();
             let draw = move || match plain {
                 true => shade(&halo, x, y, light, four),
-                false => relief(&halo, range, x, y, light),
+                false => relief(&halo, range, x, y, light, &ramp),
             };
             let bytes = bothros_workflow::blocking(move || Ok(draw())).await??;
             Ok(("image/png", bytes.into()))
@@ -208,13 +226,14 @@ async fn way(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
     let ways = app.grids.ways(&app.store, &facts, threshold).await?;
     let most = stretch.high.filter(|m| *m > 0.0).unwrap_or(ways.most_m as f32).max(1.0);
     let (level, row, col) = (tile.level, tile.row, tile.col);
+    let ramp = tile.ramp.clone();
     let draw = move || {
         // Of a coarser level the cell in the middle of those it stands for.
         let place = |at: usize| (at << level) + (1usize << level) / 2;
         let pixels = (0..TILE * TILE).map(|i| {
             let cell = Cell { row: place(row * TILE + i / TILE), col: place(col * TILE + i % TILE) };
             match ways.far.get(cell) {
-                Some(d) if !d.is_nan() => colour::way(d / most),
+                Some(d) if !d.is_nan() => ramp.pixel(d / most, 255),
                 _ => [0; 4],
             }
         });
@@ -284,6 +303,7 @@ pub async fn picture(State(app): State<App>, Path(study): Path<i64>, headers: He
         (header::ETAG, tag),
         (header::CACHE_CONTROL, "no-cache".to_owned()),
     ];
-    Ok((headers, relief(&halo, range, x, y, Light { exaggeration: 1.3, ..Light::default() })?)
-        .into_response())
+    let light = Light { exaggeration: 1.3, ..Light::default() };
+    let ramp = Ramp::of("relief", None, false);
+    Ok((headers, relief(&halo, range, x, y, light, &ramp)?).into_response())
 }

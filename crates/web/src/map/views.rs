@@ -13,7 +13,7 @@ use serde_json::{Value, json};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
-use crate::map::colour;
+use crate::map::colour::{self, Ramp};
 use crate::map::tiles::{TILE, png};
 
 /// A view that is computed from elevations when it is looked at.
@@ -93,6 +93,7 @@ pub async fn view_tile(
     view: View,
     radius_m: Option<f64>,
     (low, high): (f32, f32),
+    ramp: Ramp,
 ) -> Result<Vec<u8>> {
     let (more, radius) = halo(view, radius_m, cell_m);
     let size = TILE + 2 * more;
@@ -104,8 +105,9 @@ pub async fn view_tile(
         let most = low.abs().max(high.abs()).max(f32::MIN_POSITIVE);
         let colour = |v: f32| match view {
             _ if v.is_nan() => [0; 4],
-            View::Slope => colour::slope((v - low) / (high - low).max(f32::MIN_POSITIVE)),
-            _ => colour::position(v / most),
+            View::Slope => ramp.pixel((v - low) / (high - low).max(f32::MIN_POSITIVE), 255),
+            // What is even lies in the middle of the ramp.
+            _ => ramp.pixel((v / most + 1.0) / 2.0, 255),
         };
         Ok(png(TILE, TILE, tile.values().iter().map(|&v| colour(v))))
     });
@@ -135,6 +137,7 @@ pub fn relief(
     cell_x: f64,
     cell_y: f64,
     light: Light,
+    ramp: &Ramp,
 ) -> Result<Vec<u8>> {
     let shade = hillshade(halo, cell_x, cell_y, light);
     let span = (high - low).max(0.01);
@@ -144,7 +147,7 @@ pub fn relief(
             return [0; 4];
         }
         let z = halo.values()[(i / cols + 1) * halo.cols() + i % cols + 1];
-        colour::terrain((z - low) / span, brightness)
+        colour::shaded(ramp.at((z - low) / span), brightness)
     });
     png(rows, cols, pixels)
 }
@@ -152,26 +155,40 @@ pub fn relief(
 #[derive(Deserialize)]
 pub struct Asked {
     radius: Option<f64>,
+    /// share of the values that is left out at each end, percent
+    outer: Option<f64>,
 }
+
+/// Left out at each end where nothing is said, percent.
+const OUTER: f64 = 2.0;
+/// More than that is no range any more.
+const MOST_OUTER: f64 = 40.0;
 
 /// Windows that a range is found from, along each side, and their size.
 const LOOKS: usize = 4;
 const LOOK: usize = 96;
 
-/// The range of a view between its 2 % and 98 % percentiles, from windows spread over the DEM at full
-/// resolution.
+/// The range of elevations or of a view between two percentiles, 2 % and 98 % where nothing is said, from windows spread
+/// over the DEM at full resolution.
 pub async fn range(
     State(app): State<App>,
     Path((study, what)): Path<(i64, String)>,
     Query(asked): Query<Asked>,
 ) -> Result<Json<Value>> {
-    let view = View::from_name(&what).ok_or_else(|| WebError::nothing("there is no such view"))?;
+    let view = match what.as_str() {
+        "relief" => None,
+        what => Some(View::from_name(what).ok_or_else(|| WebError::nothing("there is no such view"))?),
+    };
+    let outer = asked.outer.unwrap_or(OUTER);
+    if !(0.0..=MOST_OUTER).contains(&outer) {
+        return Err(WebError::refused(format!("between 0 and {MOST_OUTER} % can be left out at each end")));
+    }
     let facts = app.facts(study).await?;
     let frame = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?.frame;
     let meta = app.store.raster(study, RasterRole::Dem).await?;
     let meta = meta.ok_or_else(|| WebError::refused("prepare the DEM first"))?;
     let cell_m = frame.cell_m();
-    let (more, radius) = halo(view, asked.radius, cell_m);
+    let (more, radius) = view.map_or((0, 1.0), |view| halo(view, asked.radius, cell_m));
     let mut all = Vec::new();
     for i in 0..LOOKS {
         for j in 0..LOOKS {
@@ -182,7 +199,10 @@ pub async fn range(
             let size = (LOOK + 2 * more, LOOK + 2 * more);
             let window = app.store.read_window::<f32>(&meta, 0, place, size).await?;
             let found = blocking(move || {
-                let all = values(&window, view, cell_m, radius)?;
+                let all = match view {
+                    Some(view) => values(&window, view, cell_m, radius)?,
+                    None => window,
+                };
                 let inner = all.window(more, more, LOOK, LOOK);
                 Ok(inner.values().iter().copied().filter(|v| !v.is_nan()).collect::<Vec<_>>())
             });
@@ -194,7 +214,7 @@ pub async fn range(
     }
     all.sort_unstable_by(f32::total_cmp);
     let percentile = |p: f64| all[((all.len() - 1) as f64 * p).round() as usize];
-    let (low, high) = (percentile(0.02), percentile(0.98));
+    let (low, high) = (percentile(outer / 100.0), percentile(1.0 - outer / 100.0));
     Ok(Json(json!({ "low": low, "high": high.max(low + 1e-3) })))
 }
 
@@ -328,7 +348,8 @@ mod tests {
         let hole = ground.index(Cell { row: 5, col: 5 });
         ground.values_mut()[hole] = f32::NAN;
         let light = Light { azimuth: 270.0, ..Light::default() };
-        let bytes = relief(&ground, (0.0, 11.0), 1.0, 1.0, light).unwrap();
+        let ramp = Ramp::of("relief", None, false);
+        let bytes = relief(&ground, (0.0, 11.0), 1.0, 1.0, light, &ramp).unwrap();
         let mut picture = png::Decoder::new(std::io::Cursor::new(bytes)).read_info().unwrap();
         let mut pixels = vec![0; picture.output_buffer_size().unwrap()];
         picture.next_frame(&mut pixels).unwrap();

@@ -8,6 +8,7 @@ use bothros_workflow::{Facts, Stage};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
+use crate::map::layer_rows::layers_section;
 use crate::shell::rail::{self, StageState};
 use crate::stages;
 use crate::ui::page;
@@ -102,6 +103,11 @@ pub async fn desk(State(app): State<App>, Path((study, stage)): Path<(i64, Strin
         (state, fact, next, stale, standing.job.is_some())
     })
     .await?;
-    let body = stages::desk(&app, Facts::clone(&facts), stage).await?;
+    let mut body = stages::desk(&app, Facts::clone(&facts), stage).await?;
+    // The first two have more to say of layers, and say it themselves.
+    let own = matches!(stage, Stage::Terrain | Stage::Conditioning);
+    if facts.terrain.is_some() && !own {
+        body += &layers_section(&app, study).await?;
+    }
     page(&Desk { study, stage, state, fact, next, stale, active, body })
 }

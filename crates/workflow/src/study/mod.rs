@@ -8,6 +8,7 @@ pub(crate) mod grids;
 pub(crate) mod kept_forms;
 mod place;
 pub(crate) mod settings;
+mod style;
 pub(crate) mod wanted;
 
 pub use describe::describe_study;
@@ -19,3 +20,7 @@ pub use findings::{Action, Finding, Severity, findings};
 pub use grids::{GridCache, Grids, Index, Streams, Ways};
 pub use place::read_place;
 pub use settings::set_style;
+pub use style::{
+    CATCHMENTS as CATCHMENT_STYLE, Colour, Dash, Fill, OrderStyle, STREAMS as STREAM_STYLE, VectorStyle,
+    order_styles, role_key, usual_styles, vector_style,
+};

@@ -10,7 +10,7 @@ use std::sync::LazyLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use bothros::elevations::Elevations;
-use bothros::serve::{Running, start};
+use bothros::serve::{Outside, Running, start};
 use bothros_core::{Frame, Grid};
 use bothros_formats::{Crs, RasterKind, write_cog};
 use bothros_store::server::LocalServer;
@@ -52,10 +52,10 @@ impl Site {
         Self::with(url, Elevations::At("http://127.0.0.1:1/".into())).await
     }
 
-    /// With an elevation archive.
-    pub async fn with(url: &str, elevations: Elevations) -> Self {
+    /// With an elevation archive, or with map servers too.
+    pub async fn with(url: &str, outside: impl Into<Outside>) -> Self {
         bothros::limits::read_files_with(env!("CARGO_BIN_EXE_bothros").into(), 3000);
-        let running = start(url, UPLOAD_LIMIT, IpAddr::V4(Ipv4Addr::LOCALHOST), 0, elevations)
+        let running = start(url, UPLOAD_LIMIT, IpAddr::V4(Ipv4Addr::LOCALHOST), 0, outside)
             .await
             .expect("the application starts");
         let base = format!("http://127.0.0.1:{}", running.address.port());

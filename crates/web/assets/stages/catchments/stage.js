@@ -1,28 +1,38 @@
 // The Catchments stage: pour points placed and moved, catchments drawn.
 import { notice, send } from '../../lib/common.js';
 import { Latest } from '../../lib/latest.js';
+import { area } from '../../lib/units.js';
+import { fillOf, labelOf, stroke, strokeOf, styleOf } from '../../map/vector.js';
 
 const ol = window.ol;
 const BASINS = ['#B9A27A', '#8FA98C', '#A58FA6', '#C29A84', '#8CA3B5', '#ADAB7C'];
-const [CLAY, INK, PAPER] = ['#B4532A', '#22302E', '#FFFDF8'];
+const [CLAY, PAPER] = ['#B4532A', '#FFFDF8'];
 
-const stroke = (color, width, lineDash) => new ol.style.Stroke({ color, width, lineDash });
 const fill = (color) => new ol.style.Fill({ color });
 
 /** How a feature of the layer is drawn: catchment, place as given, move, pour point. */
-function style(f) {
+const style = (map) => (f) => {
+  const now = styleOf(map, 'catchments');
   switch (f.get('kind')) {
     case 'catchment':
       return new ol.style.Style({
-        fill: fill(`${BASINS[f.get('at') % BASINS.length]}66`),
-        stroke: stroke(INK, 1.6, f.get('edge') ? [7, 4] : undefined),
+        fill: fillOf(now, BASINS[f.get('at') % BASINS.length]),
+        // One that the edge of the DEM cuts is told from the others.
+        stroke: strokeOf(f.get('edge') ? { ...now, dash: now.dash === 'dashed' ? 'dotted' : 'dashed' } : now),
         zIndex: 1,
       });
     case 'move':
-      return new ol.style.Style({ stroke: stroke(CLAY, 1.6, [3, 3]), zIndex: 3 });
+      return new ol.style.Style({
+        stroke: stroke(CLAY, 1.6, [3, 3]),
+        zIndex: 3,
+      });
     case 'given':
       return new ol.style.Style({
-        image: new ol.style.Circle({ radius: 4, stroke: stroke(CLAY, 1.6), fill: fill(PAPER) }),
+        image: new ol.style.Circle({
+          radius: 4,
+          stroke: stroke(CLAY, 1.6),
+          fill: fill(PAPER),
+        }),
         zIndex: 3,
       });
     default:
@@ -33,17 +43,13 @@ function style(f) {
           fill: fill(CLAY),
           stroke: stroke(PAPER, 1.6),
         }),
-        text: new ol.style.Text({
-          text: f.get('label'),
+        text: labelOf(now, now.label && f.get(`label-${now.label}`), {
           offsetY: -17,
-          font: '600 13px "Source Sans 3"',
-          fill: fill(INK),
-          stroke: stroke(PAPER, 3.5),
         }),
         zIndex: 4,
       });
   }
-}
+};
 
 const last = new Latest();
 
@@ -59,12 +65,18 @@ async function loadCatchments(map) {
     const add = (kind, geometry, more = {}) =>
       source.addFeature(new ol.Feature({ kind, geometry, at: p.number - 1, ...more }));
     if (p.outline)
-      add('catchment', new ol.geom.MultiPolygon(p.outline), { edge: p.catchment.edge_cells > 0 });
+      add('catchment', new ol.geom.MultiPolygon(p.outline), {
+        edge: p.catchment.edge_cells > 0,
+      });
     add('given', new ol.geom.Point([p.x, p.y]));
     if (p.catchment) {
       const snapped = [p.catchment.x, p.catchment.y];
       add('move', new ol.geom.LineString([[p.x, p.y], snapped]));
-      add('point', new ol.geom.Point(snapped), { label: `${p.number} ${p.name}` });
+      add('point', new ol.geom.Point(snapped), {
+        'label-name': `${p.number} ${p.name}`,
+        'label-number': String(p.number),
+        'label-area': area(p.catchment.area_km2 * 1e6),
+      });
     }
   }
   map.target.dataset.catchments = points.filter((p) => p.outline).length;
@@ -115,10 +127,24 @@ export const catchments = {
     {
       key: 'catchments',
       name: 'Catchments',
+      vector: {
+        key: 'catchments',
+        fills: true,
+        labels: [
+          ['name', 'number and name'],
+          ['number', 'number'],
+          ['area', 'area'],
+        ],
+      },
+      styled: (map) => map.layers.catchments?.changed(),
       place: 60,
       build: (map) => {
         if (!map.data.rasters.area) return null;
-        return new ol.layer.Vector({ source: new ol.source.Vector(), style, declutter: false });
+        return new ol.layer.Vector({
+          source: new ol.source.Vector(),
+          style: style(map),
+          declutter: false,
+        });
       },
       follows: ['study', 'points'],
       wanted: () => true,

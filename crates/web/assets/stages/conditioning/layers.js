@@ -1,22 +1,30 @@
 // What Conditioning draws on the map: sinks, cut and fill, flow direction, the provisional network, crossings.
 import { Latest } from '../../lib/latest.js';
 import { height } from '../../lib/units.js';
+import { coloursOf, rampQuery } from '../../map/ramps.js';
+import { stroke, strokeOf, styleOf } from '../../map/vector.js';
 
 const ol = window.ol;
-const SINKS = ['#E3CFE6', '#B98BC4', '#84519B', '#4A2466'];
-const CHANGE = ['#8A3414', '#CF8450', '#F1DCC8', '#FFFDF8', '#DCE3F0', '#7F8FC4', '#2E3A7E'];
 const WAYS = ['#D9A441', '#C9703F', '#A8465A', '#7C4E8C', '#4A66A0', '#3F8C9C', '#5B9B6B', '#A3AE52'];
-const DECIDED = { breach: '#0F5C63', fill: '#5D6B68', keep: '#5B7F3B', open: '#B4532A' };
-
-const stroke = (color, width, lineDash) => new ol.style.Stroke({ color, width, lineDash });
+const DECIDED = {
+  breach: '#0F5C63',
+  fill: '#5D6B68',
+  keep: '#5B7F3B',
+  open: '#B4532A',
+};
 
 /** The streams before anything is decided. */
-function provisionalLayer() {
-  const style = [
-    ['#FFFDF8', 3.4],
-    ['#1F2F63', 1.5],
-  ].map(([c, w]) => new ol.style.Style({ stroke: stroke(c, w) }));
-  return new ol.layer.Vector({ source: new ol.source.Vector(), style, updateWhileInteracting: true });
+function provisionalLayer(map) {
+  const style = () => {
+    const now = styleOf(map, 'provisional');
+    const lines = [stroke('#FFFDF8', now.width + 1.9), strokeOf(now)];
+    return lines.map((line) => new ol.style.Style({ stroke: line }));
+  };
+  return new ol.layer.Vector({
+    source: new ol.source.Vector(),
+    style,
+    updateWhileInteracting: true,
+  });
 }
 
 /** Proposed breach lines: thick where chosen, coloured and dashed by what was decided. */
@@ -39,7 +47,11 @@ function barrierLayer(map) {
     const dash = decision === 'breach' ? undefined : [6, 4];
     return [line('#FFFDF8', chosen ? 7 : 5), line(color, chosen ? 4.4 : 2.8, dash)];
   };
-  return new ol.layer.Vector({ source: new ol.source.Vector(), style, updateWhileAnimating: true });
+  return new ol.layer.Vector({
+    source: new ol.source.Vector(),
+    style,
+    updateWhileAnimating: true,
+  });
 }
 
 const last = new Latest();
@@ -60,7 +72,10 @@ export async function loadBarriers(map) {
 }
 
 function directionLegend(legend) {
-  const canvas = Object.assign(document.createElement('canvas'), { width: 54, height: 54 });
+  const canvas = Object.assign(document.createElement('canvas'), {
+    width: 54,
+    height: 54,
+  });
   const pen = canvas.getContext('2d');
   WAYS.forEach((colour, i) => {
     pen.fillStyle = colour;
@@ -70,7 +85,9 @@ function directionLegend(legend) {
     pen.fill();
   });
   const codes = ['1 E', '2 SE', '4 S', '8 SW', '16 W', '32 NW', '64 N', '128 NE'];
-  const told = Object.assign(document.createElement('span'), { className: 'codes' });
+  const told = Object.assign(document.createElement('span'), {
+    className: 'codes',
+  });
   told.textContent = `Code and direction: ${codes.join(', ')}. Dark: outlet, code 0.`;
   legend.add(canvas, told);
 }
@@ -79,34 +96,47 @@ function directionLegend(legend) {
  * A raster that is there once flow is routed.
  * @param {string} what
  * @param {string} raster
- * @param {(data: any) => string} [query]
+ * @param {(map: any) => string} [query]
  */
 const routed =
   (what, raster, query = () => '') =>
   (map) => {
     const { rasters } = map.data;
-    return rasters.area && rasters[raster]
-      ? map.picture(what, rasters[raster], query(map.data), false)
-      : null;
+    return rasters.area && rasters[raster] ? map.picture(what, rasters[raster], query(map), false) : null;
   };
+
+/** What the address of a layer's tiles tells of colours and range. */
+const drawnAs = (key) => (map) => `?high=${map.views.rangeOf(key).high}${rampQuery(map, key)}`;
+
+function redrawn(map, key) {
+  map.layers[key].setSource(map.tiles(key, map.data.rasters[key], drawnAs(key)(map), false));
+  map.onStyled?.();
+}
 
 export const layers = [
   {
     key: 'sinks',
     name: 'Sinks',
     place: 40,
-    build: routed('sinks', 'sinks', (data) => `?high=${data.deepest_m ?? 1}`),
-    legend: ({ data }, legend) => {
-      if (data.deepest_m) legend.ramp(SINKS, 'shallow', `${height(data.deepest_m)} deep`);
+    raster: { most: true },
+    build: routed('sinks', 'sinks', drawnAs('sinks')),
+    styled: (map) => redrawn(map, 'sinks'),
+    legend: (map, legend) => {
+      const { high } = map.views.rangeOf('sinks');
+      if (map.data.deepest_m) legend.ramp(coloursOf(map, 'sinks'), 'shallow', `${height(high)} deep`);
     },
   },
   {
     key: 'change',
     name: 'Cut and fill',
     place: 41,
-    build: routed('change', 'change', (data) => `?high=${data.change_m || 1}`),
-    legend: ({ data: { change_m: m } }, legend) => {
-      if (m) legend.ramp(CHANGE, `cut ${height(m, 1)}`, `fill ${height(m, 1)}`);
+    raster: { most: true },
+    build: routed('change', 'change', drawnAs('change')),
+    styled: (map) => redrawn(map, 'change'),
+    legend: (map, legend) => {
+      const { high } = map.views.rangeOf('change');
+      const colours = coloursOf(map, 'change');
+      if (map.data.change_m) legend.ramp(colours, `cut ${height(high, 1)}`, `fill ${height(high, 1)}`);
     },
   },
   {
@@ -122,7 +152,9 @@ export const layers = [
     key: 'provisional',
     name: 'Provisional network',
     place: 70,
-    build: (map) => (map.data.rasters.dem ? provisionalLayer() : null),
+    vector: { key: 'provisional' },
+    build: (map) => (map.data.rasters.dem ? provisionalLayer(map) : null),
+    styled: (map) => map.layers.provisional?.changed(),
   },
   {
     key: 'barriers',

@@ -5,16 +5,6 @@
 import { notice } from '../../lib/common.js';
 
 const ol = window.ol;
-export const AREA_RAMP = [
-  '#F3EBD3',
-  '#D5DCC0',
-  '#A3C4B5',
-  '#6BA5A5',
-  '#3A7F8C',
-  '#215873',
-  '#1B3557',
-  '#141E3A',
-];
 const TILE = 256;
 const STEPS = 255;
 
@@ -47,6 +37,12 @@ export class Flow {
       render: (frame) => this.render(frame),
       source: new ol.source.Source({ state: 'ready' }),
     });
+  }
+
+  /** Draws contributing area in other colours. */
+  recolour(colours) {
+    this.areaColours = table(colours);
+    this.layer.changed();
   }
 
   /** What is drawn: threshold in cells, streams and area on or off, stretch as decimal logarithms. */

@@ -1,26 +1,34 @@
 // What Network draws on the map: contributing area, streams, their comparison with mapped ones, overland flow.
 import { ask } from '../../lib/common.js';
 import { area, height } from '../../lib/units.js';
-import { AREA_RAMP, Flow } from './flow.js';
+import { coloursOf, rampQuery } from '../../map/ramps.js';
+import { Flow } from './flow.js';
 import { loadSides, sideLayer } from './sides.js';
-import { WATER, streamControls, streamStyle, wanted } from './streams.js';
+import { WATER, orderStyle, streamControls, streamStyle, wanted } from './streams.js';
 
 const ol = window.ol;
-const WAY = ['#FBF3DC', '#E9C9A0', '#D1937A', '#A55A6A', '#5E2F57'];
 
 const routed = (build) => (map) => (map.data.rasters.area ? build(map) : null);
 
 /** The canvas of contributing area, on which streams are pixels while the threshold moves. */
 function flowLayer(map) {
   map.stretch ??= map.data.log_percentiles.slice();
-  map.flow = new Flow(map, map.data.rasters.area, { streams: WATER, area: AREA_RAMP });
+  map.flow = new Flow(map, map.data.rasters.area, {
+    streams: WATER,
+    area: coloursOf(map, 'area'),
+  });
   return map.flow.layer;
 }
 
 function streamLayer(map) {
-  const style = streamStyle(() => wanted(map.views.style.streams), map.data.cell_area_m2);
+  const style = streamStyle(map);
   const source = new ol.source.Vector();
-  return new ol.layer.Vector({ source, style, updateWhileInteracting: true, updateWhileAnimating: true });
+  return new ol.layer.Vector({
+    source,
+    style,
+    updateWhileInteracting: true,
+    updateWhileAnimating: true,
+  });
 }
 
 /** Whether what was fetched, or is on its way, reaches beyond the view. */
@@ -63,7 +71,9 @@ async function loadStreams(map) {
   map.fetching = new AbortController();
   const query = new URLSearchParams(Object.entries(asked).filter(([key]) => key !== 'layer'));
   try {
-    const told = await ask(`${map.base}/streams?${query}`, { signal: map.fetching.signal });
+    const told = await ask(`${map.base}/streams?${query}`, {
+      signal: map.fetching.signal,
+    });
     if (cells !== map.threshold || layer !== map.layers.streams) return;
     const feature = (r) =>
       new ol.Feature({
@@ -108,7 +118,9 @@ async function loadWays(map) {
   const { most_m: most } = await ask(`${map.base}/way?cells=${cells}`);
   if (cells !== map.threshold || layer !== map.layers.way) return;
   map.longest = most;
-  layer.setSource(map.tiles('way', map.data.rasters.area, `?cells=${cells}&high=${most}`, false));
+  const { high } = map.views.rangeOf('way');
+  const drawn = `?cells=${cells}&high=${high}${rampQuery(map, 'way')}`;
+  layer.setSource(map.tiles('way', map.data.rasters.area, drawn, false));
   map.onStyled?.();
 }
 
@@ -116,8 +128,14 @@ async function loadWays(map) {
 function stretchControls(map, box) {
   const top = Math.log10(Math.max(10, map.data.largest_cells ?? 10));
   const ends = ['Lightest at', 'Darkest at'].map((text, at) => {
-    const label = Object.assign(document.createElement('label'), { className: 'stretch' });
-    const input = Object.assign(document.createElement('input'), { type: 'range', min: '0', step: '0.05' });
+    const label = Object.assign(document.createElement('label'), {
+      className: 'stretch',
+    });
+    const input = Object.assign(document.createElement('input'), {
+      type: 'range',
+      min: '0',
+      step: '0.05',
+    });
     input.max = String(top);
     input.value = String(map.stretch[at]);
     input.dataset.stretch = at ? 'high' : 'low';
@@ -138,15 +156,29 @@ function stretchControls(map, box) {
 }
 
 function streamLegend(map, legend) {
-  const { by, from } = wanted(map.views.style.streams);
-  const least = by === 'area' ? 'small area' : by === 'magnitude' ? 'magnitude 1' : `order ${from}`;
-  legend.ramp(WATER, least, by === 'area' ? 'large' : 'higher');
+  const { by, from } = wanted(map);
+  if (by !== 'order') {
+    legend.ramp(WATER, by === 'area' ? 'small area' : 'magnitude 1', by === 'area' ? 'large' : 'higher');
+    return;
+  }
+  const highest = Math.max(map.data.highest_order ?? 1, from);
+  for (let order = from; order <= highest; order++) {
+    const { color, width } = orderStyle(map, order);
+    legend.line(color, width, `Order ${order}`);
+  }
 }
 
 function sidesLegend(_map, legend) {
-  const box = Object.assign(document.createElement('p'), { className: 'agreement-key' });
+  const box = Object.assign(document.createElement('p'), {
+    className: 'agreement-key',
+  });
   for (const side of ['matched', 'extra', 'missed']) {
-    box.append(Object.assign(document.createElement('span'), { className: side, textContent: side }));
+    box.append(
+      Object.assign(document.createElement('span'), {
+        className: side,
+        textContent: side,
+      }),
+    );
   }
   legend.add(box);
 }
@@ -161,7 +193,12 @@ export const layers = [
     build: routed(flowLayer),
     legend: (map, legend) => {
       const [low, high] = map.stretch.map((log) => area(10 ** log * map.data.cell_area_m2));
-      legend.ramp(AREA_RAMP, low, high);
+      legend.ramp(coloursOf(map, 'area'), low, high);
+    },
+    raster: {},
+    styled: (map) => {
+      map.flow.recolour(coloursOf(map, 'area'));
+      map.onStyled?.();
     },
     controls: stretchControls,
   },
@@ -174,8 +211,10 @@ export const layers = [
     load: loadWays,
     legend: (map, legend) => {
       if (map.longest === undefined) return;
-      legend.ramp(WAY, height(0, 0), height(map.longest, 0));
+      legend.ramp(coloursOf(map, 'way'), height(0, 0), height(map.views.rangeOf('way').high, 0));
     },
+    raster: { most: true },
+    styled: (map) => loadWays(map).catch((error) => map.onProblem?.(error.message)),
   },
   {
     key: 'streams',
@@ -186,8 +225,7 @@ export const layers = [
     follows: ['study', 'view', 'threshold', 'shown'],
     load: loadStreams,
     legend: streamLegend,
-    controls: (map, box) =>
-      streamControls(box, map.views.style.streams, (change) => map.views.set('streams', change)),
+    controls: streamControls,
     styled: (map) => {
       map.layers.streams?.changed();
       map.onStyled?.();

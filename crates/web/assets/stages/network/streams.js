@@ -1,84 +1,122 @@
 // How streams are drawn: by order, magnitude or area.
+import { area } from '../../lib/units.js';
+import { choose, colour, labelOf, number, strokeOf, styleOf, vectorControls } from '../../map/vector.js';
 
 const ol = window.ol;
 export const WATER = ['#7FB7BC', '#4E969D', '#2B7A82', '#0F5C63', '#0A454B', '#062F34'];
 
-/** How the analyst wants streams: by what they are drawn, from which order up, with labels or not. */
-export function wanted(style) {
-  return { by: 'order', from: 1, labels: 0, ...style };
+/** How the analyst wants streams: by what they are drawn, from which order up, and how lines and labels look. */
+export function wanted(map) {
+  const now = { by: 'order', from: 1, ...styleOf(map, 'streams') };
+  // Labels were on or off before there was a choice of columns.
+  if (now.labels && map.views.style.streams.label === undefined) now.label = 'order';
+  return now;
+}
+
+/** Colour and width of an order. */
+export function orderStyle(map, order, now = wanted(map)) {
+  const usual = map.data.orders[Math.min(order, map.data.orders.length) - 1];
+  return { ...usual, ...now.orders?.[order] };
 }
 
 /** Rank of a stream, from 1, by what is chosen: it makes width and tone. */
 function rank(feature, by, cellM2) {
   if (by === 'magnitude') return 1 + Math.log2(feature.get('magnitude')) / 1.6;
-  if (by === 'area') return 1 + Math.max(0, Math.log10(feature.get('m2') / (cellM2 * 100)) * 1.2);
-  return feature.get('order');
+  return 1 + Math.max(0, Math.log10(feature.get('m2') / (cellM2 * 100)) * 1.2);
 }
 
-/** The style of streams; `of` tells what is wanted now. */
-export function streamStyle(of, cellM2) {
-  const known = new Map();
+const LABELS = {
+  order: (feature) => feature.get('order'),
+  magnitude: (feature) => feature.get('magnitude'),
+  area: (feature) => area(feature.get('m2')),
+  id: (feature) => feature.get('id'),
+};
+
+/** The style of streams. */
+export function streamStyle(map) {
+  const lines = new Map();
+  let known = '';
   return (feature) => {
-    const { by, from, labels } = of();
+    const now = wanted(map);
     const order = feature.get('order');
-    if (order < from) return undefined;
-    // Between two ranks a step of a quarter cannot be seen.
-    const r = Math.round(rank(feature, by, cellM2) * 4) / 4;
-    const text = labels ? String(by === 'magnitude' ? feature.get('magnitude') : order) : '';
-    const key = `${r} ${text}`;
-    if (!known.has(key)) {
-      const color = WATER[Math.min(Math.round(r), WATER.length - 1)];
-      const label = () =>
-        new ol.style.Text({
-          text,
-          font: '600 12px "Source Sans 3"',
-          fill: new ol.style.Fill({ color: '#22302E' }),
-          stroke: new ol.style.Stroke({ color: '#FFFDF8', width: 3 }),
-        });
-      known.set(
-        key,
-        new ol.style.Style({
-          stroke: new ol.style.Stroke({
-            color,
-            width: 0.9 + 0.75 * (r - 1),
-            lineCap: 'round',
-            lineJoin: 'round',
-          }),
-          zIndex: r,
-          text: text ? label() : undefined,
-        }),
-      );
+    if (order < now.from) return undefined;
+    const as = JSON.stringify(now);
+    if (as !== known) {
+      known = as;
+      lines.clear();
     }
-    return known.get(key);
+    // Between two ranks a step of a quarter cannot be seen.
+    const r = now.by === 'order' ? order : Math.round(rank(feature, now.by, map.data.cell_area_m2) * 4) / 4;
+    if (!lines.has(r)) {
+      const by = {
+        color: WATER[Math.min(Math.round(r), WATER.length - 1)],
+        width: 0.9 + 0.75 * (r - 1),
+      };
+      const line = strokeOf({
+        ...now,
+        ...(now.by === 'order' ? orderStyle(map, order, now) : by),
+      });
+      if (now.dash === 'solid') line.setLineCap('round');
+      line.setLineJoin('round');
+      lines.set(r, line);
+    }
+    const text = labelOf(now, LABELS[now.label]?.(feature));
+    return new ol.style.Style({ stroke: lines.get(r), zIndex: r, text });
   };
 }
 
 /** What can be chosen of streams, for the list of what is drawn. */
-export function streamControls(box, style, set) {
-  const now = wanted(style);
-  const row = (label, input) => {
-    const l = document.createElement('label');
-    l.append(label, input);
-    box.append(l);
-  };
-  const by = document.createElement('select');
+export function streamControls(map, box) {
+  const now = wanted(map);
+  const set = (change) => map.views.set('streams', change);
   const ways = [
     ['order', 'Strahler order'],
     ['magnitude', 'Shreve magnitude'],
     ['area', 'area, continuous'],
   ];
-  for (const [value, name] of ways) by.add(new Option(name, value, false, now.by === value));
-  by.addEventListener('change', () => set({ by: by.value }));
-  row('Drawn by', by);
-  const from = document.createElement('select');
-  for (let order = 1; order <= 6; order++)
-    from.add(new Option(String(order), String(order), false, now.from === order));
-  from.addEventListener('change', () => set({ from: Number(from.value) }));
-  row('Orders from', from);
-  const labels = Object.assign(document.createElement('input'), {
-    type: 'checkbox',
-    checked: Boolean(now.labels),
+  const highest = Math.max(map.data.highest_order ?? 1, 1);
+  const orders = Array.from({ length: highest }, (_, i) => i + 1);
+  choose(box, 'Drawn by', ways, now.by, (by) => {
+    set({ by });
+    map.onStyled?.();
   });
-  labels.addEventListener('change', () => set({ labels: labels.checked ? 1 : 0 }));
-  row('Labels', labels);
+  const from = orders.map((order) => [String(order), String(order)]);
+  choose(box, 'Orders from', from, String(now.from), (order) => set({ from: Number(order) }));
+  vectorControls(map, box, {
+    key: 'streams',
+    plain: true,
+    labels: [
+      ['order', 'Strahler order'],
+      ['magnitude', 'Shreve magnitude'],
+      ['area', 'contributing area'],
+      ['id', 'number of the reach'],
+    ],
+  });
+  if (now.by !== 'order') return;
+  for (const order of orders) {
+    const own = orderStyle(map, order);
+    const change = (name) => (value) => {
+      const all = wanted(map).orders ?? {};
+      set({ orders: { ...all, [order]: { ...all[order], [name]: value } } });
+    };
+    colour(box, `Order ${order}, colour`, own.color, change('color'));
+    number(
+      box,
+      `Order ${order}, width, px`,
+      own.width,
+      { least: 0.2, most: 20, step: 0.05 },
+      change('width'),
+    );
+  }
+  if (!now.orders) return;
+  const back = Object.assign(document.createElement('button'), {
+    type: 'button',
+    className: 'btn btn-sm quiet',
+    textContent: 'All orders as usual',
+  });
+  back.addEventListener('click', () => {
+    set({ orders: null });
+    map.onStyled?.();
+  });
+  box.append(back);
 }

@@ -9,7 +9,6 @@ use super::starting_points::{Start, starting_points};
 use super::threshold::AREA_UNITS;
 use crate::App;
 use crate::http::error::Result;
-use crate::map::layer_rows::{LayerRow, layer_rows, roles};
 use crate::shell::desk::{Fact, fact};
 use crate::ui::{quantity, render};
 
@@ -32,8 +31,6 @@ struct Network {
     edits: Vec<(String, f64, f64, bool)>,
     /// the study is larger than the room for grids: needed, and there
     exceeds: Option<(String, String)>,
-    layers: Vec<LayerRow>,
-    roles: Vec<(&'static str, &'static str)>,
 }
 
 pub async fn desk(app: &App, facts: Facts) -> Result<String> {
@@ -52,8 +49,6 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
             starts: vec![],
             edits: vec![],
             exceeds: None,
-            layers: vec![],
-            roles: vec![],
         };
         return render(&none);
     };
@@ -87,8 +82,6 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         edits: facts.settings.edits.iter().zip(applied).map(edit).collect(),
         exceeds: (app.grids.exceeds(frame.cells() as u64))
             .map(|(needed, room)| (quantity::bytes(needed), quantity::bytes(room))),
-        layers: layer_rows(&app.store.layers(study).await?),
-        roles: roles(),
     })
 }
 

@@ -3,6 +3,7 @@
 mod layers;
 mod provenance;
 mod readme;
+mod styles;
 
 use std::io::{Read, Write};
 use std::path::Path;
@@ -68,6 +69,7 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
         format!("{short}_*.csv"),
         "catchments, pour points, trials, and where each input comes from".into(),
     ));
+    out.push((format!("{short}_*.sld"), "how the map draws them, as Styled Layer Descriptors (OGC)".into()));
     out.push(("README.txt".into(), "CRS, units, methods, settings, log".into()));
     out
 }
@@ -243,6 +245,10 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
         let path = begin("trials.csv", "writing tables", 0.87)?;
         std::fs::write(path, TRIALS.csv(from.trials.iter().map(KeptTrial::row))?)?;
     }
+    for (layer, document) in styles::documents(&from.facts.settings.style, highest_order(&from.network))? {
+        let path = begin(&format!("{layer}.sld"), "writing styles", 0.88)?;
+        std::fs::write(path, document)?;
+    }
     let path = dir.path().join("README.txt");
     std::fs::write(path, readme(from, &files))?;
     files.push("README.txt".into());
@@ -277,6 +283,10 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
     }
     zip.finish()?;
     Ok(())
+}
+
+fn highest_order(network: &Network) -> u8 {
+    network.reaches.iter().map(|r| r.strahler).max().unwrap_or(1)
 }
 
 #[cfg(test)]

@@ -104,7 +104,9 @@ pub(super) fn readme(from: &Ingredients, files: &[String]) -> String {
         };
         out += &format!("Pour point {} snapped within {} m to the {to}.\n", point.name, point.snap_m);
     }
-    out += "A reach's catchment_id is that of the innermost catchment that holds its upper end.\n\
+    out += "The .sld files (Styled Layer Descriptor, OGC 02-070) draw the layers as the study's map does; catchments, which \
+        have colours of their own there, in one.\n\
+        A reach's catchment_id is that of the innermost catchment that holds its upper end.\n\
         Lengths follow the cell centres; perimeters follow the edges of the cells.\n\nFiles\n-----\n";
     for file in files {
         out += &format!("{file}\n");
