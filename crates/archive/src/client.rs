@@ -9,7 +9,7 @@ use url::Url;
 use crate::offer::meet;
 use crate::{Collection, Error, Extent, Offer, Result};
 
-/// Files that are looked at for one question.
+/// Largest number of files examined for one search.
 const MOST_OFFERS: usize = 400;
 /// Files on one page of an answer.
 const ON_A_PAGE: usize = 100;

@@ -33,7 +33,7 @@ pub enum Error {
     /// Too much for one study.
     #[error("the archive has more than {most} files there: choose a smaller area")]
     TooMany {
-        /// the most that are looked at
+        /// the largest number examined
         most: usize,
     },
 }

@@ -18,7 +18,7 @@ pub struct Collection {
     pub licence: String,
     /// who made it
     pub source: String,
-    /// distance between cells on the ground, metres, where it is told
+    /// cell size on the ground, metres, if stated
     pub resolution_m: Option<f64>,
     /// what it covers
     pub extent: Extent,
@@ -35,9 +35,9 @@ pub struct Offer {
     pub extent: Extent,
     /// where the file is
     pub address: String,
-    /// size of the whole, rows and columns, where it is told
+    /// rows and columns of the whole, if stated
     pub shape: Option<[usize; 2]>,
-    /// code of the CRS, where it is told
+    /// EPSG code of the CRS, if stated
     pub crs: Option<String>,
 }
 

@@ -38,7 +38,7 @@ pub fn write(directory: &Path) -> anyhow::Result<()> {
     write_files(&generated()?, directory)
 }
 
-/// Waits until the job of a study has ended, and says how far it is.
+/// Waits until a study's job has ended, printing its progress.
 async fn finish(store: &Store, study: i64) -> anyhow::Result<()> {
     let mut said = String::new();
     loop {

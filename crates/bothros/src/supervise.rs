@@ -10,7 +10,7 @@ const PAUSES: (Duration, Duration) = (Duration::from_millis(200), Duration::from
 /// A task that has run for so long works.
 const SETTLED: Duration = Duration::from_secs(2);
 
-/// Runs a task for ever. When it ends, by an error, by itself or by a panic, that is told in the log and on every page,
+/// Runs a task for ever. When it ends, by an error, on its own or by a panic, this is reported in the log and on every page,
 /// and it is started again after a pause. `what` says in a sentence what does not work meanwhile.
 pub fn supervise<F, E>(
     health: Health,

@@ -156,7 +156,7 @@ impl Fitted {
         share.is_finite().then_some(share)
     }
 
-    /// Returns ticks with their labels, `about` so many, in the unit that is shown.
+    /// Returns about `about` ticks with their labels, in the unit shown.
     pub fn ticks(&self, about: f64) -> Vec<(f64, String)> {
         let inside = |v: &f64| (-1e-9..=1.0 + 1e-9).contains(&self.share_of_shown(*v).unwrap_or(-1.0));
         match self.scale {

@@ -65,7 +65,7 @@ pub fn check_corners(what: &str, corners: u64) -> Result<(), TooMuch> {
 /// roughest terrain counts, where one cell in eleven is the bottom of a sink.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Step {
-    /// elevations are read, put together, warped, looked at
+    /// elevations are read, merged, reprojected and checked
     Terrain,
     /// sinks are nested and barriers sought
     Review,

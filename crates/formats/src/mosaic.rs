@@ -31,7 +31,7 @@ pub struct Piece {
     pub unit: VerticalUnit,
 }
 
-/// What is asked of a mosaic.
+/// How a mosaic is to be put together.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Wish {
     /// its CRS; that of the first file where nothing is said, or the UTM zone of its centre where files
@@ -138,7 +138,7 @@ fn near(a: f64, b: f64, tolerance: f64) -> bool {
     (a - b).abs() <= tolerance
 }
 
-/// The grid that holds all pieces, where they lie on one already and need no warping.
+/// Returns the grid that holds all pieces, if they already share one and need no reprojection.
 fn common_grid(pieces: &[Piece], crs: &Crs, wish: &Wish) -> Result<Option<MosaicPlan>> {
     let [left0, width, _, top0, _, height] = pieces[0].info.geo_transform;
     if wish.cell_size.is_some_and(|w| !near(w, width, 1e-6 * width)) {
@@ -236,7 +236,7 @@ pub fn read_mosaic(
 /// Fewer cells tell nothing of a difference.
 const LEAST_OVERLAP: u64 = 10;
 
-/// A piece in its place on a larger grid that it lies on.
+/// Copies a piece to its place on the larger grid that it is aligned with.
 fn pasted(piece: &Piece, values: Grid<f32>, plan: &MosaicPlan) -> Grid<f32> {
     let [left, width, _, top, _, height] = plan.geo_transform;
     let [own_left, _, _, own_top, _, _] = piece.info.geo_transform;

@@ -13,7 +13,7 @@ use crate::{Crs, Error, Result, Transform, prepare};
 
 /// The drivers that a picture may be opened with.
 const DRIVERS: [&str; 3] = ["GTiff", "PNG", "JPEG"];
-/// Pictures are kept with so many pixels along their longer side at most.
+/// Largest number of pixels along the longer side of a stored picture.
 const LONGEST: usize = 4096;
 
 /// A picture in memory.

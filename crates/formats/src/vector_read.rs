@@ -92,7 +92,7 @@ pub fn read_features(
     read_features_heard(path, name, &Asked { layer, wanted, to, assumed: None }, &Silent)
 }
 
-/// What is asked of a vector file.
+/// What to read from a vector file.
 #[derive(Debug, Clone, Copy)]
 pub struct Asked<'a> {
     /// one of several layers

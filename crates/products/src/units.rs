@@ -189,7 +189,7 @@ impl Units {
         format!("{} {}", real(unit.of(m3), 3), unit.symbol)
     }
 
-    /// Returns an elevation, depth or difference of elevation with so many decimals; metres.
+    /// Returns an elevation, depth or difference of elevation, in metres, with this many decimals.
     pub fn height(self, m: f64, decimals: usize) -> String {
         let unit = Quantity::Depth.typed(self);
         format!("{} {}", fixed(unit.of(m), decimals), unit.symbol)
@@ -201,7 +201,7 @@ impl Units {
         format!("{} {}", real(unit.of(km_km2), 3), unit.symbol)
     }
 
-    /// Returns a value of a quantity in a unit of `shown`, with so many decimals; a value too small for them is told to be less.
+    /// Returns a value of a quantity in a unit of `shown` with this many decimals; a value too small for them is given as less than the last digit.
     pub fn in_column(shown: &ShownUnit, decimals: usize, own: f64) -> String {
         let value = shown.of(own);
         let least = 10f64.powi(-(decimals as i32));

@@ -63,7 +63,7 @@ impl Place {
         url.set_path(database);
         Self { url }
     }
-    /// A program that is told how to reach the database; the password is not among its arguments.
+    /// Returns a command with its connection options; the password is not among its arguments.
     fn program(&self, name: &str) -> Result<Command> {
         let mut command = Command::new(client_program(name)?);
         let decoded =

@@ -12,7 +12,7 @@ use crate::{Error, Result};
 
 /// What is kept as a JSON object.
 pub trait Versioned: Serialize + DeserializeOwned {
-    /// what it is, in words, for who is told that it cannot be read
+    /// what it is, for the message that it cannot be read
     const WHAT: &'static str;
     /// of its form as this program writes it; what was kept before forms had versions counts as 0
     const VERSION: u64 = 1;

@@ -236,7 +236,7 @@ impl RasterWriter {
         Ok(())
     }
 
-    /// Goes on to change the study, which nobody else changes from here on; the rasters become visible with the change.
+    /// Begins a change of the study, locked against others; the rasters become visible when the change is committed.
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study was deleted meanwhile.
@@ -423,7 +423,7 @@ fn shared(error: Arc<Error>) -> Error {
     }
 }
 
-/// Puts the values of blocks that lie side by side in their places, on rows of so many columns.
+/// Copies the values of adjacent blocks to their places, in rows of this many columns.
 fn put_together<T: CellValue>(blocks: &[raster_block::Model], cols: usize, out: &mut [T]) -> Result<()> {
     let height = out.len() / cols.max(1);
     let width = |col: usize| BLOCK.min(cols - col * BLOCK);

@@ -178,7 +178,7 @@ impl LocalServer {
         Reserve::in_directory(&self.directory).keep();
     }
 
-    /// One of PostgreSQL's programs, of the version of this server, that is told how to reach it.
+    /// Returns a command for one of PostgreSQL's client programs, of this server's version, with its connection options.
     ///
     /// # Errors
     /// [`Error::Server`] where it is not installed.

@@ -114,7 +114,7 @@ fn apply(model: &mut dem::ActiveModel, change: StudyChange) {
     }
 }
 
-/// What a list of studies tells of one.
+/// One study in a list of studies.
 #[derive(Debug, Clone, PartialEq, FromQueryResult)]
 pub struct StudyHead {
     /// number
@@ -135,7 +135,7 @@ impl Store {
         find(&self.db, "s.deleted_at IS NULL ORDER BY s.updated_at DESC, s.id DESC", vec![]).await
     }
 
-    /// What a list of studies tells of each, the last changed first.
+    /// Returns the entries of the list of studies, the most recently changed first.
     pub async fn study_heads(&self) -> Result<Vec<StudyHead>> {
         let found = study::Entity::find()
             .select_only()

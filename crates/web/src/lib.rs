@@ -26,7 +26,7 @@ pub use http::health::Health;
 use http::{assets, events, listen, security};
 pub use ui::form::typed_number;
 
-/// What the server is told at its start.
+/// Options given to the server at start-up.
 #[derive(Debug, Clone)]
 pub struct Options {
     /// largest upload, bytes
@@ -102,7 +102,7 @@ impl App {
         }
     }
 
-    /// What is known of many studies, or why one cannot be read; those of which nothing is in memory are read at once.
+    /// Returns the facts of several studies, or why one cannot be read; those not in memory are fetched in one query.
     async fn facts_of(
         &self,
         heads: &[bothros_store::StudyHead],
@@ -134,7 +134,7 @@ impl App {
         Ok(known)
     }
 
-    /// What is known of a study as it is now.
+    /// Returns the facts of a study in its current revision.
     async fn facts(&self, study: i64) -> http::error::Result<Arc<Facts>> {
         let revision = self.store.revision(study).await?;
         if let Some((known, facts)) = self.facts.get(&study).await

@@ -37,8 +37,8 @@ async fn sections_of_a_desk_are_reached_by_click_by_key_and_by_address() {
         ("terrain", vec!["findings", "preparation", "files", "layers", "pictures"]),
         ("conditioning", vec!["sinks", "crossings", "lines", "settings", "result"]),
         ("network", vec!["threshold", "shortfalls", "trials", "edits", "reaches", "layers"]),
-        ("catchments", vec!["points"]),
-        ("handover", vec!["package"]),
+        ("catchments", vec!["points", "layers"]),
+        ("handover", vec!["package", "layers"]),
     ] {
         open(driver, &site, study, stage).await;
         let keys = "[...document.querySelectorAll('#desk [data-section]')].map(s => s.dataset.section)";
@@ -310,7 +310,7 @@ async fn hillshade_is_a_layer_of_its_own_and_the_ground_is_quiet_after_terrain()
     click(driver, "#drawn .add summary").await;
     click(driver, "[data-layer=shade]").await;
     until(driver, "bothrosMap.layers.shade.isVisible()").await;
-    click(driver, "[aria-label='Style of shade']").await;
+    click(driver, "[aria-label='Style of Hillshade']").await;
     // By key on the slider, and by the tick.
     let light = driver.find(By::Css("[data-shade=azimuth]")).await.unwrap();
     light.send_keys(Key::Left + "").await.unwrap();

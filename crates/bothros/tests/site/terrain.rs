@@ -87,10 +87,7 @@ async fn files_are_put_together_in_an_order_and_fitted_in_height() {
     assert!((elevation(&site, study, both).await - truth).abs() < 1e-3, "the first file counts most");
     let page = desk(&site, study).await;
     assert!(page.contains("east.tif lies 2.00 m above the files before it"), "{page}");
-    assert!(
-        page.contains("Where west.tif meets east.tif, the ground of the second lies 2.00 m higher"),
-        "{page}"
-    );
+    assert!(page.contains("Where west.tif meets east.tif, the second lies 2.00 m higher"), "{page}");
     // The other way round.
     done(&site, study, "dem-files/1/move", &[("to", "0")]).await;
     assert!((elevation(&site, study, both).await - truth - 2.0).abs() < 1e-3);
@@ -493,7 +490,7 @@ async fn the_stage_is_walked_in_the_browser() {
         click(driver, &format!("[data-layer={layer}]")).await;
     }
     until(driver, "Number(document.getElementById('map').dataset.contours) > 5").await;
-    until(driver, "bothrosMap.views.shownRange?.near").await;
+    until(driver, "bothrosMap.views.ranges.near").await;
     accessible(driver, "views").await;
     // A change of the form is planned at once, and drawn.
     click(driver, "[data-to-section=preparation]").await;

@@ -65,7 +65,7 @@ impl Steps {
     fn plus(self, other: Self) -> Self {
         Self { straight: self.straight + other.straight, diagonal: self.diagonal + other.diagonal }
     }
-    /// So many halves; `diagonal` is 1 or 0.
+    /// Number of half cells; `diagonal` is 1 or 0.
     #[inline]
     fn add(&mut self, halves: u64, diagonal: u64) {
         self.diagonal += halves * diagonal;

@@ -20,7 +20,7 @@ impl<T> Around<'_, T> {
         self.directions.get(Cell { row, col }).is_some_and(|&code| code != DIRECTION_NODATA)
     }
 
-    /// Whether a place lies on the footprint.
+    /// Whether a point lies within the footprint.
     #[inline]
     pub(super) fn holds(&self, x: f64, y: f64) -> bool {
         // Casts cut off, and are faster than rounding.
@@ -87,7 +87,7 @@ impl Disc {
     }
 }
 
-/// Cells of a row that are looked at together.
+/// Cells of a row processed together.
 const LANES: usize = 8;
 
 #[multiversion(targets("x86_64+avx512f+avx512bw+avx512vl+avx512dq", "x86_64+avx2"))]

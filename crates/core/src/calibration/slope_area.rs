@@ -42,7 +42,7 @@ impl Bend {
 const CLASSES: f64 = 8.0;
 /// Classes of fewer cells are left out: their means scatter.
 const FEWEST: u64 = 30;
-/// Each of the two lines is laid through so many classes at least.
+/// Smallest number of classes that each of the two lines is fitted to.
 const LEAST: usize = 4;
 /// Slopes are added up in whole numbers, so that sums do not depend on their order.
 const UNIT: f64 = 1e9;

@@ -24,7 +24,7 @@ pub struct BarrierSearch {
     pub widest_m: f64,
     /// less likely ones are left out, from 0 to 1
     pub least_score: f64,
-    /// how many sinks are looked at, the largest by volume
+    /// number of sinks examined, the largest by volume
     pub most_sinks: usize,
     /// how many barriers are proposed
     pub most_barriers: usize,
@@ -296,7 +296,7 @@ const LEAST_ABOVE_M: f64 = 0.3;
 /// Sinks so shallow are a survey's noise, metres.
 const NOISE_M: f64 = 0.3;
 
-/// What a path crosses, looked at to both sides.
+/// What a path crosses, examined on both sides.
 struct Ridge<'a> {
     dem: &'a Grid<f32>,
     cell_m: f64,

@@ -3,7 +3,7 @@
 use super::lines::Line;
 use crate::{Cell, Connection, Frame, Grid, cells_along};
 
-/// How far to the side banks are looked for, in cells.
+/// Distance to either side within which banks are sought, in cells.
 const REACH: isize = 3;
 
 /// Counts the cells of stream beds that lie below both banks on a surface (elevation, metres, at `frame`),

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use super::lines::Line;
 use crate::{Cell, Connection, Frame, Grid, cells_along};
 
-/// How a mapped stream lies on the ground.
+/// How well a mapped stream fits the ground.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct StreamFit {
     /// which line, from 0
@@ -28,7 +28,7 @@ pub struct StreamFit {
     pub drawn_upwards: bool,
 }
 
-/// Looks how each of `lines` lies on `dem` (elevation in metres, `NaN` for nodata, at `frame`). Lines
+/// Examines how well each of `lines` fits `dem` (elevation in metres, `NaN` for nodata, at `frame`). Lines
 /// with fewer than two cells with an elevation are left out.
 ///
 /// Mapped streams are as accurate as `near_m`: what counts in each place is the lowest ground across the

@@ -12,7 +12,7 @@ pub(super) struct Held {
     pub sum: f64,
 }
 
-/// So many sinks are remembered.
+/// Number of sinks remembered.
 const RECENT: usize = 256;
 
 /// Adds up cells by sinks. Those seen lately are remembered; one that gives way to another is put aside,

@@ -104,7 +104,7 @@ fn lower_one(dem: &mut Grid<f32>, frame: &Frame, line: &Line) -> BreachLineOutco
 /// How far a wall stands above the highest ground, metres. Any height above zero would do.
 const WALL_ABOVE_M: f32 = 10.0;
 
-/// Raises the ground along each line above everything else, so that no flow passes: cells along a
+/// Raises the ground along each line above all other ground, so that no flow crosses it: cells along a
 /// wall hang together over edges, so that nothing slips through diagonally. Returns the number of
 /// cells raised for each line, 0 for one that lies outside.
 ///

@@ -38,7 +38,7 @@ struct Mark {
 const NONE: u32 = 1 << 31;
 /// The same cell is marked elsewhere.
 const SAME: u32 = u32::MAX;
-/// Cells of a row that are looked at together.
+/// Cells of a row processed together.
 const BLOCK: usize = 32;
 /// Squares of distances on grids of no more rows and columns add up within 32 bits.
 const WIDEST: usize = 32_767;
@@ -49,7 +49,7 @@ impl Away {
     /// Rows of a band.
     pub(crate) const BAND: usize = 64;
 
-    /// Of the cells in lists, on a grid of so many rows and columns; a cell may stand in several.
+    /// From lists of cells on a grid of this many rows and columns; a cell may occur in several lists.
     pub(crate) fn from(lists: &[Vec<Cell>], rows: usize, cols: usize, monitor: &dyn Monitor) -> Result<Self> {
         let mut first = vec![0usize; rows + 1];
         for list in lists {
@@ -199,7 +199,7 @@ fn look_aside(squares: &[u32], wanted: &[u32], out: &mut [u32]) -> bool {
 
 /// Steps aside that are taken before it is asked whether they are enough.
 const STEPS: usize = 4;
-/// What the envelope costs for a cell, in cells that are looked at.
+/// Cost of the envelope for one cell, in cells examined.
 const ENVELOPE: usize = 96;
 
 /// Memory for [`Away::of_row`].

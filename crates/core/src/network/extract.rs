@@ -398,7 +398,7 @@ mod tests {
         assert_eq!(reaches.iter().map(|r| r.shreve).collect::<Vec<_>>(), [1, 1, 1, 1, 2, 2, 1, 4, 5]);
     }
 
-    /// Every topologically distinct network of so many headwaters: two networks joined in all ways, left and
+    /// Every topologically distinct network of this many headwaters: two networks joined in all ways, left and
     /// right told apart. Each is a list of reaches by what they flow into, the outlet's last.
     fn all_networks(headwaters: usize) -> Vec<Vec<Option<usize>>> {
         if headwaters == 1 {

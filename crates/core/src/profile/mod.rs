@@ -3,5 +3,5 @@
 mod along;
 mod section;
 
-pub use along::{Profile, distances_along, profile_along};
+pub use along::{Profile, Station, distances_along, profile_along, stations_along};
 pub use section::{Section, SectionPlace, burn_across, section_across};

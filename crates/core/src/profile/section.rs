@@ -6,7 +6,7 @@ use crate::{Connection, Frame, Grid, Silent, cells_along};
 use super::Profile;
 use crate::Result;
 
-/// Where a stream is looked at across.
+/// Where a cross-section of a stream is taken.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SectionPlace {
     /// the section, from the left bank to the right as seen downstream, CRS units

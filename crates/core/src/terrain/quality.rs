@@ -47,7 +47,7 @@ pub struct Quality {
 
 const SPIKES_LISTED: usize = 10_000;
 const PATCHES_LISTED: usize = 10;
-/// Rows that are looked at as one piece of work.
+/// Rows processed as one unit of work.
 const BAND: usize = 64;
 /// Patches of fewer level cells are neither listed nor taken for the sea.
 const LEAST_PATCH: u64 = 25;

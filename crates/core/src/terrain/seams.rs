@@ -1,5 +1,7 @@
 //! Seams: where a DEM was put together from several.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 
 use crate::{Cell, Grid, Result};
@@ -19,6 +21,10 @@ pub struct Seam {
     /// mean size of the same difference within the pieces, beside the seam, metres: what is usual here
     #[serde(default)]
     pub usual_m: f64,
+    /// the largest mean step along lines beside the seam within the pieces, where nothing is shifted, metres: so much
+    /// the shape of the ground alone makes
+    #[serde(default)]
+    pub beside_m: f64,
     /// the largest at the seam, metres
     pub largest_m: f64,
     /// where
@@ -26,12 +32,17 @@ pub struct Seam {
 }
 
 impl Seam {
-    /// Whether the ground steps more than it does beside the seam: on the mean by at least 0.1 m and four
-    /// standard errors, or by sizes half as large again. (Common practice, no source.)
-    pub fn is_marked(&self) -> bool {
+    /// Whether the second piece lies higher or lower as a whole: on the mean by at least 0.1 m, four standard errors, and
+    /// twice what lines beside the seam show, for steps that follow each other are alike. (Common practice, no source.)
+    pub fn is_shifted(&self) -> bool {
         let error = self.rough_m / (self.length.max(1) as f64).sqrt();
-        let shifted = self.step_m.abs() >= 0.1 && self.step_m.abs() > 4.0 * error;
-        shifted || (self.rough_m >= 0.1 && self.rough_m > 1.5 * self.usual_m)
+        self.step_m.abs() >= 0.1 && self.step_m.abs() > (4.0 * error).max(2.0 * self.beside_m)
+    }
+
+    /// Whether the ground steps more than it does beside the seam: it is shifted, or steps are half as large again.
+    /// (Common practice, no source.)
+    pub fn is_marked(&self) -> bool {
+        self.is_shifted() || (self.rough_m >= 0.1 && self.rough_m > 1.5 * self.usual_m)
     }
 }
 
@@ -58,82 +69,157 @@ pub const NO_PIECE: u8 = u8::MAX;
 pub fn seams(dem: &Grid<f32>, origin: &Grid<u8>) -> Result<Vec<Seam>> {
     dem.same_shape(origin)?;
     let (rows, cols) = (dem.rows(), dem.cols());
-    let mut found: std::collections::BTreeMap<(u8, u8), Seam> = Default::default();
-    let mut usual: std::collections::BTreeMap<(u8, u8), (f64, u64)> = Default::default();
-    let mut look = |a: usize, b: usize, before: [Option<usize>; 2], after: [Option<usize>; 2]| {
-        let (from, to) = (origin.values()[a], origin.values()[b]);
+    let mut found: BTreeMap<(u8, u8), Tally> = BTreeMap::new();
+    let mut look = |line: Line<'_>, at: usize| {
+        let (from, to) = (line.piece(at), line.piece(at + 1));
         if from == to || from == NO_PIECE || to == NO_PIECE {
             return;
         }
-        let z = |i: usize| dem.values()[i] as f64;
-        let slope = |i: Option<usize>, j: usize, of: u8| {
-            i.filter(|&i| origin.values()[i] == of).map(|i| if i < j { z(j) - z(i) } else { z(i) - z(j) })
-        };
-        let known: Vec<f64> =
-            [slope(before[0], a, from), slope(after[0], b, to)].into_iter().flatten().collect();
-        let expected = known.iter().sum::<f64>() / known.len().max(1) as f64;
-        let mut step = z(b) - z(a) - expected;
-        if from > to {
-            step = -step;
-        }
-        if !step.is_finite() {
-            return;
-        }
+        let Some(step) = line.step_across(at) else { return };
         let pieces = (from.min(to), from.max(to));
-        let seam = found.entry(pieces).or_insert(Seam {
-            pieces,
-            length: 0,
-            step_m: 0.0,
-            rough_m: 0.0,
-            usual_m: 0.0,
-            largest_m: 0.0,
-            at: dem.cell(a),
-        });
-        // The bend of the ground on either side, from three cells of one piece.
-        for ([one, two], at, of) in [(before, a, from), (after, b, to)] {
-            if let (Some(one), Some(two)) = (one, two)
-                && [one, two].iter().all(|&i| origin.values()[i] == of)
-            {
-                let bend = z(at) - 2.0 * z(one) + z(two);
-                if bend.is_finite() {
-                    let (sum, count) = usual.entry(pieces).or_insert((0.0, 0u64));
-                    (*sum, *count) = (*sum + bend.abs(), *count + 1);
-                }
-            }
+        let tally = found.entry(pieces).or_insert_with(|| Tally::new(pieces, dem.cell(line.index(at))));
+        let sign = if from > to { -1.0 } else { 1.0 };
+        tally.add(sign * step, dem.cell(line.index(at)));
+        for bend in [line.bend(at, -1), line.bend(at + 1, 1)].into_iter().flatten() {
+            tally.usual.add(bend.abs());
         }
-        seam.length += 1;
-        seam.step_m += step;
-        seam.rough_m += step.abs();
-        if step.abs() > seam.largest_m.abs() {
-            (seam.largest_m, seam.at) = (step, dem.cell(a));
+        for (beside, away) in tally.beside.iter_mut().zip(BESIDE) {
+            if let Some(step) = line.step_within(at as isize + away, if away < 0 { from } else { to }) {
+                beside.add(sign * step);
+            }
         }
     };
     for row in 0..rows {
         for col in 0..cols {
-            let i = row * cols + col;
             if col + 1 < cols {
-                let before = [(col > 0).then(|| i - 1), (col > 1).then(|| i - 2)];
-                look(
-                    i,
-                    i + 1,
-                    before,
-                    [(col + 2 < cols).then_some(i + 2), (col + 3 < cols).then_some(i + 3)],
-                );
+                look(Line { dem, origin, first: row * cols, stride: 1, cells: cols }, col);
             }
             if row + 1 < rows {
-                let before = [(row > 0).then(|| i - cols), (row > 1).then(|| i - 2 * cols)];
-                let after =
-                    [(row + 2 < rows).then_some(i + 2 * cols), (row + 3 < rows).then_some(i + 3 * cols)];
-                look(i, i + cols, before, after);
+                look(Line { dem, origin, first: col, stride: cols, cells: rows }, row);
             }
         }
     }
-    let mean = |sum: f64, count: u64| sum / count.max(1) as f64;
-    let done = |s: Seam| {
-        let usual_m = usual.get(&s.pieces).map_or(0.0, |&(sum, count)| mean(sum, count));
-        Seam { step_m: mean(s.step_m, s.length), rough_m: mean(s.rough_m, s.length), usual_m, ..s }
-    };
-    Ok(found.into_values().map(done).collect())
+    Ok(found.into_values().map(Tally::seam).collect())
+}
+
+/// Distances from the seam, in cells, of the lines examined within the pieces.
+const BESIDE: [isize; 6] = [-12, -8, -4, 4, 8, 12];
+
+/// A row or a column of a DEM.
+#[derive(Clone, Copy)]
+struct Line<'a> {
+    dem: &'a Grid<f32>,
+    origin: &'a Grid<u8>,
+    /// index of its first cell
+    first: usize,
+    stride: usize,
+    cells: usize,
+}
+
+impl Line<'_> {
+    fn index(&self, at: usize) -> usize {
+        self.first + at * self.stride
+    }
+
+    fn piece(&self, at: usize) -> u8 {
+        self.origin.values()[self.index(at)]
+    }
+
+    /// The elevation of a cell of a piece; nothing where the line ends, or another piece lies.
+    fn z(&self, at: isize, of: u8) -> Option<f64> {
+        let at = usize::try_from(at).ok().filter(|&at| at < self.cells && self.piece(at) == of)?;
+        Some(f64::from(self.dem.values()[self.index(at)])).filter(|z| z.is_finite())
+    }
+
+    /// The step from a cell to the next, which is of another piece, less what the slopes on both sides let expect.
+    fn step_across(&self, at: usize) -> Option<f64> {
+        let (from, to) = (self.piece(at), self.piece(at + 1));
+        let at = at as isize;
+        let (a, b) = (self.z(at, from)?, self.z(at + 1, to)?);
+        let slopes = [self.z(at - 1, from).map(|z| a - z), self.z(at + 2, to).map(|z| z - b)];
+        let known: Vec<f64> = slopes.into_iter().flatten().collect();
+        Some(b - a - known.iter().sum::<f64>() / known.len().max(1) as f64)
+    }
+
+    /// The same step within one piece.
+    fn step_within(&self, at: isize, of: u8) -> Option<f64> {
+        let [before, a, b, after] = [at - 1, at, at + 1, at + 2].map(|i| self.z(i, of));
+        let (before, a, b, after) = (before?, a?, b?, after?);
+        Some(b - a - ((a - before) + (after - b)) / 2.0)
+    }
+
+    /// The bend of the ground from a cell on, over three cells of its piece.
+    fn bend(&self, at: usize, way: isize) -> Option<f64> {
+        let of = self.piece(at);
+        let at = at as isize;
+        Some(self.z(at, of)? - 2.0 * self.z(at + way, of)? + self.z(at + 2 * way, of)?)
+    }
+}
+
+/// A sum and of how many.
+#[derive(Clone, Copy, Default)]
+struct Mean {
+    sum: f64,
+    count: u64,
+}
+
+impl Mean {
+    fn add(&mut self, value: f64) {
+        self.sum += value;
+        self.count += 1;
+    }
+
+    fn get(&self) -> f64 {
+        self.sum / self.count.max(1) as f64
+    }
+}
+
+/// What was found of a seam so far.
+struct Tally {
+    pieces: (u8, u8),
+    step: Mean,
+    rough: Mean,
+    usual: Mean,
+    beside: [Mean; BESIDE.len()],
+    largest: (f64, Cell),
+}
+
+impl Tally {
+    fn new(pieces: (u8, u8), at: Cell) -> Self {
+        let none = Mean::default();
+        Self {
+            pieces,
+            step: none,
+            rough: none,
+            usual: none,
+            beside: [none; BESIDE.len()],
+            largest: (0.0, at),
+        }
+    }
+
+    fn add(&mut self, step: f64, at: Cell) {
+        self.step.add(step);
+        self.rough.add(step.abs());
+        if step.abs() > self.largest.0.abs() {
+            self.largest = (step, at);
+        }
+    }
+
+    fn seam(self) -> Seam {
+        let length = self.step.count;
+        // A line that runs along half of the seam at least.
+        let whole = self.beside.iter().filter(|m| 2 * m.count >= length);
+        Seam {
+            pieces: self.pieces,
+            length,
+            step_m: self.step.get(),
+            rough_m: self.rough.get(),
+            usual_m: self.usual.get(),
+            beside_m: whole.map(|m| m.get().abs()).fold(0.0, f64::max),
+            largest_m: self.largest.0,
+            at: self.largest.1,
+        }
+    }
 }
 
 /// A straight piece of a seam, from corner to corner of cells: row and column of its ends, counted from the
@@ -204,6 +290,19 @@ mod tests {
         assert!(seams(&whole, &origin).unwrap().iter().all(|s| s.rough_m > 0.1 && !s.is_marked()));
         let shifted = Grid::from_fn(60, 60, |c| bumps(c) + if c.col >= 30 { 1.0 } else { 0.0 });
         assert!(seams(&shifted, &origin).unwrap()[0].is_marked());
+    }
+
+    #[test]
+    fn a_fold_of_the_ground_beside_the_seam_is_no_shift() {
+        // Waves across the seam whose steps all point the same way along it: the mean step is far beyond its standard error,
+        // and yet nothing is shifted.
+        let waves = |c: Cell| 8.0 * (0.9 * c.col as f32 + 0.3).sin() + 0.01 * c.row as f32;
+        let origin = Grid::from_fn(80, 80, |c| u8::from(c.col >= 40));
+        let seam = seams(&Grid::from_fn(80, 80, waves), &origin).unwrap().remove(0);
+        assert!(seam.step_m.abs() > 0.5, "{seam:?}");
+        assert!(!seam.is_shifted(), "{seam:?}");
+        let shifted = Grid::from_fn(80, 80, |c| waves(c) + if c.col >= 40 { 30.0 } else { 0.0 });
+        assert!(seams(&shifted, &origin).unwrap()[0].is_shifted());
     }
 
     #[test]

@@ -11,7 +11,7 @@ use super::wire::{Answer, Frame, Request, VALUES};
 use crate::raster_read::Strip;
 use crate::{Error, Result};
 
-/// Environment variables by which a reader is told its limits.
+/// Environment variables that pass a reader its limits.
 pub(super) const MEMORY: &str = "BOTHROS_READER_MEMORY_BYTES";
 pub(super) const SECONDS: &str = "BOTHROS_READER_SECONDS";
 

@@ -26,7 +26,7 @@ pub(crate) enum Request {
     },
     /// a picture
     Picture { path: PathBuf, name: String },
-    /// the files of an archive, unpacked into a directory, so many bytes at most
+    /// the files of an archive, unpacked into a directory, up to a number of bytes
     Unpack { path: PathBuf, name: String, into: PathBuf, limit: u64 },
     /// part of a raster at an address, written to a file
     Fetch { address: String, name: String, extent: [f64; 4], to: PathBuf },
@@ -44,7 +44,7 @@ impl Request {
             | Self::Fetch { name, .. } => name,
         }
     }
-    /// The file that is read, where it lies on this machine.
+    /// Path of the file to read.
     pub fn path(&self) -> Option<&PathBuf> {
         match self {
             Self::Inspect { path, .. }

@@ -17,7 +17,7 @@ pub struct Model {
     pub x: f64,
     /// northing as given, study CRS
     pub y: f64,
-    /// how far it snaps, metres
+    /// snapping distance, metres
     pub snap_m: f64,
     /// to what it snaps
     pub snap_to: String,

@@ -83,6 +83,7 @@ function featureControls(map, box) {
   const part = document.createElement('div');
   const show = () => {
     part.replaceChildren();
+    part.dataset.of = styleKey(map.styledRole);
     const { height: heights, shape } = ROLES[map.styledRole] ?? {};
     vectorControls(map, part, {
       key: styleKey(map.styledRole),

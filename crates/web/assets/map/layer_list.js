@@ -61,6 +61,7 @@ export class LayerList {
         return;
       }
       notice(decodeURIComponent(answer.headers.get('X-Told') ?? 'Added.'));
+      this.page.see(['features']);
       document.body.dispatchEvent(new Event(answer.headers.get('HX-Trigger') ?? 'layers-changed'));
     } catch {
       notice('The upload was broken off; nothing was kept. Try again.', true);

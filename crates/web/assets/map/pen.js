@@ -18,10 +18,12 @@ export class Pen {
   /** Draws a feature of a role: a point, a line or a polygon. */
   feature(role) {
     const { shape, what, height } = ROLES[role];
-    const keep = (points) => {
+    const keep = async (points) => {
       const elevation = height ? window.prompt('Its elevation in metres') : '';
-      if (elevation !== null)
-        send(`${this.page.base}/draw`, { role, line: JSON.stringify(points), elevation });
+      if (elevation === null) return;
+      // What was drawn is seen.
+      if (await send(`${this.page.base}/draw`, { role, line: JSON.stringify(points), elevation }))
+        this.page.see(['features']);
     };
     if (shape === 'Point') {
       this.page.enter({ place: (at) => keep([at]) }, `Click ${what}. Esc leaves.`);
@@ -59,6 +61,8 @@ export class Pen {
     const source = layers.features?.getSource();
     if (!map || !source) return;
     this.stop();
+    // What is not drawn cannot be clicked.
+    this.page.see(['features']);
     const select = new ol.interaction.Select({ layers: [layers.features], hitTolerance: 6 });
     const modify = new ol.interaction.Modify({ features: select.getFeatures(), pixelTolerance: 10 });
     this.active = [select, modify, new ol.interaction.Snap({ source, pixelTolerance: 8 })];

@@ -31,7 +31,7 @@ export function rampControls(map, box, key) {
   const choices = map.data.ramps.even.map(({ name }) => [name, name]);
   choose(box, 'Ramp', [['', 'usual'], ...choices], ramp ?? '', (name) =>
     map.views.set(key, { ramp: name || null }),
-  ).dataset.style = `${key} ramp`;
+  );
   const label = document.createElement('label');
   const tick = Object.assign(document.createElement('input'), {
     type: 'checkbox',

@@ -70,7 +70,7 @@ function range(map, key, raster, fields, now) {
         high: null,
       });
       map.onStyled?.();
-    }).dataset.style = `${key} outer`;
+    });
   }
   const found = map.views.rangeOf(key);
   const told = (v) => (v === undefined || v === null ? '' : `${Number(fields.shown(v).toPrecision(3))}`);
@@ -109,6 +109,7 @@ export function styleBox(map, key) {
   const box = Object.assign(document.createElement('details'), {
     className: 'style',
   });
+  box.dataset.of = key;
   box.open = views.open === key;
   box.addEventListener('toggle', () => {
     if (box.open) views.open = key;

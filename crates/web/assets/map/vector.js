@@ -58,7 +58,7 @@ export function labelOf(now, text, more = {}) {
 /** A row of the box: a name and a field. */
 function row(box, text, field) {
   const label = document.createElement('label');
-  field.dataset.style = text;
+  field.dataset.style = `${box.dataset.of ?? ''} ${text}`.trim();
   label.append(text, field);
   box.append(label);
   return field;

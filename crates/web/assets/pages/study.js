@@ -301,7 +301,9 @@ document.addEventListener('click', (e) => {
     return;
   }
   if ([...everywhere, ...parts.values()].some((part) => part.click?.(e.target))) return;
-  if (e.target.closest('button, summary, input, select, form')) return;
+  // A link to a place leads there inside a form too.
+  const control = e.target.closest('a[data-x], button, summary, input, select, form');
+  if (control && !control.matches('a[data-x]')) return;
   const place = e.target.closest('a[data-x], tr[data-x], li[data-x]');
   if (!place || !map.map) return;
   if (place.tagName === 'A') e.preventDefault();

@@ -3,7 +3,7 @@
 use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 
-/// The page is told what has changed by an event of htmx.
+/// Tells the page what has changed, by an htmx event.
 pub(crate) fn changed(what: &'static str) -> Response {
     let mut headers = HeaderMap::new();
     headers.insert("HX-Trigger", HeaderValue::from_static(what));

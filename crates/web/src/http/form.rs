@@ -94,7 +94,7 @@ pub(crate) async fn text_of(mut field: Field<'_>, key: &str) -> Result<String> {
 /// The farthest that a coordinate can lie from the origin of any CRS, in its units.
 const FARTHEST: f64 = 1e9;
 
-/// A coordinate: a number that is finite and lies on the earth.
+/// A coordinate: a finite number within the earth's extent.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct Coordinate(pub f64);
 

@@ -97,7 +97,7 @@ fn headers(asked: &HeaderMap, tag: String) -> Option<[(header::HeaderName, Strin
     ])
 }
 
-/// A picture as it lies on the ground.
+/// A georeferenced picture, north up.
 pub async fn laid(
     State(app): State<App>,
     Path((study, id)): Path<(i64, i64)>,

@@ -47,7 +47,7 @@ pub async fn add_layer(State(app): State<App>, Path(study): Path<i64>, form: Mul
     })
 }
 
-/// Asks for the CRS of a file that does not tell it: those in which it would lie on the study.
+/// Asks for the CRS of a file that does not state it, and offers those in which it would overlap the study.
 async fn ask_for_crs(app: &App, study: i64, name: &str, extent: [f64; 4]) -> Result<Response> {
     let facts = app.facts(study).await?;
     let fit = bothros_workflow::blocking(move || bothros_workflow::crs_that_fit(&facts, extent)).await?;

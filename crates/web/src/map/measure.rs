@@ -5,7 +5,7 @@ use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use bothros_core::Cell;
 use bothros_core::conditioning::Line;
-use bothros_core::profile::{Profile, distances_along};
+use bothros_core::profile::{Profile, Station, stations_along};
 use bothros_store::{RasterMeta, RasterRole};
 use serde::Deserialize;
 
@@ -31,18 +31,21 @@ pub struct Along {
     line: String,
 }
 
-/// The values of a raster in the cells of a path.
-async fn values_along(app: &App, meta: &RasterMeta, cells: &[Cell]) -> Result<Vec<Option<f32>>> {
-    let mut out = Vec::with_capacity(cells.len());
+/// The values of a raster at places along a line.
+async fn values_along(app: &App, meta: &RasterMeta, stations: &[Station]) -> Result<Vec<Option<f32>>> {
+    let mut out = Vec::with_capacity(stations.len());
     // In pieces whose windows stay small.
-    for piece in cells.chunks(256) {
-        let rows =
-            (piece.iter().map(|c| c.row).min().unwrap_or(0), piece.iter().map(|c| c.row).max().unwrap_or(0));
-        let cols =
-            (piece.iter().map(|c| c.col).min().unwrap_or(0), piece.iter().map(|c| c.col).max().unwrap_or(0));
+    for piece in stations.chunks(256) {
+        let inside = || piece.iter().filter_map(|s| s.cell);
+        let span = |of: fn(Cell) -> usize| inside().map(of).min().zip(inside().map(of).max());
+        let (Some(rows), Some(cols)) = (span(|c| c.row), span(|c| c.col)) else {
+            out.extend(piece.iter().map(|_| None));
+            continue;
+        };
         let size = (rows.1 - rows.0 + 1, cols.1 - cols.0 + 1);
         let window = app.store.read_window::<f32>(meta, 0, (rows.0 as isize, cols.0 as isize), size).await?;
-        out.extend(piece.iter().map(|c| {
+        out.extend(piece.iter().map(|s| {
+            let c = s.cell?;
             let cell = Cell { row: c.row - rows.0, col: c.col - cols.0 };
             window.get(cell).copied().filter(|z| !z.is_nan())
         }));
@@ -60,30 +63,33 @@ pub async fn measured(
     let line = read_line(&along.line)?;
     let frame =
         facts.terrain.as_ref().map(|t| t.frame).ok_or_else(|| WebError::refused("prepare the DEM first"))?;
-    let cells = bothros_core::cells_along(&line, &frame, bothros_core::Connection::Eight);
-    if cells.is_empty() {
+    let stations = stations_along(&line, &frame, MOST_STATIONS);
+    if stations.iter().all(|s| s.cell.is_none()) {
         return Err(WebError::refused("the line lies outside the DEM"));
     }
-    let distance_m = distances_along(&cells, &frame);
+    let distance_m = stations.iter().map(|s| s.distance_m).collect();
     let dem = app
         .store
         .raster(study, RasterRole::Dem)
         .await?
         .ok_or_else(|| WebError::refused("prepare the DEM first"))?;
-    let before_m = values_along(&app, &dem, &cells).await?;
+    let before_m = values_along(&app, &dem, &stations).await?;
     let after_m = match app.store.raster(study, RasterRole::Filled).await? {
-        Some(ground) => values_along(&app, &ground, &cells).await?,
+        Some(ground) => values_along(&app, &ground, &stations).await?,
         None => before_m.clone(),
     };
-    answer(&line, frame.unit_m, &Profile { distance_m, before_m, after_m })
+    answer(&Profile { distance_m, before_m, after_m })
 }
+
+/// Places that a line is looked at in; on a longer one they lie farther apart.
+const MOST_STATIONS: usize = 20_000;
 
 #[derive(Template)]
 #[template(path = "map/measured.html")]
 struct Measured {
     profile: String,
     length: String,
-    drop: Option<String>,
+    ends: Option<String>,
 }
 
 /// How the ground along a measured line is shown.
@@ -95,20 +101,48 @@ const GROUND: Ground = Ground {
 };
 
 /// The ground along a line that was drawn to measure.
-fn answer(line: &[[f64; 2]], unit_m: f64, along: &Profile) -> Result<Response> {
-    let length: f64 =
-        line.windows(2).map(|w| (w[1][0] - w[0][0]).hypot(w[1][1] - w[0][1])).sum::<f64>() * unit_m;
+fn answer(along: &Profile) -> Result<Response> {
+    let length = along.distance_m.last().copied().unwrap_or(0.0);
     let ends = along.before_m.first().copied().flatten().zip(along.before_m.last().copied().flatten());
     page(&Measured {
         profile: ground_along(along, &GROUND),
         length: quantity::length(length),
-        drop: ends.map(|(a, b)| format!("{} to {}", quantity::metres(a), quantity::metres(b))),
+        ends: ends.map(|(a, b)| difference(a, b, length)),
     })
+}
+
+/// The elevations of both ends, their difference, and what slope that makes.
+fn difference(start: f32, end: f32, length_m: f64) -> String {
+    let from_to = format!("{} to {}", quantity::metres(start), quantity::metres(end));
+    let by = f64::from(end) - f64::from(start);
+    let way = match by {
+        d if d > 0.0 => "up",
+        d if d < 0.0 => "down",
+        _ => return format!("{from_to}: level"),
+    };
+    format!(
+        "{from_to}: {} {way}, {} on the mean",
+        quantity::metres(by.abs() as f32),
+        percent(by.abs() / length_m)
+    )
+}
+
+/// A slope in percent, with two digits that count.
+fn percent(slope: f64) -> String {
+    let percent = slope * 100.0;
+    if percent < 1.0 { format!("{percent:.2} %") } else { format!("{percent:.1} %") }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_difference_between_the_ends_is_told_with_its_way() {
+        assert_eq!(difference(100.0, 88.0, 600.0), "100.00 m to 88.00 m: 12.00 m down, 2.0 % on the mean");
+        assert_eq!(difference(88.0, 100.0, 600.0), "88.00 m to 100.00 m: 12.00 m up, 2.0 % on the mean");
+        assert_eq!(difference(5.0, 5.0, 600.0), "5.00 m to 5.00 m: level");
+    }
 
     #[test]
     fn lines_need_two_places() {

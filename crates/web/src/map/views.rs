@@ -16,7 +16,7 @@ use crate::http::error::{Result, WebError};
 use crate::map::colour::{self, Ramp};
 use crate::map::tiles::{TILE, png};
 
-/// A view that is computed from elevations when it is looked at.
+/// A view computed from elevations on request.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum View {
     /// degrees
@@ -38,7 +38,7 @@ impl View {
     }
 }
 
-/// The widest surrounding that is looked at for a tile, in cells of its level.
+/// Largest neighbourhood evaluated for a tile, in cells of its level.
 const WIDEST: f64 = 120.0;
 
 /// Cells that a view needs around a tile.
@@ -230,7 +230,7 @@ pub struct Contours {
     resolution: f64,
 }
 
-/// More cells are not looked at for contours; a coarser level is.
+/// Largest number of cells contoured; beyond it a coarser level is used.
 const MOST_CELLS: usize = 1_200_000;
 /// More lines than that cannot be told apart.
 const MOST_LEVELS: f64 = 120.0;

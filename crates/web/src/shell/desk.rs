@@ -45,7 +45,7 @@ pub enum How {
     Go(Stage),
     /// a form without fields is sent to this address of the study
     Post(&'static str),
-    /// the stage's part of the page does it; it hears a click on what has this attribute
+    /// the stage's own script handles a click on the element with this attribute
     Press(&'static str),
 }
 

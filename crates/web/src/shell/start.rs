@@ -31,9 +31,9 @@ struct Card {
     shown: Shown,
 }
 
-/// What is told of a study.
+/// Summary of a study.
 enum Shown {
-    /// how far it is
+    /// progress
     Known {
         size: String,
         state: String,
@@ -63,7 +63,7 @@ struct Start {
     limit_bytes: u64,
 }
 
-/// What is told of all studies, asked for at once.
+/// Summaries of all studies, fetched in one query.
 struct Gathered {
     jobs: HashMap<i64, Job>,
     points: HashMap<i64, usize>,

@@ -31,7 +31,7 @@ impl Number {
     /// Returns what was typed, in the quantity's own unit.
     ///
     /// # Errors
-    /// A sentence where it is no number, or outside the limits.
+    /// A message if it is not a number, or outside the limits.
     pub fn read(&self, text: &str) -> Result<f64> {
         let typed = number(text, self.what)?;
         let unit = self.quantity.typed(quantity::units());

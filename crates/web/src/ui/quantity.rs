@@ -65,7 +65,7 @@ pub fn metres(m: impl Into<f64>) -> String {
     units().height(m.into(), 2)
 }
 
-/// Returns a height or distance with so many decimals; metres.
+/// Returns a height or distance, in metres, with this many decimals.
 pub fn metres_to(m: impl Into<f64>, decimals: usize) -> String {
     units().height(m.into(), decimals)
 }

@@ -75,7 +75,7 @@ pub async fn barrier_profile(store: &Store, facts: &Facts, barrier: &BarrierFact
     Ok(profile_along(&dem, &frame, &barrier.line, more_m))
 }
 
-/// Asks for sinks and barriers to be looked for.
+/// Queues a search for sinks and barriers.
 ///
 /// # Errors
 /// [`Error::Refused`] before the DEM is prepared, [`bothros_store::Error::Busy`] where a job runs.

@@ -30,7 +30,7 @@ impl SeenLayer {
 /// What a layer in memory is known by: its number, its version, and the CRS of the study.
 type Key = (i64, i32, String);
 
-/// Layers that were looked at last. Clones share what they hold.
+/// The layers used most recently. Clones share one cache.
 #[derive(Clone)]
 pub struct LayerCache(moka::future::Cache<Key, Arc<SeenLayer>>);
 

@@ -109,7 +109,7 @@ pub async fn add_layer(store: &Store, study: i64, new: NewLayer) -> Result<Added
     take_layer(store, study, new, Silent).await
 }
 
-/// Files of so many bytes are read in a job of their own, with progress and Cancel.
+/// Files of at least this many bytes are read in a job, with progress and Cancel.
 const LARGE: u64 = 12_000_000;
 
 /// As [`add_layer`], but a large file is kept, and read in a job: then nothing is answered.
@@ -241,7 +241,7 @@ async fn take_layer(
     Ok(AddedLayer { layer, told })
 }
 
-/// CRS in which features of this extent would lie on the study, the study's own first.
+/// Returns the CRSs in which features of this extent would overlap the study, the study's own first.
 ///
 /// # Errors
 /// [`Error::Refused`] before the DEM is ready.

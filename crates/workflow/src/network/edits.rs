@@ -11,7 +11,7 @@ use crate::study::as_read::Rounds;
 use crate::study::settings::change_settings;
 use crate::{Error, Facts, GridCache, Result, Settings, Stage};
 
-/// A stream to prune is looked for within so many cells of the place that was clicked.
+/// Distance from the clicked point within which a stream to prune is sought, in cells.
 const PRUNED_WITHIN: f64 = 20.0;
 
 /// A change to the network by hand.

@@ -35,7 +35,7 @@ pub struct ShortfallMark {
     pub remark: String,
 }
 
-/// A mark belongs to a shortfall that passes within so many metres.
+/// Largest distance between a mark and the shortfall it belongs to, metres.
 const SAME_M: f64 = 25.0;
 
 impl ShortfallMark {

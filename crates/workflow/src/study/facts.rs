@@ -224,7 +224,7 @@ pub struct ReviewFacts {
     /// number of all that do not fit
     #[serde(default)]
     pub misfits_in_all: usize,
-    /// number of mapped streams that were looked at
+    /// number of mapped streams examined
     #[serde(default)]
     pub streams: usize,
     /// share of the footprint that drains only through filled sinks, from 0 to 1

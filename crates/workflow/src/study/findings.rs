@@ -126,14 +126,23 @@ fn files(facts: &Facts, units: Units) -> Vec<Finding> {
         if !seam.is_marked() {
             continue;
         }
+        let shift = match seam.is_shifted() {
+            true => format!(
+                "the second lies {} {} on the mean of {} pairs of cells",
+                units.height(seam.step_m.abs(), 2),
+                if seam.step_m > 0.0 { "higher" } else { "lower" },
+                whole(seam.length)
+            ),
+            false => format!(
+                "neither lies higher as a whole, by {} pairs of cells, but the ground is rougher than beside the seam",
+                whole(seam.length)
+            ),
+        };
         let text = format!(
-            "Where {} meets {}, the ground of the second lies {} {} on the mean of {} pairs of cells; steps are {} in size on the \
-             mean, {} beside the seam, {} at most. Water may pond or follow the seam.",
+            "Where {} meets {}, {shift}; steps are {} in size on the mean, {} beside the seam, {} at most. Water may pond or \
+             follow the seam.",
             placed.names[0],
             placed.names[1],
-            units.height(seam.step_m.abs(), 2),
-            if seam.step_m > 0.0 { "higher" } else { "lower" },
-            whole(seam.length),
             units.height(seam.rough_m, 2),
             units.height(seam.usual_m, 2),
             units.height(seam.largest_m.abs(), 2)

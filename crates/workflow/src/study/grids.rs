@@ -227,7 +227,7 @@ impl GridCache {
         Self { grids, edited, networks, ways, indexes, room: bytes }
     }
 
-    /// What a study with so many cells takes beyond the room for grids, bytes: it is kept alone then. None where it fits.
+    /// Returns the bytes that a study of this many cells needs and the room there is, if it exceeds the room; such a study is the only one kept in memory.
     pub fn exceeds(&self, cells: u64) -> Option<(u64, u64)> {
         let needed = cells * BYTES_A_CELL;
         (needed > self.room).then_some((needed, self.room))

@@ -209,7 +209,7 @@ fn clip_in(clip: &Clip, to: &Crs) -> Result<Polygons> {
     Ok(widen(&polygons, clip.margin_m / to.unit_m)?)
 }
 
-/// The rows and columns that polygons cover.
+/// The rows and columns of the cells whose centres polygons can hold: a row of which only an edge is touched would stay empty.
 fn window_of(polygons: &Polygons, frame: &Frame) -> Option<(usize, usize, usize, usize)> {
     let [mut west, mut south, mut east, mut north] =
         [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
@@ -219,8 +219,10 @@ fn window_of(polygons: &Polygons, frame: &Frame) -> Option<(usize, usize, usize,
     }
     let col = |x: f64| ((x - frame.left) / frame.cell_size).clamp(0.0, frame.cols as f64);
     let row = |y: f64| ((frame.top - y) / frame.cell_size).clamp(0.0, frame.rows as f64);
-    let (c0, c1) = (col(west).floor() as usize, col(east).ceil() as usize);
-    let (r0, r1) = (row(north).floor() as usize, row(south).ceil() as usize);
+    let first = |edge: f64| (edge - 0.5).ceil().max(0.0) as usize;
+    let end = |edge: f64| (edge + 0.5).floor().max(0.0) as usize;
+    let (c0, c1) = (first(col(west)), end(col(east)).min(frame.cols));
+    let (r0, r1) = (first(row(north)), end(row(south)).min(frame.rows));
     (c1 >= c0 + 2 && r1 >= r0 + 2).then_some((r0, c0, r1 - r0, c1 - c0))
 }
 

@@ -19,6 +19,7 @@ pub struct Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
+        super::controls::write_down(&self.driver);
         // The driver leads a group that its browser belongs to; they may have ended already.
         let group = format!("-{}", self.process.id());
         let _ = Command::new("kill").args(["-KILL", "--", &group]).status();
@@ -62,6 +63,7 @@ pub async fn browser() -> Browser {
     }
     let driver = WebDriver::new(&address, capabilities).await.expect("chromium starts");
     driver.set_script_timeout(Duration::from_secs(60)).await.unwrap();
+    super::controls::note(&driver).await;
     Browser { driver, process }
 }
 

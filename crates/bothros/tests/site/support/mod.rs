@@ -2,6 +2,8 @@
 #![allow(dead_code)]
 
 pub mod browser;
+mod controls;
+pub mod hand;
 
 use std::net::{IpAddr, Ipv4Addr};
 use std::path::{Path, PathBuf};

@@ -33,6 +33,11 @@ class Conditioning {
     this.show(id, go);
   }
 
+  /** The crossing whose card is shown. */
+  get card() {
+    return this.page.desk.querySelector('.barrier-card')?.dataset.barrier;
+  }
+
   crossing(id) {
     return (this.page.map.crossings ?? []).find((c) => String(c.id) === String(id));
   }
@@ -99,8 +104,9 @@ class Conditioning {
 
   /** Decides about the barrier that is shown, and goes on to the next open one. */
   async decide(decision, line) {
-    const id = this.barrier;
-    if (!id) return;
+    const id = this.card;
+    // While the next one is on its way nothing is decided that nobody has seen.
+    if (!id || id !== String(this.barrier)) return;
     const all = this.page.map.crossings ?? [];
     const at = all.findIndex((c) => String(c.id) === String(id));
     const after = [...all.slice(at + 1), ...all.slice(0, at)].find((c) => !c.decision);
@@ -113,7 +119,7 @@ class Conditioning {
   /** Decisions about the barrier that is shown, by keys. */
   key(e) {
     const key = e.key.toLowerCase();
-    if (!this.barrier || !this.page.desk.querySelector('.barrier-card')) return false;
+    if (!this.card) return false;
     const decision = { y: 'breach', i: 'fill', k: 'keep' }[key];
     if (decision) {
       this.decide(decision);

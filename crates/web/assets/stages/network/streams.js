@@ -99,14 +99,14 @@ export function streamControls(map, box) {
       const all = wanted(map).orders ?? {};
       set({ orders: { ...all, [order]: { ...all[order], [name]: value } } });
     };
-    colour(box, `Order ${order}, colour`, own.color, change('color'));
-    number(
-      box,
-      `Order ${order}, width, px`,
-      own.width,
-      { least: 0.2, most: 20, step: 0.05 },
-      change('width'),
-    );
+    const row = document.createElement('fieldset');
+    row.append(Object.assign(document.createElement('legend'), { textContent: `Order ${order}` }));
+    const [hue, thick] = [`Order ${order}, colour`, `Order ${order}, width, px`];
+    colour(row, '', own.color, change('color')).setAttribute('aria-label', hue);
+    const width = { least: 0.2, most: 20, step: 0.05 };
+    number(row, '', own.width, width, change('width')).setAttribute('aria-label', thick);
+    row.querySelectorAll('input').forEach((field, i) => (field.dataset.style = `streams ${[hue, thick][i]}`));
+    box.append(row);
   }
   if (!now.orders) return;
   const back = Object.assign(document.createElement('button'), {

@@ -15,7 +15,7 @@ use crate::http::error::{Result, WebError};
 use crate::map::profile::{Along, ground_along};
 use crate::ui::{page, quantity};
 
-/// Where a burned stream is looked at across.
+/// Where a cross-section of a burned stream is taken.
 #[derive(Deserialize)]
 pub struct Across {
     x: Option<f64>,

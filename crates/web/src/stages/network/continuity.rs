@@ -21,7 +21,7 @@ struct Part {
     broken: Vec<(String, f64, f64)>,
 }
 
-/// Pieces that end inside are listed, so many at most.
+/// Largest number of pieces listed that end inside.
 const PIECES_LISTED: usize = 20;
 
 /// How a network hangs together: in a sentence, and the places where a piece ends inside the footprint.

@@ -166,7 +166,7 @@ pub async fn prepare(
     Ok(changed(STUDY))
 }
 
-/// Lines the DEM up with the grid of a raster that is sent; only its place is looked at.
+/// Aligns the DEM with the grid of an uploaded raster, of which only the georeference is used.
 pub async fn align(State(app): State<App>, Path(study): Path<i64>, form: Multipart) -> Result<Response> {
     let facts = Facts::of(&app.store.study(study).await?)?;
     let received = receive(form, app.options.upload_limit).await?;

@@ -38,7 +38,7 @@ struct Terrain {
     layers: Vec<LayerRow>,
     roles: Vec<(&'static str, &'static str)>,
     backdrops: Vec<BackdropRow>,
-    /// what is asked of an archive, where there is no DEM yet
+    /// the request to an elevation archive, while there is no DEM yet
     fetching: Option<Fetch>,
 }
 
@@ -106,7 +106,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
 }
 
 impl Terrain {
-    /// What is asked of an archive, in words.
+    /// The request to an archive, in words.
     fn asked(&self) -> String {
         self.fetching.as_ref().map_or(String::new(), |f| {
             format!(

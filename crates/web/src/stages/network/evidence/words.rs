@@ -143,7 +143,7 @@ pub(crate) struct Ground {
     level: f64,
     /// share of it that was filled
     filled: f64,
-    /// elevations come in steps of so many metres
+    /// size of the steps that elevations come in, metres
     step_m: Option<f64>,
 }
 
