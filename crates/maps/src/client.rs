@@ -26,6 +26,8 @@ const ROOM: u64 = 96 << 20;
 const FRESH: Duration = Duration::from_secs(24 * 3600);
 /// Requests to one server at a time.
 const AT_ONCE: usize = 6;
+/// Edge of the largest picture that is asked for, pixels.
+const LARGEST: usize = 2048;
 /// Pixels between places that are converted to find what a picture covers.
 const STEP: usize = 16;
 
@@ -82,96 +84,84 @@ impl Maps {
     ///
     /// # Errors
     /// [`Error::Unknown`], [`Error::Silent`], [`Error::Refused`], [`Error::Odd`], [`Error::Place`].
-    pub async fn picture(
-        &self,
-        at: usize,
-        crs: &Crs,
-        extent: Extent,
-        size: (usize, usize),
-    ) -> Result<Vec<u8>> {
+    pub async fn picture(&self, at: usize, crs: &Crs, extent: Extent, size: (usize, usize)) -> Result<Vec<u8>> {
         let (server, told) = self.servers.get(at).ok_or(Error::Unknown)?;
         let told = told.get_or_try_init(|| self.ask_what_it_has(server)).await?;
-        let place =
-            |e: bothros_formats::Error| Error::Place { name: server.name.clone(), why: e.to_string() };
-        let mercator = || Crs::parse("EPSG:3857").map_err(place);
-        if let (Access::Wms { url, layer }, Told::Systems(systems)) = (&server.access, told) {
-            let own = crs.epsg.map(|code| format!("EPSG:{code}")).filter(|code| systems.contains(code));
-            if let Some(system) = own {
-                let asked = wms::picture(url, layer, &system, extent, size);
-                let piece = self.piece(server, asked).await?.ok_or_else(|| self.odd(server, "a picture"))?;
-                return match (piece.width, piece.height) == size {
-                    true => Ok(piece.pixels.clone()),
-                    false => Err(self.odd(server, "a picture of the size that was asked for")),
-                };
+        let onto = Onto { crs, extent, size };
+        match (told, &server.access) {
+            (Told::Systems(systems), Access::Wms { url, layer }) => {
+                let own = crs.epsg.map(|code| format!("EPSG:{code}")).filter(|code| systems.contains(code));
+                match own {
+                    Some(own) => self.drawn_as_asked(server, wms::picture(url, layer, &own, extent, size), size).await,
+                    None => self.drawn_in_mercator(server, (url, layer), &onto).await,
+                }
             }
-            let from = mercator()?;
-            let (covered, resolution) = covered(crs, &from, extent, size).map_err(place)?;
-            let pixels = |low: f64, high: f64| (((high - low) / resolution).ceil() as usize).clamp(1, 2048);
-            let (width, height) = (pixels(covered[0], covered[2]), pixels(covered[1], covered[3]));
-            let asked = wms::picture(url, layer, "EPSG:3857", covered, (width, height));
-            let piece = self.piece(server, asked).await?.ok_or_else(|| self.odd(server, "a picture"))?;
-            let step = |low: f64, high: f64, count: usize| (high - low) / count as f64;
-            let geo_transform = [
-                covered[0],
-                step(covered[0], covered[2], piece.width),
-                0.0,
-                covered[3],
-                0.0,
-                -step(covered[1], covered[3], piece.height),
-            ];
-            return lay_onto(&piece, geo_transform, &from, crs, extent, size).map_err(place);
-        }
-        let (from, levels, set) = match told {
-            Told::Mercator(levels) => (mercator()?, levels, None),
-            Told::Sets(sets) => {
+            (Told::Mercator(levels), _) => self.from_tiles(server, &mercator(server)?, levels, None, &onto).await,
+            (Told::Sets(sets), _) => {
                 // In the study's own CRS where there is one.
                 let own = sets.iter().find(|s| s.crs.epsg.is_some() && s.crs.epsg == crs.epsg);
-                let set =
-                    own.or(sets.first()).ok_or_else(|| self.odd(server, "levels in a CRS with lengths"))?;
-                (set.crs.clone(), &set.levels, Some(set))
+                let set = own.or(sets.first()).ok_or_else(|| self.odd(server, "levels in a CRS with lengths"))?;
+                self.from_tiles(server, &set.crs, &set.levels, Some(set), &onto).await
             }
-            Told::Systems(_) => return Err(Error::Unknown),
+            (Told::Systems(_), _) => Err(Error::Unknown),
+        }
+    }
+
+    /// A picture that the server draws just as it is wanted.
+    async fn drawn_as_asked(&self, server: &MapServer, asked: Url, size: (usize, usize)) -> Result<Vec<u8>> {
+        let piece = self.piece(server, asked).await?.ok_or_else(|| self.odd(server, "a picture"))?;
+        match (piece.width, piece.height) == size {
+            true => Ok(piece.pixels.clone()),
+            false => Err(self.odd(server, "a picture of the size that was asked for")),
+        }
+    }
+
+    /// A picture that the server draws in Web Mercator, laid onto the CRS that is wanted.
+    async fn drawn_in_mercator(
+        &self,
+        server: &MapServer,
+        (url, layer): (&Url, &str),
+        onto: &Onto<'_>,
+    ) -> Result<Vec<u8>> {
+        let from = mercator(server)?;
+        let ([west, south, east, north], resolution) = covered(onto, &from).map_err(|e| place(server, e))?;
+        let pixels = |low: f64, high: f64| (((high - low) / resolution).ceil() as usize).clamp(1, LARGEST);
+        let size = (pixels(west, east), pixels(south, north));
+        let asked = wms::picture(url, layer, "EPSG:3857", [west, south, east, north], size);
+        let piece = self.piece(server, asked).await?.ok_or_else(|| self.odd(server, "a picture"))?;
+        let (wide, high) = ((east - west) / piece.width as f64, (north - south) / piece.height as f64);
+        onto.lay(&piece, [west, wide, 0.0, north, 0.0, -high], &from).map_err(|e| place(server, e))
+    }
+
+    /// The tiles that are needed, laid onto the CRS that is wanted.
+    async fn from_tiles(
+        &self,
+        server: &MapServer,
+        from: &Crs,
+        levels: &[Level],
+        set: Option<&MatrixSet>,
+        onto: &Onto<'_>,
+    ) -> Result<Vec<u8>> {
+        let (covered, resolution) = covered(onto, from).map_err(|e| place(server, e))?;
+        let Some((level, tiles)) = fitting(levels, covered, resolution) else {
+            return Ok(vec![0; onto.size.0 * onto.size.1 * 4]);
         };
-        let (covered, resolution) = covered(crs, &from, extent, size).map_err(place)?;
-        let blank = || vec![0; size.0 * size.1 * 4];
-        let Some((level, tiles)) = fitting(levels, covered, resolution) else { return Ok(blank()) };
         let wanted: Vec<(usize, usize)> =
             tiles.rows.clone().flat_map(|row| tiles.cols.clone().map(move |col| (col, row))).collect();
-        let [tile_width, tile_height] = level.tile;
-        let (first_col, first_row) = (*tiles.cols.start(), *tiles.rows.start());
-        let (cols, rows) = (tiles.cols.count(), tiles.rows.count());
-        let fetched: Vec<((usize, usize), Option<Arc<Picture>>)> = stream::iter(wanted)
-            .map(|(col, row)| async move {
-                let address = self.tile_address(server, set, level, (col, row))?;
-                Ok::<_, Error>(((col - first_col, row - first_row), self.piece(server, address).await?))
+        let fetched: Vec<Tile> = stream::iter(wanted)
+            .map(|at| async move {
+                let address = self.tile_address(server, set, level, at)?;
+                Ok::<_, Error>((at, self.piece(server, address).await?))
             })
             .buffer_unordered(AT_ONCE)
             .try_collect()
             .await?;
-        let (width, height) = (cols * tile_width, rows * tile_height);
-        let mut sheet = Picture {
-            width,
-            height,
-            pixels: vec![0; width * height * 4],
-            original: (width, height),
-            crs: None,
-            geo_transform: None,
-        };
-        for ((col, row), piece) in fetched {
-            let Some(piece) = piece else { continue };
-            if (piece.width, piece.height) != (tile_width, tile_height) {
-                return Err(self.odd(server, "tiles of the size that it tells"));
-            }
-            for line in 0..tile_height {
-                let to = ((row * tile_height + line) * width + col * tile_width) * 4;
-                let from = line * tile_width * 4;
-                sheet.pixels[to..to + tile_width * 4]
-                    .copy_from_slice(&piece.pixels[from..from + tile_width * 4]);
-            }
-        }
-        let [left, top] = level.corner(first_col, first_row);
+        let (col, row) = (*tiles.cols.start(), *tiles.rows.start());
+        let sheet = Sheet { corner: (col, row), tiles: (tiles.cols.count(), tiles.rows.count()), edge: level.tile };
+        let sheet = sheet.of(fetched).ok_or_else(|| self.odd(server, "tiles of the size that it tells"))?;
+        let [left, top] = level.corner(col, row);
         let geo_transform = [left, level.resolution, 0.0, top, 0.0, -level.resolution];
-        lay_onto(&sheet, geo_transform, &from, crs, extent, size).map_err(place)
+        onto.lay(&sheet, geo_transform, from).map_err(|e| place(server, e))
     }
 
     fn odd(&self, server: &MapServer, wanted: &'static str) -> Error {
@@ -288,15 +278,66 @@ fn unpack(body: &[u8]) -> Option<Picture> {
     })
 }
 
-/// What an extent of `to` covers in `from`, with a margin of two pixels, and the edge of a pixel there.
-fn covered(
-    to: &Crs,
-    from: &Crs,
-    [west, south, east, north]: Extent,
-    (width, height): (usize, usize),
-) -> bothros_formats::Result<(Extent, f64)> {
-    let same = from.same_as(to)?;
-    let back = Transform::new(to, from)?;
+/// Column and row of a tile, and its picture where the server has one.
+type Tile = ((usize, usize), Option<Arc<Picture>>);
+
+/// Tiles side by side.
+struct Sheet {
+    /// column and row of the first
+    corner: (usize, usize),
+    /// how many along and down
+    tiles: (usize, usize),
+    /// width and height of a tile, pixels
+    edge: [usize; 2],
+}
+
+impl Sheet {
+    /// One picture of all tiles, clear where there is none; `None` where one has another size.
+    fn of(&self, tiles: Vec<Tile>) -> Option<Picture> {
+        let [tile_width, tile_height] = self.edge;
+        let (width, height) = (self.tiles.0 * tile_width, self.tiles.1 * tile_height);
+        let mut pixels = vec![0; width * height * 4];
+        for ((col, row), piece) in tiles {
+            let Some(piece) = piece else { continue };
+            if [piece.width, piece.height] != self.edge {
+                return None;
+            }
+            let (left, top) = ((col - self.corner.0) * tile_width, (row - self.corner.1) * tile_height);
+            for (line, values) in piece.pixels.chunks_exact(tile_width * 4).enumerate() {
+                let to = ((top + line) * width + left) * 4;
+                pixels[to..to + values.len()].copy_from_slice(values);
+            }
+        }
+        Some(Picture { width, height, pixels, original: (width, height), crs: None, geo_transform: None })
+    }
+}
+
+/// What a picture is wanted for.
+struct Onto<'a> {
+    crs: &'a Crs,
+    extent: Extent,
+    size: (usize, usize),
+}
+
+impl Onto<'_> {
+    fn lay(&self, picture: &Picture, geo_transform: [f64; 6], from: &Crs) -> bothros_formats::Result<Vec<u8>> {
+        lay_onto(picture, geo_transform, from, self.crs, self.extent, self.size)
+    }
+}
+
+fn place(server: &MapServer, error: bothros_formats::Error) -> Error {
+    Error::Place { name: server.name.clone(), why: error.to_string() }
+}
+
+fn mercator(server: &MapServer) -> Result<Crs> {
+    Crs::parse("EPSG:3857").map_err(|e| place(server, e))
+}
+
+/// What is covered in the CRS `from`, with a margin of two pixels, and the edge of a pixel there.
+fn covered(onto: &Onto<'_>, from: &Crs) -> bothros_formats::Result<(Extent, f64)> {
+    let Onto { crs, extent: [west, south, east, north], size: (width, height) } = *onto;
+    let same = from.same_as(crs)?;
+    let back = Transform::new(crs, from)?;
     let point = |x: f64, y: f64| if same { Ok((x, y)) } else { back.point(x, y) };
     let (step_x, step_y) = ((east - west) / width as f64, (north - south) / height as f64);
     let (middle_x, middle_y) = ((west + east) / 2.0, (south + north) / 2.0);

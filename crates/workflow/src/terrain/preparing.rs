@@ -234,3 +234,38 @@ pub(crate) fn kept_cells(polygons: &Polygons, frame: &Frame) -> Vec<bool> {
     }
     keep
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const FRAME: Frame = Frame { rows: 100, cols: 80, left: 0.0, top: 1000.0, cell_size: 10.0, unit_m: 1.0 };
+
+    #[rstest]
+    // Between corners of cells: rows and columns whose centres lie outside are left out.
+    #[case([103.0, 396.0, 297.0, 604.0], Some((40, 10, 20, 20)))]
+    #[case([106.0, 397.0, 294.0, 603.0], Some((40, 11, 20, 18)))]
+    // On corners of cells.
+    #[case([100.0, 400.0, 300.0, 600.0], Some((40, 10, 20, 20)))]
+    // Beyond the DEM on all sides.
+    #[case([-500.0, -500.0, 5000.0, 5000.0], Some((0, 0, 100, 80)))]
+    // Beside it, and too small to be one.
+    #[case([900.0, 400.0, 990.0, 600.0], None)]
+    #[case([101.0, 401.0, 112.0, 600.0], None)]
+    fn a_clip_keeps_the_cells_whose_centres_it_holds(
+        #[case] [west, south, east, north]: [f64; 4],
+        #[case] expected: Option<(usize, usize, usize, usize)>,
+    ) {
+        let ring = vec![[west, south], [east, south], [east, north], [west, north], [west, south]];
+        let polygons: Polygons = vec![vec![ring]];
+        let window = window_of(&polygons, &FRAME);
+        assert_eq!(window, expected);
+        let Some((row, col, rows, cols)) = window else { return };
+        let frame = FRAME.window(row, col, rows, cols);
+        let keep = kept_cells(&polygons, &frame);
+        let row_kept = |r: usize| (0..cols).any(|c| keep[r * cols + c]);
+        let col_kept = |c: usize| (0..rows).any(|r| keep[r * cols + c]);
+        assert!((0..rows).all(row_kept) && (0..cols).all(col_kept), "no row and no column is empty");
+    }
+}
