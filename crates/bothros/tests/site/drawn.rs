@@ -305,3 +305,34 @@ async fn a_measured_line_has_one_length_and_tells_the_fall_between_its_ends() {
     let last = table.split("<tr").filter(|row| row.contains("<t")).last().unwrap();
     assert!(last.contains("500"), "the profile is as long as the line: {last}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_list_never_hides_what_is_pointed_at() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.routed(&valley_file(dir.path()), "narrow").await;
+    let browser = browser().await;
+    let driver = &browser.driver;
+    driver.set_window_rect(0, 0, 1024, 900).await.unwrap();
+    open(driver, &site, study, "network", "relief,streams").await;
+    // On a narrow map it is folded to begin with, and stays as it was left.
+    until(driver, "document.querySelector('#drawn.folded')").await;
+    click(driver, "[data-fold-list]").await;
+    until(driver, "!document.querySelector('#drawn.folded')").await;
+    until(driver, "Number(document.getElementById('map').dataset.reaches) > 1").await;
+    // A place under the list, and one beside it.
+    let place = |x: &str| {
+        format!(
+            "(r => bothrosMap.map.getCoordinateFromPixel([{x}, r.top + 40 - document.getElementById('map').getBoundingClientRect().top]))\
+             (document.getElementById('drawn').getBoundingClientRect())"
+        )
+    };
+    let under = "r.left + 30 - document.getElementById('map').getBoundingClientRect().left";
+    for (at, aside) in [(under, true), ("20", false)] {
+        let point = format!("bothrosMap.point(new ol.geom.Point({}))", place(at));
+        driver.execute(&point, vec![]).await.unwrap();
+        until(driver, &format!("document.getElementById('drawn').classList.contains('aside') === {aside}")).await;
+    }
+    driver.execute("bothrosMap.point(null)", vec![]).await.unwrap();
+    until(driver, "!document.querySelector('#drawn.aside')").await;
+}

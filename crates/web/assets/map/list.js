@@ -3,6 +3,8 @@ import { keyOf } from './map.js';
 import { styleBox } from './style_box.js';
 
 const FOLDED = 'bothros.drawn.folded';
+/** Width of the window below which the list is folded to begin with, pixels. */
+const NARROW = 1100;
 
 export class MapList {
   /**
@@ -17,7 +19,19 @@ export class MapList {
     this.shown = shown;
     this.addLayer = addLayer;
     this.adding = false;
-    this.folded = localStorage.getItem(FOLDED) === 'yes';
+    // On a narrow map it would cover much of it.
+    const usual = window.innerWidth < NARROW ? 'yes' : 'no';
+    this.folded = (localStorage.getItem(FOLDED) ?? usual) === 'yes';
+  }
+
+  /** Steps aside while something under it is pointed at elsewhere. */
+  aside(geometry) {
+    const { map } = this.map;
+    const [list, ground] = [this.box, this.map.target].map((e) => e.getBoundingClientRect());
+    const corners = geometry && map ? this.map.pixels(geometry) : [];
+    const under = ([x, y]) =>
+      x + ground.left >= list.left && y + ground.top <= list.bottom && y + ground.top >= list.top;
+    this.box.classList.toggle('aside', corners.some(under));
   }
 
   /** Draws the list; who is at a field of a style stays there. */

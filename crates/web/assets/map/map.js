@@ -35,8 +35,9 @@ export class StudyMap {
     this.complete = false;
     /** where it stands whom the maps that are drawn are owed to */
     this.owed = Object.assign(document.createElement('p'), { className: 'owed' });
-    /** called when the map was moved, when a layer is drawn otherwise, and when something went wrong */
+    /** called when the map was moved, when something is pointed at elsewhere, when a layer is drawn otherwise, and when something went wrong */
     this.onMove = null;
+    this.onPointed = null;
     this.onStyled = null;
     this.onProblem = null;
   }
@@ -397,6 +398,16 @@ export class StudyMap {
     source.clear();
     if (geometry) source.addFeature(new ol.Feature({ geometry }));
     this.target.dataset.pointed = geometry ? geometry.getType() : '';
+    this.onPointed?.(geometry);
+  }
+
+  /** Where the corners of a shape lie on the screen, in pixels of the map. */
+  pixels(geometry) {
+    const flat = geometry.getFlatCoordinates();
+    const stride = geometry.getStride();
+    return Array.from({ length: flat.length / stride }, (_, i) =>
+      this.map.getPixelFromCoordinate([flat[i * stride], flat[i * stride + 1]]),
+    ).filter(Boolean);
   }
 }
 

@@ -74,6 +74,7 @@ const page = {
 if (address.has('draw')) drawnAt[page.stage] = address.get('draw').split(',').filter(Boolean);
 page.pen = new Pen(page);
 const list = new MapList(document.getElementById('drawn'), map, shown, addLayer);
+map.onPointed = (geometry) => list.aside(geometry);
 const readout = new ReadOut(document.getElementById('readout'), map, base);
 const progress = new Progress({ refreshParts, fetchDesk });
 const parts = new Map(STAGES.map((s) => [s.key, s.begin?.(page) ?? {}]));
