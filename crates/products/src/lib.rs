@@ -13,6 +13,7 @@
 
 mod catchments;
 mod findings;
+mod measures;
 mod network;
 pub mod numbers;
 mod quantity;
@@ -25,6 +26,7 @@ pub use catchments::{
     CATCHMENTS, POUR_POINTS, Placed, SUBBASINS, Subbasins, catchments, pour_points, subbasins,
 };
 pub use findings::{CROSSINGS, ORDERS, SHORTFALLS, SINKS};
+pub use measures::{MEASURES, measures_row};
 pub use network::{JUNCTIONS, MAIN_STEMS, REACHES, Stem, junctions, main_stems, reach_row, reaches};
 pub use quantity::{Quantity, Unit};
 pub use rasters::{
@@ -36,13 +38,14 @@ pub use table::{Column, Error, Key, Result, Row, Table};
 pub use units::{ShownUnit, Units};
 
 /// All tables and layers.
-pub const TABLES: [&Table; 12] = [
+pub const TABLES: [&Table; 13] = [
     &REACHES,
     &JUNCTIONS,
     &MAIN_STEMS,
     &CATCHMENTS,
     &SUBBASINS,
     &POUR_POINTS,
+    &MEASURES,
     &TRIALS,
     &PROVENANCE,
     &SINKS,

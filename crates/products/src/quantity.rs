@@ -23,6 +23,10 @@ pub enum Unit {
     MetrePerMetre,
     /// kilometre of streams to a square kilometre
     PerKilometre,
+    /// number of things to a square kilometre
+    PerSquareKilometre,
+    /// hour
+    Hour,
     /// unit of the CRS
     Crs,
     /// byte
@@ -42,6 +46,8 @@ impl Unit {
             Self::Millimetre => "mm",
             Self::MetrePerMetre => "m/m",
             Self::PerKilometre => "km/km²",
+            Self::PerSquareKilometre => "1/km²",
+            Self::Hour => "h",
             Self::Crs => "CRS units",
             Self::Byte => "B",
         }
@@ -57,6 +63,8 @@ impl Unit {
             Self::CubicMetre => "_m3",
             Self::Millimetre => "_mm",
             Self::PerKilometre => "_km_km2",
+            Self::PerSquareKilometre => "_per_km2",
+            Self::Hour => "_h",
             Self::One | Self::MetrePerMetre | Self::Crs | Self::Byte => "",
         }
     }
@@ -97,6 +105,10 @@ pub enum Quantity {
     Share,
     /// length of streams over area
     Density,
+    /// number of things over area
+    Frequency,
+    /// a time that something takes, in hours
+    Duration,
     /// easting or northing
     Coordinate,
     /// size of a file
@@ -119,6 +131,8 @@ impl Quantity {
             Self::Rain => Unit::Millimetre,
             Self::Slope => Unit::MetrePerMetre,
             Self::Density => Unit::PerKilometre,
+            Self::Frequency => Unit::PerSquareKilometre,
+            Self::Duration => Unit::Hour,
             Self::Coordinate => Unit::Crs,
             Self::Bytes => Unit::Byte,
             Self::Identifier
@@ -150,7 +164,7 @@ impl Quantity {
             Self::Area => 6,
             Self::SmallArea | Self::Volume => 1,
             Self::Slope => 6,
-            Self::Ratio | Self::Share | Self::Density => 4,
+            Self::Ratio | Self::Share | Self::Density | Self::Frequency | Self::Duration => 4,
             Self::Coordinate => 3,
             _ => 0,
         }

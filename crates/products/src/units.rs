@@ -63,8 +63,8 @@ const NONE: Steps = &[(0.0, ShownUnit::new("", 1.0, 0))];
 
 fn steps(quantity: Quantity, units: Units) -> Steps {
     use Quantity::{
-        Area, Bytes, Coordinate, Count, Density, Depth, Drop, Elevation, Flag, Identifier, Length, Order,
-        Perimeter, Rain, Ratio, Share, Slope, SmallArea, Text, Volume,
+        Area, Bytes, Coordinate, Count, Density, Depth, Drop, Duration, Elevation, Flag, Frequency, Identifier, Length,
+        Order, Perimeter, Rain, Ratio, Share, Slope, SmallArea, Text, Volume,
     };
     const fn unit(symbol: &'static str, size: f64, most: usize) -> ShownUnit {
         ShownUnit::new(symbol, size, most)
@@ -112,6 +112,9 @@ fn steps(quantity: Quantity, units: Units) -> Steps {
         (Share, _) => const { &[(0.0, unit("%", 0.01, 0))] },
         (Density, Units::Metric) => const { &[(0.0, unit("km/km²", 1.0, 3))] },
         (Density, Units::UsCustomary) => const { &[(0.0, unit("mi/mi²", 1000.0 / MILE_M, 3))] },
+        (Frequency, Units::Metric) => const { &[(0.0, unit("1/km²", 1.0, 2))] },
+        (Frequency, Units::UsCustomary) => const { &[(0.0, unit("1/mi²", 1e6 / MILE_M2, 2))] },
+        (Duration, _) => const { &[(1.0, unit("h", 1.0, 2)), (0.0, unit("min", 1.0 / 60.0, 1))] },
         (Ratio, _) => const { &[(0.0, unit("", 1.0, 2))] },
         (Coordinate, _) => const { &[(0.0, unit("", 1.0, 1))] },
         (Bytes, _) => const { &[(0.0, unit("B", 1.0, 0))] },

@@ -56,6 +56,8 @@ function inWords(figure, row) {
 /** Shows the numbers of the row nearest to a place of the picture. */
 function tell(figure, row) {
   const { plot, at } = placesOf(figure);
+  // Whoever knows where the row lies on the map shows it there.
+  figure.dispatchEvent(new CustomEvent('chart-row', { bubbles: true, detail: row }));
   const svg = figure.querySelector('svg');
   let line = svg.querySelector('.cursor');
   if (row === null || !at.length) {

@@ -72,7 +72,7 @@ pub async fn listing(app: &App, facts: &Facts, stage: Stage, table: &'static Tab
         Stage::Terrain | Stage::Handover => Err(WebError::nothing("the stage has no table")),
         Stage::Conditioning => conditioning::tables::listing(app, facts, table).await,
         Stage::Network => network::tables::listing(app, facts, table).await,
-        Stage::Catchments => catchments::tables::listing(app, facts).await,
+        Stage::Catchments => catchments::tables::listing(app, facts, table).await,
     }
 }
 

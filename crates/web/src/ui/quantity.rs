@@ -77,6 +77,17 @@ pub fn rain(mm: f64) -> String {
     format!("{} {}", Units::in_column(&unit, decimals, mm), unit.symbol)
 }
 
+/// Returns a value of a quantity, in the quantity's own unit, in the unit that fits it.
+pub fn told(quantity: Quantity, own: f64) -> String {
+    let unit = quantity.shown(units(), own);
+    let decimals = match quantity {
+        Quantity::Share | Quantity::Ratio | Quantity::Slope => unit.most,
+        _ => unit.decimals(own),
+    };
+    let number = Units::in_column(&unit, decimals, own);
+    format!("{number} {}", unit.symbol).trim_end().to_owned()
+}
+
 /// Returns a drainage density; km/km².
 pub fn density(km_km2: f64) -> String {
     units().density(km_km2)

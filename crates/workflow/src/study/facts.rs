@@ -11,7 +11,7 @@ use bothros_store::Study;
 use bothros_store::kept::{read, read_some};
 use serde::{Deserialize, Serialize};
 
-use crate::{Choices, Preparing, Result, ShortfallMark, StreamEdit, WeightFacts};
+use crate::{Choices, Concentration, Preparing, Result, ShortfallMark, StreamEdit, WeightFacts};
 
 /// Where an input comes from, in the analyst's words.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -329,6 +329,8 @@ pub struct Settings {
     pub style: serde_json::Value,
     /// weights that are accumulated
     pub weights: Option<WeightFacts>,
+    /// how the time of concentration is found
+    pub concentration: Concentration,
     /// tolerance within which network and mapped streams agree, metres; none for the usual one
     pub tolerance_m: Option<f64>,
     /// where the analyst changed the network by hand, each with the reason
@@ -345,6 +347,7 @@ impl Default for Settings {
             conditioning: Choices::default(),
             style: serde_json::Value::Null,
             weights: None,
+            concentration: Concentration::default(),
             tolerance_m: None,
             edits: Vec::new(),
             shortfalls: Vec::new(),

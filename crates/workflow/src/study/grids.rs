@@ -8,6 +8,7 @@ use bothros_core::{Cell, Frame, Grid, Monitor, Silent, Threshold};
 use bothros_store::{RasterMeta, RasterRole, Store};
 use moka::policy::EvictionPolicy;
 
+use crate::catchments::measures::{CatchmentMeasures, measure_cell};
 use crate::study::wanted::while_wanted;
 use crate::{Error, Facts, Result, TerrainFacts, blocking};
 
@@ -165,6 +166,8 @@ pub struct GridCache {
     networks: moka::future::Cache<Drawn, Arc<Network>>,
     ways: moka::future::Cache<Drawn, Arc<Ways>>,
     indexes: moka::future::Cache<Drawn, Arc<Index>>,
+    /// measures of catchments, by their outlets
+    measured: moka::future::Cache<(Drawn, Cell), Arc<CatchmentMeasures>>,
     /// room for grids, bytes
     room: u64,
 }
@@ -224,7 +227,8 @@ impl GridCache {
             .weigher(|_: &Drawn, i: &Arc<Index>| (i.cells.len() + 2 * i.boxes.len()) as u32)
             .max_capacity(20_000_000)
             .build();
-        Self { grids, edited, networks, ways, indexes, room: bytes }
+        let measured = moka::future::Cache::builder().eviction_policy(EvictionPolicy::lru()).max_capacity(5000).build();
+        Self { grids, edited, networks, ways, indexes, measured, room: bytes }
     }
 
     /// Returns the bytes that a study of this many cells needs and the room there is, if it exceeds the room; such a study is the only one kept in memory.
@@ -252,6 +256,7 @@ impl GridCache {
         self.networks.invalidate_all();
         self.ways.invalidate_all();
         self.indexes.invalidate_all();
+        self.measured.invalidate_all();
     }
 
     /// Takes grids into memory that are about to be kept, with the number of their accumulation, and the network that was
@@ -329,6 +334,19 @@ impl GridCache {
             self.network(store, facts, network.threshold).await?;
         }
         Ok(())
+    }
+
+    /// What is measured of the catchment of a cell, with the streams of the study's threshold.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub async fn measured(&self, store: &Store, facts: &Facts, cell: Cell) -> Result<Arc<CatchmentMeasures>> {
+        let (id, grids) = self.numbered(store, facts).await?;
+        let streams = self.streams(store, facts).await?;
+        let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
+        let key = ((id, threshold.as_cells(), edits_key(facts)?), cell);
+        let measure = async { Ok(Arc::new(measure_cell(grids, streams, threshold, cell).await?)) };
+        self.measured.try_get_with(key, measure).await.map_err(shared)
     }
 
     /// How far water runs over land before it meets the network at a threshold.

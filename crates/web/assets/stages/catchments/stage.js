@@ -91,6 +91,49 @@ class Catchments {
       page.fetchDesk();
       page.map.refresh('points');
     });
+    document.body.addEventListener('measures-changed', () => this.measure());
+    page.desk.addEventListener('change', (e) => {
+      if (e.target.id !== 'measured-point') return;
+      this.measured = e.target.value;
+      this.measure();
+    });
+    page.desk.addEventListener('section-shown', (e) => e.target.dataset?.section === 'measures' && this.measure(), true);
+    // A place of the long profile is shown on the map, and a place of the stem on the profile.
+    page.desk.addEventListener('chart-row', (e) => {
+      const places = this.placesOf(e.target);
+      if (places) page.map.point(e.detail === null ? null : new ol.geom.Point(places[e.detail]));
+    });
+  }
+
+  /** The desk has been fetched anew. */
+  prepare() {
+    const choice = this.page.desk.querySelector('#measured-point');
+    if (choice && [...choice.options].some(({ value }) => value === this.measured)) choice.value = this.measured;
+  }
+
+  /** Where the points of a chart lie on the map, if it tells. */
+  placesOf(chart) {
+    const told = chart.closest('[data-places-of-chart]')?.dataset.placesOfChart;
+    return told ? JSON.parse(told) : null;
+  }
+
+  /** Fetches what is measured of the catchment that is chosen. */
+  async measure() {
+    const { desk, base } = this.page;
+    const choice = desk.querySelector('#measured-point');
+    const place = desk.querySelector('#measures');
+    if (!choice || !place) return;
+    if (!place.childElementCount) place.innerHTML = '<p class="working" role="status">Measuring…</p>';
+    const answer = await fetch(`${base}/pour-points/${choice.value}/measures`);
+    const html = await answer.text();
+    if (desk.querySelector('#measures') !== place) return;
+    if (!answer.ok) {
+      place.replaceChildren();
+      notice(html, true);
+      return;
+    }
+    place.innerHTML = html;
+    window.htmx.process(place);
   }
 
   click(target) {

@@ -31,6 +31,8 @@ struct Catchments {
     study: i64,
     ready: bool,
     points: Vec<PointRow>,
+    /// pour points that have a catchment: number in addresses, name
+    measurable: Vec<(i64, String)>,
     snap_m: String,
     nearest: bool,
     crs: String,
@@ -69,9 +71,12 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
             done: found.is_some(),
         });
     }
+    let done = points.iter().filter(|p| p.done);
+    let measurable = done.map(|p| (p.id, format!("{} {}", p.number, p.name))).collect();
     render(&Catchments {
         study,
         ready,
+        measurable,
         points,
         snap_m: quantity::typed(Quantity::Length, facts.settings.snap_m),
         nearest: facts.settings.snap_to == SnapTo::NearestStream,

@@ -3,6 +3,7 @@
 mod actions;
 pub mod desk;
 mod map;
+mod measures;
 pub mod rail;
 pub mod tables;
 
@@ -15,6 +16,8 @@ use crate::App;
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/catchments", get(map::catchments))
+        .route("/pour-points/{point}/measures", get(measures::measures))
+        .route("/concentration", post(measures::concentration))
         .route("/snapping", post(actions::snapping))
         .route("/pour-points", post(actions::add_pour_point))
         .route("/pour-points/{point}/rename", post(actions::rename_pour_point))

@@ -47,6 +47,17 @@ pub struct Listing {
     pub empty: String,
 }
 
+/// Returns a value of a column alone, in the unit that fits it; “–” where there is none.
+pub fn alone(column: &Column, value: &Value) -> String {
+    match value {
+        Value::Null => "–".into(),
+        Value::Real(v) => quantity::told(column.quantity, *v),
+        Value::Integer(v) => quantity::whole(*v),
+        Value::Text(t) => t.clone(),
+        Value::Boolean(yes) => if *yes { "yes" } else { "no" }.into(),
+    }
+}
+
 /// Rows shown at once.
 const PAGE: usize = 100;
 

@@ -14,8 +14,8 @@ use bothros_core::network::Network;
 use bothros_core::{Grid, Monitor, Threshold};
 use bothros_formats::{Crs, VectorFormat, write_layers};
 use bothros_products::{
-    CATCHMENT_IDS, CATCHMENTS, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, JUNCTIONS, MAIN_STEMS, POUR_POINTS,
-    PROVENANCE, Placed, REACHES, STREAM_ORDER, TRIALS, WEIGHTED_TOTAL,
+    CATCHMENT_IDS, CATCHMENTS, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, JUNCTIONS, MAIN_STEMS, MEASURES, POUR_POINTS,
+    PROVENANCE, Placed, REACHES, Row, STREAM_ORDER, TRIALS, WEIGHTED_TOTAL,
 };
 use bothros_store::{
     FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, PourPoint, RasterRole, Record, Store, kept,
@@ -67,7 +67,7 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
     out.push((format!("{short}_*.geojson"), "the same in WGS 84".into()));
     out.push((
         format!("{short}_*.csv"),
-        "catchments, pour points, trials, and where each input comes from".into(),
+        "catchments and their measures, pour points, trials, and where each input comes from".into(),
     ));
     out.push((format!("{short}_*.sld"), "how the map draws them, as Styled Layer Descriptors (OGC)".into()));
     out.push(("README.txt".into(), "CRS, units, methods, settings, log".into()));
@@ -99,6 +99,8 @@ struct Ingredients {
     grids: std::sync::Arc<Grids>,
     stream_cells: Streams,
     points: Vec<(PourPoint, CatchmentFacts)>,
+    /// what is measured of their catchments, as rows
+    measures: Vec<Row>,
     log: Vec<LogEntry>,
     threshold: Threshold,
     /// weights of all cells upstream, and what they are
@@ -133,6 +135,11 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
             points.push((point, kept::read(found)?));
         }
     }
+    let mut measures = Vec::new();
+    for ((point, _), number) in points.iter().zip(1u32..) {
+        let found = crate::measures_of(store, cache, &facts, point).await?;
+        measures.push(found.row(number, &point.name, &facts.settings.concentration));
+    }
     let log = store.log_entries(study).await?;
     let weighted = match (store.raster(study, RasterRole::Weighted).await?, &facts.settings.weights) {
         (Some(meta), Some(weights)) => {
@@ -160,6 +167,7 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         grids,
         stream_cells,
         points,
+        measures,
         log,
         threshold,
         weighted,
@@ -238,6 +246,10 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
     for (table, layer) in [(&CATCHMENTS, &layers[3]), (&POUR_POINTS, &layers[4])] {
         let path = begin(&format!("{}.csv", table.name), "writing tables", 0.85)?;
         std::fs::write(path, table.csv(layer.features.iter().map(|(_, row)| row.clone()))?)?;
+    }
+    if !from.measures.is_empty() {
+        let path = begin("measures.csv", "writing tables", 0.855)?;
+        std::fs::write(path, MEASURES.csv(from.measures.iter().cloned())?)?;
     }
     let path = begin("provenance.csv", "writing tables", 0.86)?;
     std::fs::write(path, PROVENANCE.csv(provenance(from))?)?;

@@ -104,6 +104,14 @@ pub(super) fn readme(from: &Ingredients, files: &[String]) -> String {
         };
         out += &format!("Pour point {} snapped within {} m to the {to}.\n", point.name, point.snap_m);
     }
+    let how = &facts.settings.concentration;
+    if let (Some(formula), false) = (how.chosen(), from.points.is_empty()) {
+        out += &format!(
+            "Time of concentration: {} is used, because: {}. The others stand beside it in measures.csv.\n",
+            formula.title(),
+            how.reason
+        );
+    }
     out += "The .sld files (Styled Layer Descriptor, OGC 02-070) draw the layers as the study's map does; catchments, which \
         have colours of their own there, in one.\n\
         A reach's catchment_id is that of the innermost catchment that holds its upper end.\n\

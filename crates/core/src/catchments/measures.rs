@@ -1,0 +1,497 @@
+//! What is measured of a catchment: elevations, slopes, flow path, main stem, network, shape.
+
+use rayon::prelude::*;
+
+use super::{Catchment, longest_flow_path};
+use crate::network::main_stem_of_cells;
+use crate::profile::distances_along;
+use crate::terrain::slope;
+use crate::{Cell, Frame, Grid, Result, Silent};
+
+/// The grids that are measured on, of one shape.
+#[derive(Clone, Copy)]
+pub struct Measured<'a> {
+    /// the ground surface, metres, `NaN` for nodata
+    pub ground: &'a Grid<f32>,
+    /// D8 codes without cycles
+    pub directions: &'a Grid<u8>,
+    /// cells upstream of each
+    pub accumulation: &'a Grid<u32>,
+    /// size and place
+    pub frame: &'a Frame,
+    /// whether a cell, by number in row order, is a stream cell
+    pub is_stream: &'a (dyn Fn(usize) -> bool + Sync),
+}
+
+/// Elevations of a catchment, metres.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Elevations {
+    /// lowest
+    pub least_m: f64,
+    /// highest
+    pub most_m: f64,
+    /// mean
+    pub mean_m: f64,
+    /// half of the cells lie higher
+    pub median_m: f64,
+}
+
+/// The stream that leads from the outlet upstream along the larger contributing area.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Stem {
+    /// its cells from its headwater to the outlet, by number in row order
+    pub cells: Vec<u32>,
+    /// length along the centres of its cells, m
+    pub length_m: f64,
+    /// fall from its headwater to the outlet, m
+    pub drop_m: f64,
+    /// slope between the points at 10 % and 85 % of its length from the outlet, m/m (Benson 1962, USGS Water-Supply Paper
+    /// 1580-B); none for a stem of one cell
+    pub slope_10_85: Option<f64>,
+    /// distance along it from the outlet to the point nearest to the centroid, m (Snyder 1938)
+    pub to_centroid_m: f64,
+}
+
+/// What is measured of a catchment.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Measures {
+    /// area of its cells, km²
+    pub area_km2: f64,
+    /// length of its divide along the edges of cells, km
+    pub perimeter_km: f64,
+    /// its elevations; none where no cell has one
+    pub elevations: Option<Elevations>,
+    /// mean slope of the ground (Horn 1981), m/m
+    pub mean_slope: f64,
+    /// longest flow path, from the divide to the outlet, km
+    pub longest_path_km: f64,
+    /// fall along it, m
+    pub longest_path_drop_m: f64,
+    /// its main stem; none where no stream reaches the outlet
+    pub stem: Option<Stem>,
+    /// centre of its area, CRS units
+    pub centroid: [f64; 2],
+    /// length of its streams, km
+    pub stream_length_km: f64,
+    /// number of its streams: reaches of one order in a row are one (Strahler 1957)
+    pub streams: usize,
+    /// share of its cells that are level: no neighbour within it lies higher or lower
+    pub level_share: f64,
+}
+
+impl Measures {
+    /// Difference of its highest and lowest elevation, m.
+    pub fn relief_m(&self) -> Option<f64> {
+        self.elevations.map(|e| e.most_m - e.least_m)
+    }
+
+    /// Length of streams over area, km/km² (Horton 1945).
+    pub fn drainage_density(&self) -> f64 {
+        self.stream_length_km / self.area_km2
+    }
+
+    /// Number of streams over area, 1/km² (Horton 1945).
+    pub fn stream_frequency(&self) -> f64 {
+        self.streams as f64 / self.area_km2
+    }
+
+    /// Area over the square of the longest flow path (Horton 1932); none for a catchment of one cell.
+    pub fn form_factor(&self) -> Option<f64> {
+        self.over_length(self.area_km2 / self.longest_path_km.powi(2))
+    }
+
+    /// Area over that of a circle of the same perimeter (Miller 1953).
+    pub fn circularity(&self) -> f64 {
+        4.0 * std::f64::consts::PI * self.area_km2 / self.perimeter_km.powi(2)
+    }
+
+    /// Diameter of a circle of the same area over the longest flow path (Schumm 1956); none for a catchment of one cell.
+    pub fn elongation(&self) -> Option<f64> {
+        self.over_length(2.0 * (self.area_km2 / std::f64::consts::PI).sqrt() / self.longest_path_km)
+    }
+
+    /// Perimeter over that of a circle of the same area (Gravelius 1914).
+    pub fn compactness(&self) -> f64 {
+        self.perimeter_km / (2.0 * (std::f64::consts::PI * self.area_km2).sqrt())
+    }
+
+    /// Relief over the longest flow path, m/m (Schumm 1956); none for a catchment of one cell.
+    pub fn relief_ratio(&self) -> Option<f64> {
+        self.over_length(self.relief_m()? / (1000.0 * self.longest_path_km))
+    }
+
+    /// Relief times drainage density, without a unit (Strahler 1958).
+    pub fn ruggedness(&self) -> Option<f64> {
+        Some(self.relief_m()? / 1000.0 * self.drainage_density())
+    }
+
+    /// Mean less lowest elevation over relief: the hypsometric integral (Pike and Wilson 1971); none on level ground.
+    pub fn hypsometric_integral(&self) -> Option<f64> {
+        let e = self.elevations.filter(|e| e.most_m > e.least_m)?;
+        Some((e.mean_m - e.least_m) / (e.most_m - e.least_m))
+    }
+
+    fn over_length(&self, ratio: f64) -> Option<f64> {
+        (self.longest_path_km > 0.0).then_some(ratio)
+    }
+}
+
+/// Measures a catchment.
+///
+/// # Errors
+/// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch), [`Error::OutsideFootprint`](crate::Error::OutsideFootprint).
+///
+/// ```
+/// use bothros_core::catchments::{Measured, delineate, measure};
+/// use bothros_core::{Cell, Frame, Grid};
+/// // Three cells in a row that fall eastwards by 2 m each.
+/// let directions = Grid::from_vec(1, 3, vec![1, 1, 0]);
+/// let accumulation = Grid::from_vec(1, 3, vec![0, 1, 2]);
+/// let ground = Grid::from_vec(1, 3, vec![14.0, 12.0, 10.0]);
+/// let frame = Frame { rows: 1, cols: 3, left: 0.0, top: 100.0, cell_size: 100.0, unit_m: 1.0 };
+/// let of = Measured {
+///     ground: &ground, directions: &directions, accumulation: &accumulation, frame: &frame, is_stream: &|cell| cell > 0,
+/// };
+/// let found = measure(&of, &delineate(&directions, Cell { row: 0, col: 2 })?)?;
+/// assert_eq!((found.area_km2, found.longest_path_km, found.longest_path_drop_m), (0.03, 0.2, 4.0));
+/// assert_eq!(found.stem.unwrap().length_m, 100.0);
+/// # Ok::<(), bothros_core::Error>(())
+/// ```
+pub fn measure(of: &Measured<'_>, catchment: &Catchment) -> Result<Measures> {
+    let (ground, frame) = (of.ground, of.frame);
+    ground.same_shape(of.directions)?;
+    ground.same_shape(of.accumulation)?;
+    let path = longest_flow_path(of.directions, frame, catchment.outlet)?;
+    let z = |cell: u32| f64::from(ground.values()[cell as usize]);
+    let fall = |cells: &[u32]| match (cells.first(), cells.last()) {
+        (Some(&first), Some(&last)) => z(first) - z(last),
+        _ => 0.0,
+    };
+    let centroid = centroid(catchment, frame);
+    let network = streams(of, catchment);
+    let stem = main_stem_of_cells(of.directions, of.accumulation, of.is_stream, catchment.outlet)?;
+    let (mean_slope, level_share) = slopes(ground, frame, catchment)?;
+    Ok(Measures {
+        area_km2: catchment.area(frame).as_km2(),
+        perimeter_km: catchment.outline(frame).perimeter_m / 1000.0,
+        elevations: elevations(ground, catchment),
+        mean_slope,
+        longest_path_km: path.length_m / 1000.0,
+        longest_path_drop_m: fall(&path.cells),
+        stem: (!stem.is_empty()).then(|| stem_of(stem, ground, frame, centroid)),
+        centroid,
+        stream_length_km: network.0 / 1000.0,
+        streams: network.1,
+        level_share,
+    })
+}
+
+/// The cells of a catchment by row: number of the row's first mask cell in the whole grid, and the row of the mask.
+fn rows(catchment: &Catchment, cols: usize) -> impl IndexedParallelIterator<Item = (usize, &[bool])> {
+    let mask = &catchment.mask;
+    let first = move |row: usize| (catchment.row + row) * cols + catchment.col;
+    mask.values().par_chunks(mask.cols().max(1)).enumerate().map(move |(row, cells)| (first(row), cells))
+}
+
+/// Elevations of the cells of a catchment, from the lowest up.
+pub fn sorted_elevations(ground: &Grid<f32>, catchment: &Catchment) -> Vec<f32> {
+    let of_row = |(first, cells): (usize, &[bool])| {
+        let values = &ground.values()[first..first + cells.len()];
+        values.iter().zip(cells).filter(|(z, inside)| **inside && !z.is_nan()).map(|(z, _)| *z).collect::<Vec<_>>()
+    };
+    let mut all: Vec<f32> = rows(catchment, ground.cols()).flat_map_iter(of_row).collect();
+    all.par_sort_unstable_by(f32::total_cmp);
+    all
+}
+
+fn elevations(ground: &Grid<f32>, catchment: &Catchment) -> Option<Elevations> {
+    let all = sorted_elevations(ground, catchment);
+    let (least, most) = (*all.first()?, *all.last()?);
+    let mean = all.par_chunks(1 << 16).map(|part| part.iter().map(|&z| f64::from(z)).sum::<f64>()).collect::<Vec<_>>();
+    let middle = |i: usize| f64::from(all[i]);
+    Some(Elevations {
+        least_m: least.into(),
+        most_m: most.into(),
+        mean_m: mean.iter().sum::<f64>() / all.len() as f64,
+        median_m: (middle((all.len() - 1) / 2) + middle(all.len() / 2)) / 2.0,
+    })
+}
+
+/// The hypsometric curve: for each of `points` evenly spaced shares of the area from 0 to 1, the elevation above which that
+/// share of the catchment lies, metres. Empty where no cell has an elevation.
+///
+/// ```
+/// use bothros_core::catchments::hypsometry;
+/// assert_eq!(hypsometry(&[10.0, 20.0, 30.0], 3), [(0.0, 30.0), (0.5, 20.0), (1.0, 10.0)]);
+/// ```
+pub fn hypsometry(sorted: &[f32], points: usize) -> Vec<(f64, f64)> {
+    let Some(last) = sorted.len().checked_sub(1) else { return Vec::new() };
+    let at = |n: usize| {
+        let share = n as f64 / (points.max(2) - 1) as f64;
+        let place = (1.0 - share) * last as f64;
+        let (low, part) = (place.floor() as usize, place.fract());
+        let (a, b) = (f64::from(sorted[low]), f64::from(sorted[(low + 1).min(last)]));
+        (share, a + (b - a) * part)
+    };
+    (0..points.max(2)).map(at).collect()
+}
+
+/// Mean slope, m/m, and the share of level cells.
+fn slopes(ground: &Grid<f32>, frame: &Frame, catchment: &Catchment) -> Result<(f64, f64)> {
+    // A rim of one cell, so that slopes at the divide are those of the ground.
+    let (top, left) = (catchment.row.saturating_sub(1), catchment.col.saturating_sub(1));
+    let bottom = (catchment.row + catchment.mask.rows() + 1).min(ground.rows());
+    let right = (catchment.col + catchment.mask.cols() + 1).min(ground.cols());
+    let window = ground.window(top, left, bottom - top, right - left);
+    let slopes = slope(&window, frame.cell_m(), &Silent)?;
+    let (row0, col0) = (catchment.row - top, catchment.col - left);
+    let of_row = |(row, cells): (usize, &[bool])| {
+        let line = &slopes.values()[(row0 + row) * slopes.cols() + col0..][..cells.len()];
+        let inside = line.iter().zip(cells).filter(|(s, inside)| **inside && !s.is_nan());
+        inside.fold((0.0, 0u64, 0u64), |(sum, level, count), (&s, _)| {
+            (sum + f64::from(s), level + u64::from(s == 0.0), count + 1)
+        })
+    };
+    let parts: Vec<_> = catchment.mask.values().par_chunks(catchment.mask.cols()).enumerate().map(of_row).collect();
+    let (sum, level, count) = parts.iter().fold((0.0, 0, 0), |a, b| (a.0 + b.0, a.1 + b.1, a.2 + b.2));
+    let all = count.max(1) as f64;
+    Ok((sum / all, level as f64 / all))
+}
+
+fn centroid(catchment: &Catchment, frame: &Frame) -> [f64; 2] {
+    let of_row = |(row, cells): (usize, &[bool])| {
+        let inside = cells.iter().enumerate().filter(|(_, inside)| **inside);
+        inside.fold((0u64, 0u64, 0u64), |(r, c, n), (col, _)| (r + row as u64, c + col as u64, n + 1))
+    };
+    let parts: Vec<_> = catchment.mask.values().par_chunks(catchment.mask.cols()).enumerate().map(of_row).collect();
+    let (r, c, n) = parts.iter().fold((0, 0, 0), |a, b| (a.0 + b.0, a.1 + b.1, a.2 + b.2));
+    let mean = |sum: u64| sum as f64 / n.max(1) as f64 + 0.5;
+    let (row, col) = (catchment.row as f64 + mean(r), catchment.col as f64 + mean(c));
+    [frame.left + col * frame.cell_size, frame.top - row * frame.cell_size]
+}
+
+/// Length of the streams of a catchment, metres, and their number. The step below the outlet is not its own.
+fn streams(of: &Measured<'_>, catchment: &Catchment) -> (f64, usize) {
+    let cols = of.directions.cols();
+    let outlet = of.directions.index(catchment.outlet);
+    let stream = |i: usize| (of.is_stream)(i);
+    let step = |i: usize| {
+        let code = of.directions.values()[i];
+        let diagonal = code.is_power_of_two() && code.trailing_zeros() % 2 == 1;
+        of.frame.cell_m() * if diagonal { std::f64::consts::SQRT_2 } else { 1.0 }
+    };
+    let heads = |i: usize| !crate::routing::upstream(of.directions, i).any(stream);
+    let of_row = |(first, cells): (usize, &[bool])| {
+        let all = cells.iter().enumerate().filter(|(_, inside)| **inside).map(|(col, _)| first + col);
+        all.filter(|&i| stream(i)).fold((0.0, Vec::new()), |(length, mut found), i| {
+            if heads(i) {
+                found.push(i);
+            }
+            (length + if i == outlet { 0.0 } else { step(i) }, found)
+        })
+    };
+    let parts: Vec<_> = rows(catchment, cols).map(of_row).collect();
+    let length = parts.iter().map(|p| p.0).sum();
+    let heads: Vec<usize> = parts.into_iter().flat_map(|p| p.1).collect();
+    (length, count_streams(of, &heads, outlet))
+}
+
+/// The number of streams that begin at `heads` and gather to `outlet`: a stream goes on where the order does.
+fn count_streams(of: &Measured<'_>, heads: &[usize], outlet: usize) -> usize {
+    use std::collections::HashMap;
+    // Orders meet at junctions: the highest there so far, how many have it, and how many streams are still to come.
+    let mut waiting: HashMap<usize, (u32, u32, usize)> = HashMap::new();
+    let mut streams = heads.len();
+    let inflows = |i: usize| crate::routing::upstream(of.directions, i).filter(|&n| (of.is_stream)(n)).count();
+    for &head in heads {
+        let (mut at, mut order) = (head, 1u32);
+        while at != outlet {
+            let Some(next) = crate::routing::downstream(of.directions, at) else { break };
+            let coming = inflows(next);
+            if coming > 1 {
+                let entry = waiting.entry(next).or_insert((0, 0, coming));
+                match order.cmp(&entry.0) {
+                    std::cmp::Ordering::Greater => (entry.0, entry.1) = (order, 1),
+                    std::cmp::Ordering::Equal => entry.1 += 1,
+                    std::cmp::Ordering::Less => {}
+                }
+                entry.2 -= 1;
+                if entry.2 > 0 {
+                    break;
+                }
+                order = entry.0;
+                if entry.1 > 1 {
+                    order += 1;
+                    streams += 1;
+                }
+            }
+            at = next;
+        }
+    }
+    streams
+}
+
+fn stem_of(cells: Vec<u32>, ground: &Grid<f32>, frame: &Frame, centroid: [f64; 2]) -> Stem {
+    let path: Vec<Cell> = cells.iter().map(|&c| ground.cell(c as usize)).collect();
+    let along = distances_along(&path, frame);
+    let length_m = along.last().copied().unwrap_or(0.0);
+    let z: Vec<f64> = cells.iter().map(|&c| f64::from(ground.values()[c as usize])).collect();
+    // Elevation at a share of the length from the outlet.
+    let at = |share: f64| {
+        let place = length_m * (1.0 - share);
+        let after = along.partition_point(|&d| d < place).clamp(1, along.len() - 1);
+        let part = (place - along[after - 1]) / (along[after] - along[after - 1]);
+        z[after - 1] + (z[after] - z[after - 1]) * part
+    };
+    let slope_10_85 = (cells.len() > 1).then(|| (at(0.85) - at(0.10)) / (0.75 * length_m));
+    let away = |cell: &Cell| {
+        let (x, y) = frame.centre(*cell);
+        (x - centroid[0]).hypot(y - centroid[1])
+    };
+    let nearest = (0..path.len()).min_by(|&a, &b| away(&path[a]).total_cmp(&away(&path[b]))).unwrap_or(0);
+    let to_centroid_m = length_m - along.get(nearest).copied().unwrap_or(0.0);
+    let drop_m = z.first().zip(z.last()).map_or(0.0, |(a, b)| a - b);
+    Stem { cells, length_m, drop_m, slope_10_85, to_centroid_m }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::catchments::delineate;
+    use crate::conditioning::fill;
+    use crate::network::extract;
+    use crate::routing::{accumulate, flow_directions};
+    use crate::terrain::tests_support::any_terrain;
+    use crate::{Silent, Threshold};
+    use proptest::prelude::*;
+
+    const CELL: f64 = 10.0;
+
+    fn frame(rows: usize, cols: usize) -> Frame {
+        Frame { rows, cols, left: 500.0, top: 900.0, cell_size: CELL, unit_m: 1.0 }
+    }
+
+    struct Routed {
+        ground: Grid<f32>,
+        directions: Grid<u8>,
+        accumulation: Grid<u32>,
+        frame: Frame,
+    }
+
+    impl Routed {
+        fn of(dem: &Grid<f32>) -> Self {
+            let ground = fill(dem, &Silent).unwrap();
+            let directions = flow_directions(&ground, &Silent).unwrap();
+            let accumulation = accumulate(&directions, &Silent).unwrap();
+            Self { frame: frame(dem.rows(), dem.cols()), ground, directions, accumulation }
+        }
+
+        fn measure(&self, threshold: u32, outlet: Cell) -> Measures {
+            let is_stream = |i: usize| Threshold::cells(threshold).is_stream(self.accumulation.values()[i]);
+            let of = Measured {
+                ground: &self.ground,
+                directions: &self.directions,
+                accumulation: &self.accumulation,
+                frame: &self.frame,
+                is_stream: &is_stream,
+            };
+            measure(&of, &delineate(&self.directions, outlet).unwrap()).unwrap()
+        }
+
+        fn largest(&self) -> Cell {
+            let values = self.accumulation.values();
+            let at = (0..values.len()).filter(|&i| values[i] != u32::MAX).max_by_key(|&i| values[i]).unwrap();
+            self.accumulation.cell(at)
+        }
+    }
+
+    #[test]
+    fn a_plane_is_measured_as_geometry_says() {
+        // Falls eastwards by a tenth, in strips: each row is a catchment of its own.
+        let dem = Grid::from_fn(9, 21, |c| 100.0 - c.col as f32);
+        let routed = Routed::of(&dem);
+        let found = routed.measure(1, Cell { row: 4, col: 20 });
+        assert!((found.area_km2 - 21.0 * 1e-4).abs() < 1e-12);
+        assert!((found.perimeter_km - 0.44).abs() < 1e-12);
+        let e = found.elevations.unwrap();
+        assert_eq!((e.least_m, e.most_m, e.mean_m, e.median_m), (80.0, 100.0, 90.0, 90.0));
+        assert!((found.mean_slope - 0.1).abs() < 1e-6, "{}", found.mean_slope);
+        assert_eq!((found.longest_path_km, found.longest_path_drop_m), (0.2, 20.0));
+        assert_eq!(found.centroid, [605.0, 855.0]);
+        let stem = found.stem.as_ref().unwrap();
+        assert_eq!((stem.length_m, stem.drop_m, stem.to_centroid_m), (200.0, 20.0, 100.0));
+        assert!((stem.slope_10_85.unwrap() - 0.1).abs() < 1e-6);
+        assert_eq!((found.streams, found.level_share), (1, 0.0));
+        // The shape of a strip: 0.0021 km² over 0.2 km squared; a circle of its perimeter; and so on, by hand.
+        let near = |a: f64, b: f64| (a - b).abs() < 1e-4;
+        assert!(near(found.form_factor().unwrap(), 0.0525));
+        assert!(near(found.circularity(), 4.0 * std::f64::consts::PI * 0.0021 / 0.1936));
+        assert!(near(found.elongation().unwrap(), 0.2585), "{:?}", found.elongation());
+        assert!(near(found.compactness(), 2.7085), "{}", found.compactness());
+        assert!(near(found.relief_ratio().unwrap(), 0.1) && near(found.hypsometric_integral().unwrap(), 0.5));
+        assert!(near(found.drainage_density(), 0.2 / 0.0021));
+        assert!(near(found.ruggedness().unwrap(), 0.02 * 0.2 / 0.0021));
+    }
+
+    #[test]
+    fn a_catchment_of_one_cell_has_no_length_and_level_ground_no_integral() {
+        let routed = Routed::of(&Grid::from_fn(9, 21, |c| 100.0 - c.col as f32));
+        let found = routed.measure(1, Cell { row: 4, col: 0 });
+        assert_eq!((found.longest_path_km, found.form_factor(), found.elongation(), found.relief_ratio()), (0.0, None, None, None));
+        assert_eq!(found.hypsometric_integral(), None);
+        assert_eq!(found.stem.unwrap().slope_10_85, None);
+        let level = Routed::of(&Grid::filled(7, 7, 5.0));
+        let found = level.measure(1000, level.largest());
+        assert_eq!((found.mean_slope, found.level_share, found.stem), (0.0, 1.0, None));
+        assert_eq!(found.streams, 0);
+    }
+
+    #[test]
+    fn the_hypsometric_curve_falls_from_the_highest_to_the_lowest() {
+        let sorted: Vec<f32> = (0..1000).map(|i| (i as f32 / 999.0).powi(2) * 80.0 + 20.0).collect();
+        let curve = hypsometry(&sorted, 101);
+        assert_eq!((curve.len(), curve[0], curve[100]), (101, (0.0, 100.0), (1.0, 20.0)));
+        assert!(curve.windows(2).all(|w| w[0].1 >= w[1].1));
+        // Its area is the integral: a third for a square.
+        let area: f64 = curve.windows(2).map(|w| (w[0].1 + w[1].1) / 2.0 * 0.01).sum();
+        assert!(((area - 20.0) / 80.0 - 1.0 / 3.0).abs() < 1e-3, "{area}");
+        assert!(hypsometry(&[], 11).is_empty());
+        assert_eq!(hypsometry(&[7.0], 2), [(0.0, 7.0), (1.0, 7.0)]);
+    }
+
+    proptest! {
+        #[test]
+        fn figures_are_those_of_plain_sums_over_the_cells(dem in any_terrain(16), cells in 1u32..12) {
+            let routed = Routed::of(&dem);
+            prop_assume!(dem.values().iter().any(|z| !z.is_nan()));
+            let outlet = routed.largest();
+            let found = routed.measure(cells, outlet);
+            let catchment = delineate(&routed.directions, outlet).unwrap();
+            let inside: Vec<usize> = (0..dem.len()).filter(|&i| catchment.contains(dem.cell(i))).collect();
+            let z: Vec<f64> = inside.iter().map(|&i| routed.ground.values()[i] as f64).collect();
+            let e = found.elevations.unwrap();
+            prop_assert!((e.mean_m - z.iter().sum::<f64>() / z.len() as f64).abs() < 1e-6);
+            prop_assert_eq!(e.least_m, z.iter().copied().fold(f64::INFINITY, f64::min));
+            prop_assert!(e.least_m <= e.median_m && e.median_m <= e.most_m);
+            prop_assert!(found.longest_path_drop_m >= -1e-6);
+            // The network of all reaches that lie in it.
+            let network = extract(
+                &routed.directions, &routed.accumulation, &routed.ground, &routed.frame, Threshold::cells(cells), &Silent,
+            ).unwrap();
+            let lies = |r: &&crate::network::Reach| catchment.contains(dem.cell(*r.cells.last().unwrap() as usize))
+                && r.cells.len() > 1;
+            let own = network.reaches.iter().filter(lies);
+            let length: f64 = own.map(|r| r.length_m).sum();
+            // A reach that ends at a junction holds the step into it.
+            prop_assert!((found.stream_length_km * 1000.0 - length).abs() < 1e-6, "{} {length}", found.stream_length_km);
+            if let Some(stem) = &found.stem {
+                prop_assert!(stem.length_m <= found.longest_path_km * 1000.0 + 1e-6);
+                prop_assert!(stem.to_centroid_m >= 0.0 && stem.to_centroid_m <= stem.length_m);
+                let totals = crate::network::totals_by_order(&network);
+                if network.reaches.iter().all(|r| r.cells.iter().all(|&c| catchment.contains(dem.cell(c as usize)))) {
+                    prop_assert_eq!(found.streams, totals.iter().map(|t| t.streams as usize).sum::<usize>());
+                }
+            }
+        }
+    }
+}

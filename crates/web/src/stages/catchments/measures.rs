@@ -1,0 +1,231 @@
+//! What is measured of a catchment: figures with their definitions, the hypsometric curve, the long profile of the main stem,
+//! and the time of concentration by every formula.
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::response::Response;
+use bothros_core::catchments::{Estimate, Formula, LAG_SHARE};
+use bothros_core::profile::{Profile, Station, distances_along};
+use bothros_products::{MEASURES, Quantity};
+use bothros_store::{PourPoint, RasterRole};
+use bothros_workflow::{CURVE_NUMBERS, Concentration, spread};
+use serde::Deserialize;
+
+use crate::App;
+use crate::http::changed::changed;
+use crate::http::error::{Result, WebError};
+use crate::http::form::Form;
+use crate::map::measure::values_along;
+use crate::map::profile::{Along, ground_along};
+use crate::ui::chart::{Axis, Chart, Series, Tone, figure};
+use crate::ui::form::Number;
+use crate::ui::table::alone;
+use crate::ui::{page, quantity};
+
+/// A figure: name, value with its unit, definition.
+struct Measure {
+    name: &'static str,
+    value: String,
+    meaning: &'static str,
+    /// why it deserves a second look
+    note: Option<&'static str>,
+}
+
+/// A formula with what it gives.
+struct Line {
+    key: &'static str,
+    title: &'static str,
+    equation: &'static str,
+    tc: String,
+    lag: String,
+    /// its range, and whether the catchment lies within it
+    range: String,
+    outside: bool,
+    chosen: bool,
+}
+
+#[derive(Template)]
+#[template(path = "stages/catchments/measures.html")]
+struct Part {
+    study: i64,
+    point: i64,
+    title: String,
+    edge: bool,
+    measures: Vec<Measure>,
+    hypsometric: Option<String>,
+    /// the long profile, and the places on the map of its points, as JSON
+    stem: Option<(String, String)>,
+    lines: Vec<Line>,
+    spread: Option<String>,
+    curve_number: String,
+    reason: String,
+}
+
+/// Columns that are told beside the figures.
+fn is_figure(name: &str) -> bool {
+    !["catchment_id", "name", "curve_number"].contains(&name) && !name.starts_with("tc_")
+}
+
+/// What is out of the usual for a figure.
+fn note(name: &str, value: f64) -> Option<&'static str> {
+    match name {
+        "circularity" if value > 0.9 => Some("nearly a circle: unusual for a catchment"),
+        "hypsometric_integral" if !(0.15..=0.75).contains(&value) => {
+            Some("outside 0.15 to 0.75, which most catchments keep (common practice)")
+        }
+        "level_share" if value > 0.2 => Some("more than a fifth is level: flow there is convention, not evidence"),
+        _ => None,
+    }
+}
+
+fn line(estimate: &Estimate, how: &Concentration) -> Line {
+    let formula = estimate.formula;
+    let told = |hours: f64| quantity::told(Quantity::Duration, hours);
+    let (tc, lag) = match estimate.hours {
+        Ok(hours) => (told(hours), told(hours * LAG_SHARE)),
+        Err(why) => (why.to_owned(), String::new()),
+    };
+    let range = match (formula.range(), estimate.within_range) {
+        (Some(range), Some(true)) => format!("within {range}"),
+        (Some(range), _) => format!("outside {range}"),
+        (None, _) => "none stated".into(),
+    };
+    Line {
+        key: formula.key(),
+        title: formula.title(),
+        equation: formula.equation(),
+        tc,
+        lag,
+        range,
+        outside: estimate.within_range == Some(false),
+        chosen: how.chosen() == Some(formula),
+    }
+}
+
+/// The pour point of a number, and its place in the list, from 1.
+async fn point_of(app: &App, study: i64, point: i64) -> Result<(PourPoint, u32)> {
+    let all = app.store.pour_points(study).await?;
+    let found = all.into_iter().zip(1u32..).find(|(p, _)| p.id == point);
+    found.ok_or_else(|| WebError::nothing("there is no such pour point"))
+}
+
+/// What is measured of a pour point's catchment.
+pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i64)>) -> Result<Response> {
+    let facts = app.facts(study).await?;
+    let (of, number) = point_of(&app, study, point).await?;
+    let found = bothros_workflow::measures_of(&app.store, &app.grids, &facts, &of).await?;
+    let how = facts.settings.concentration.clone();
+    let stem = stem_profile(&app, study, &found.measures.stem.as_ref().map_or(Vec::new(), |s| s.cells.clone())).await?;
+    let edge = of.catchment.as_ref().and_then(|c| c["edge_cells"].as_u64()).is_some_and(|n| n > 0);
+    let part = quantity::blocking(move || {
+        let estimates = found.estimates(&how);
+        let row = found.row(number, &of.name, &how);
+        let figures = MEASURES.columns.iter().zip(&row).filter(|(c, _)| is_figure(c.name));
+        let measures = figures.map(|(column, value)| Measure {
+            name: column.title,
+            value: alone(column, value),
+            meaning: column.meaning,
+            note: match value {
+                bothros_formats::Value::Real(v) => note(column.name, *v),
+                _ => None,
+            },
+        });
+        let spread = spread(&estimates).map(|(median, least, most)| {
+            let told = |hours: f64| quantity::told(Quantity::Duration, hours);
+            format!("Median {}, from {} to {}.", told(median), told(least), told(most))
+        });
+        Ok(Part {
+            study,
+            point,
+            title: format!("{number} {}", of.name),
+            edge,
+            measures: measures.collect(),
+            hypsometric: hypsometric(&found.curve),
+            stem: stem.map(|(profile, places)| (ground_along(&profile, &STEM), places)),
+            lines: estimates.iter().map(|e| line(e, &how)).collect(),
+            spread,
+            curve_number: how.curve_number.map_or(String::new(), |n| n.to_string()),
+            reason: how.reason,
+        })
+    });
+    page(&part.await?)
+}
+
+/// How the long profile is shown.
+const STEM: Along = Along {
+    name: "long_profile",
+    title: "Long profile of the main stem",
+    ends: ("headwater", "outlet"),
+    grounds: ("as prepared", "conditioned"),
+};
+
+/// The ground along the main stem before and after conditioning, and the places of its points.
+async fn stem_profile(app: &App, study: i64, cells: &[u32]) -> Result<Option<(Profile, String)>> {
+    if cells.len() < 2 {
+        return Ok(None);
+    }
+    let facts = app.facts(study).await?;
+    let frame = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?.frame;
+    let grids = app.grids.get(&app.store, &facts).await?;
+    let path: Vec<_> = cells.iter().map(|&c| grids.directions.cell(c as usize)).collect();
+    let distance_m = distances_along(&path, &frame);
+    let after_m = cells.iter().map(|&c| Some(grids.filled.values()[c as usize]).filter(|z| !z.is_nan())).collect();
+    let stations: Vec<Station> =
+        path.iter().zip(&distance_m).map(|(&cell, &distance_m)| Station { distance_m, cell: Some(cell) }).collect();
+    let dem = app.store.raster(study, RasterRole::Dem).await?;
+    let before_m = match dem {
+        Some(dem) => values_along(app, &dem, &stations).await?,
+        None => vec![None; cells.len()],
+    };
+    let places: Vec<[f64; 2]> = path.iter().map(|&cell| frame.centre(cell).into()).collect();
+    let places = serde_json::to_string(&places)?;
+    Ok(Some((Profile { distance_m, before_m, after_m }, places)))
+}
+
+/// The hypsometric curve: elevation over the share of the area that lies higher.
+fn hypsometric(curve: &[(f64, f64)]) -> Option<String> {
+    let points = curve.iter().map(|&(share, z)| (share * 100.0, Some(z))).collect();
+    let chart = Chart::new("hypsometric_curve", "Elevation over the share of the catchment that lies higher")
+        .x(Axis::plain("area above, %").from(0.0).to(100.0))
+        .y(Axis::of("elevation", Quantity::Elevation, quantity::units()).at_least(0.5))
+        .series(Series::line("elevation", Tone::Water, points));
+    figure(&chart)
+}
+
+/// A curve number.
+const CURVE_NUMBER: Number = Number::new("the curve number", Quantity::Ratio, CURVE_NUMBERS.0, CURVE_NUMBERS.1);
+
+#[derive(Deserialize)]
+pub struct Choice {
+    #[serde(default)]
+    curve_number: Option<String>,
+    #[serde(default)]
+    formula: Option<String>,
+    #[serde(default)]
+    reason: String,
+}
+
+/// Keeps the curve number, or the formula that is chosen with its reason.
+pub async fn concentration(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Choice>,
+) -> Result<Response> {
+    let mut how = app.facts(study).await?.settings.concentration.clone();
+    if let Some(text) = form.curve_number {
+        how.curve_number = match text.trim() {
+            "" => None,
+            text => Some(CURVE_NUMBER.read(text)?),
+        };
+    }
+    if let Some(key) = form.formula {
+        let known = Formula::from_key(&key).map(|f| f.key().to_owned());
+        if known.is_none() && !key.is_empty() {
+            return Err(WebError::refused(format!("there is no formula called “{key}”")));
+        }
+        how.reason = if known.is_some() { form.reason } else { String::new() };
+        how.formula = known;
+    }
+    bothros_workflow::set_concentration(&app.store, study, how).await?;
+    Ok(changed("measures-changed"))
+}
