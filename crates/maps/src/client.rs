@@ -84,7 +84,13 @@ impl Maps {
     ///
     /// # Errors
     /// [`Error::Unknown`], [`Error::Silent`], [`Error::Refused`], [`Error::Odd`], [`Error::Place`].
-    pub async fn picture(&self, at: usize, crs: &Crs, extent: Extent, size: (usize, usize)) -> Result<Vec<u8>> {
+    pub async fn picture(
+        &self,
+        at: usize,
+        crs: &Crs,
+        extent: Extent,
+        size: (usize, usize),
+    ) -> Result<Vec<u8>> {
         let (server, told) = self.servers.get(at).ok_or(Error::Unknown)?;
         let told = told.get_or_try_init(|| self.ask_what_it_has(server)).await?;
         let onto = Onto { crs, extent, size };
@@ -92,16 +98,21 @@ impl Maps {
             (Told::Systems(systems), Access::Wms { url, layer }) => {
                 let own = crs.epsg.map(|code| format!("EPSG:{code}")).filter(|code| systems.contains(code));
                 match own {
-                    Some(own) => self.drawn_as_asked(server, wms::picture(url, layer, &own, extent, size), size).await,
+                    Some(own) => {
+                        self.drawn_as_asked(server, wms::picture(url, layer, &own, extent, size), size).await
+                    }
                     None => self.drawn_in_mercator(server, (url, layer), &onto).await,
                 }
             }
-            (Told::Mercator(levels), _) => self.from_tiles(server, &mercator(server)?, levels, None, &onto).await,
+            (Told::Mercator(levels), _) => {
+                self.laid_tiles(server, &mercator(server)?, levels, None, &onto).await
+            }
             (Told::Sets(sets), _) => {
                 // In the study's own CRS where there is one.
                 let own = sets.iter().find(|s| s.crs.epsg.is_some() && s.crs.epsg == crs.epsg);
-                let set = own.or(sets.first()).ok_or_else(|| self.odd(server, "levels in a CRS with lengths"))?;
-                self.from_tiles(server, &set.crs, &set.levels, Some(set), &onto).await
+                let set =
+                    own.or(sets.first()).ok_or_else(|| self.odd(server, "levels in a CRS with lengths"))?;
+                self.laid_tiles(server, &set.crs, &set.levels, Some(set), &onto).await
             }
             (Told::Systems(_), _) => Err(Error::Unknown),
         }
@@ -134,7 +145,7 @@ impl Maps {
     }
 
     /// The tiles that are needed, laid onto the CRS that is wanted.
-    async fn from_tiles(
+    async fn laid_tiles(
         &self,
         server: &MapServer,
         from: &Crs,
@@ -157,7 +168,8 @@ impl Maps {
             .try_collect()
             .await?;
         let (col, row) = (*tiles.cols.start(), *tiles.rows.start());
-        let sheet = Sheet { corner: (col, row), tiles: (tiles.cols.count(), tiles.rows.count()), edge: level.tile };
+        let sheet =
+            Sheet { corner: (col, row), tiles: (tiles.cols.count(), tiles.rows.count()), edge: level.tile };
         let sheet = sheet.of(fetched).ok_or_else(|| self.odd(server, "tiles of the size that it tells"))?;
         let [left, top] = level.corner(col, row);
         let geo_transform = [left, level.resolution, 0.0, top, 0.0, -level.resolution];
@@ -320,7 +332,12 @@ struct Onto<'a> {
 }
 
 impl Onto<'_> {
-    fn lay(&self, picture: &Picture, geo_transform: [f64; 6], from: &Crs) -> bothros_formats::Result<Vec<u8>> {
+    fn lay(
+        &self,
+        picture: &Picture,
+        geo_transform: [f64; 6],
+        from: &Crs,
+    ) -> bothros_formats::Result<Vec<u8>> {
         lay_onto(picture, geo_transform, from, self.crs, self.extent, self.size)
     }
 }

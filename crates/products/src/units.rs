@@ -63,8 +63,8 @@ const NONE: Steps = &[(0.0, ShownUnit::new("", 1.0, 0))];
 
 fn steps(quantity: Quantity, units: Units) -> Steps {
     use Quantity::{
-        Area, Bytes, Coordinate, Count, Density, Depth, Drop, Duration, Elevation, Flag, Frequency, Identifier, Length,
-        Order, Perimeter, Rain, Ratio, Share, Slope, SmallArea, Text, Volume,
+        Area, Bytes, Coordinate, Count, Density, Depth, Drop, Duration, Elevation, Flag, Frequency,
+        Identifier, Length, Order, Perimeter, Rain, Ratio, Share, Slope, SmallArea, Text, Volume,
     };
     const fn unit(symbol: &'static str, size: f64, most: usize) -> ShownUnit {
         ShownUnit::new(symbol, size, most)

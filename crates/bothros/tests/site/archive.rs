@@ -44,7 +44,7 @@ fn sheets(dir: &Path) -> Vec<StandInItem> {
     items
 }
 
-async fn site(dir: &Path) -> (Site, String) {
+pub(super) async fn site(dir: &Path) -> (Site, String) {
     let collection = StandInCollection {
         id: "valley".into(),
         title: "Valley, 10 m".into(),

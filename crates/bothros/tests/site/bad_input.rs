@@ -16,7 +16,7 @@ fn written(dir: &Path, name: &str, values: &Grid<f32>) -> PathBuf {
 }
 
 /// A GeoTIFF made by GDAL's own tool from an ASCII grid.
-fn translated(dir: &Path, name: &str, arguments: &[&str]) -> PathBuf {
+pub(super) fn translated(dir: &Path, name: &str, arguments: &[&str]) -> PathBuf {
     let ascii = dir.join("source.asc");
     let rows: String =
         (0..20).map(|r| (0..20).map(|c| format!("{} ", r * 3 + c)).collect::<String>() + "\n").collect();

@@ -330,7 +330,8 @@ async fn a_dem_is_prepared_by_hand() {
     }
     hand.sends("/prepare-plan", hand.types("#prepare #cell-size", "20")).await;
     hand.sends("/prepare-plan", hand.picks("#prepare-resampling", "bil")).await;
-    hand.picks("#prepare-align", "mult").await;
+    hand.clicks("#prepare-align").await;
+    press(hand.driver, Key::Escape).await;
     hand.sends("/prepare-plan", hand.picks("#prepare-clip", "what")).await;
     hand.sends("/prepare-plan", hand.types("#prepare-margin", "50")).await;
     until(hand.driver, "/\\d/.test(document.getElementById('plan').textContent)").await;

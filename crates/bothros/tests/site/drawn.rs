@@ -13,6 +13,7 @@ use serde_json::Value;
 use thirtyfour::prelude::*;
 
 use crate::support::browser::{accessible, browser, click, press, until, value};
+use crate::support::hand::Hand;
 use crate::support::{FRAME, Site, add_layer, database, geojson, valley_file};
 
 async fn open(driver: &WebDriver, site: &Site, study: i64, stage: &str, drawn: &str) {
@@ -22,23 +23,12 @@ async fn open(driver: &WebDriver, site: &Site, study: i64, stage: &str, drawn: &
 
 /// Types into a field of a style, and leaves it.
 async fn typed(driver: &WebDriver, field: &str, text: &str) {
-    let field = driver.query(By::Css(&format!("[data-style='{field}']"))).first().await.unwrap();
-    field.scroll_into_view().await.unwrap();
-    field.click().await.unwrap();
-    field.send_keys(Key::Control + "a").await.unwrap();
-    field.send_keys(text.to_owned() + Key::Tab).await.unwrap();
+    Hand { driver }.types(&format!("[data-style='{field}']"), text).await;
 }
 
-/// Chooses from a select by the words of an option.
+/// Chooses from a select by the first letters of an option.
 async fn chosen(driver: &WebDriver, field: &str, words: &str) {
-    let field = driver.query(By::Css(&format!("[data-style='{field}']"))).first().await.unwrap();
-    field.scroll_into_view().await.unwrap();
-    thirtyfour::components::SelectElement::new(&field)
-        .await
-        .unwrap()
-        .select_by_visible_text(words)
-        .await
-        .unwrap();
+    Hand { driver }.picks(&format!("[data-style='{field}']"), words).await;
 }
 
 /// Opens the style of a layer.
@@ -331,7 +321,8 @@ async fn the_list_never_hides_what_is_pointed_at() {
     for (at, aside) in [(under, true), ("20", false)] {
         let point = format!("bothrosMap.point(new ol.geom.Point({}))", place(at));
         driver.execute(&point, vec![]).await.unwrap();
-        until(driver, &format!("document.getElementById('drawn').classList.contains('aside') === {aside}")).await;
+        until(driver, &format!("document.getElementById('drawn').classList.contains('aside') === {aside}"))
+            .await;
     }
     driver.execute("bothrosMap.point(null)", vec![]).await.unwrap();
     until(driver, "!document.querySelector('#drawn.aside')").await;

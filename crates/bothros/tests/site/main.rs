@@ -7,6 +7,7 @@ mod archive;
 mod backdrops;
 mod bad_input;
 mod by_hand;
+mod by_hand_too;
 mod calibration;
 mod conditioning;
 mod drawn;

@@ -115,7 +115,9 @@ impl Formula {
             Self::BransbyWilliams => "tc [min] = 58.5 L / (A^0.1 (1000 S)^0.2)",
             Self::Passini => "tc = 0.108 (A L)^(1/3) S^-0.5",
             Self::Ventura => "tc = 0.127 (A / S)^0.5",
-            Self::Lag => "lag = l^0.8 (s + 1)^0.7 / (1900 Y^0.5), l ft, Y %: mean slope of the ground, s = 1000/CN - 10; tc = lag / 0.6",
+            Self::Lag => {
+                "lag = l^0.8 (s + 1)^0.7 / (1900 Y^0.5), l ft, Y %: mean slope of the ground, s = 1000/CN - 10; tc = lag / 0.6"
+            }
         }
     }
 
@@ -167,9 +169,7 @@ impl Formula {
                 (4.0 * area.sqrt() + 1.5 * length) / (0.8 * height.sqrt())
             }
             Self::Temez => 0.3 * (length / slope()?.powf(0.25)).powf(0.76),
-            Self::BransbyWilliams => {
-                58.5 * length / (area.powf(0.1) * (1000.0 * slope()?).powf(0.2)) / 60.0
-            }
+            Self::BransbyWilliams => 58.5 * length / (area.powf(0.1) * (1000.0 * slope()?).powf(0.2)) / 60.0,
             Self::Passini => 0.108 * (area * length).cbrt() / slope()?.sqrt(),
             Self::Ventura => 0.127 * (area / slope()?).sqrt(),
             Self::Lag => {
@@ -284,14 +284,20 @@ mod tests {
         }
         let point = flow(0.0001, 0.0, 0.0);
         assert!(concentration(&point).iter().all(|e| e.hours.is_err()));
-        assert_eq!(Formula::Lag.estimate(&Flow { curve_number: None, ..flow(1.0, 2.0, 9.0) }).hours, Err("there is no curve number"));
+        assert_eq!(
+            Formula::Lag.estimate(&Flow { curve_number: None, ..flow(1.0, 2.0, 9.0) }).hours,
+            Err("there is no curve number")
+        );
     }
 
     #[test]
     fn ranges_are_told_where_the_source_states_one() {
         let within = |formula: Formula, area| formula.estimate(&flow(area, 2.0, 30.0)).within_range;
         assert_eq!((within(Formula::Kirpich, 0.2), within(Formula::Kirpich, 5.0)), (Some(true), Some(false)));
-        assert_eq!((within(Formula::Giandotti, 5.0), within(Formula::Giandotti, 500.0)), (Some(false), Some(true)));
+        assert_eq!(
+            (within(Formula::Giandotti, 5.0), within(Formula::Giandotti, 500.0)),
+            (Some(false), Some(true))
+        );
         assert_eq!((within(Formula::Temez, 0.5), within(Formula::Temez, 3000.0)), (Some(false), Some(true)));
         for formula in Formula::ALL {
             assert_eq!(formula.range().is_some(), within(formula, 1.0).is_some(), "{formula:?}");

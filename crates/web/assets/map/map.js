@@ -35,7 +35,10 @@ export class StudyMap {
     this.complete = false;
     /** where it stands whom the maps that are drawn are owed to */
     this.owed = Object.assign(document.createElement('p'), { className: 'owed' });
-    /** called when the map was moved, when something is pointed at elsewhere, when a layer is drawn otherwise, and when something went wrong */
+    /**
+     * called when the map was moved, when something is pointed at elsewhere, when a layer is drawn otherwise,
+     * and when something went wrong
+     */
     this.onMove = null;
     this.onPointed = null;
     this.onStyled = null;

@@ -32,7 +32,11 @@ pub struct Along {
 }
 
 /// The values of a raster at places along a line.
-pub(crate) async fn values_along(app: &App, meta: &RasterMeta, stations: &[Station]) -> Result<Vec<Option<f32>>> {
+pub(crate) async fn values_along(
+    app: &App,
+    meta: &RasterMeta,
+    stations: &[Station],
+) -> Result<Vec<Option<f32>>> {
     let mut out = Vec::with_capacity(stations.len());
     // In pieces whose windows stay small.
     for piece in stations.chunks(256) {

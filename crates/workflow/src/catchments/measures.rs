@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use bothros_core::catchments::{
-    Estimate, Flow, Formula, Measured, Measures, concentration, delineate, hypsometry, measure, sorted_elevations,
+    Estimate, Flow, Formula, Measured, Measures, concentration, delineate, hypsometry, measure,
+    sorted_elevations,
 };
 use bothros_products::{Row, measures_row};
 use bothros_store::{LogLine, PourPoint, Record, Store, kept};
@@ -84,7 +85,8 @@ pub async fn measures_of(
     point: &PourPoint,
 ) -> Result<Arc<CatchmentMeasures>> {
     let found: Option<CatchmentFacts> = kept::read_some(&point.catchment)?;
-    let none = || Error::Refused("the pour point has no catchment yet: condition and route flow first".into());
+    let none =
+        || Error::Refused("the pour point has no catchment yet: condition and route flow first".into());
     let cell = found.filter(|_| facts.routing.is_some()).ok_or_else(none)?.cell;
     cache.measured(store, facts, cell).await
 }
@@ -126,7 +128,9 @@ pub async fn set_concentration(store: &Store, study: i64, how: Concentration) ->
             return Err(Error::Refused(format!("there is no formula called “{key}”")));
         }
         if how.reason.trim().is_empty() {
-            return Err(Error::Refused("say why this formula is chosen: the reason goes into the package".into()));
+            return Err(Error::Refused(
+                "say why this formula is chosen: the reason goes into the package".into(),
+            ));
         }
     }
     let change = store.change(study).await?;
@@ -141,7 +145,9 @@ pub async fn set_concentration(store: &Store, study: i64, how: Concentration) ->
     };
     let changed = change_settings(&change, set).await?;
     let line = LogLine::new(Stage::Catchments.title(), told);
-    change.commit(Record::log(line).undone_by("how the time of concentration is found", changed.undo)).await?;
+    change
+        .commit(Record::log(line).undone_by("how the time of concentration is found", changed.undo))
+        .await?;
     Ok(())
 }
 
@@ -165,7 +171,10 @@ mod tests {
     #[case(&[None, Some(4.0)], Some((4.0, 4.0, 4.0)))]
     #[case(&[None], None)]
     #[case(&[], None)]
-    fn the_spread_is_of_those_that_have_an_answer(#[case] hours: &[Option<f64>], #[case] expected: Option<(f64, f64, f64)>) {
+    fn the_spread_is_of_those_that_have_an_answer(
+        #[case] hours: &[Option<f64>],
+        #[case] expected: Option<(f64, f64, f64)>,
+    ) {
         assert_eq!(spread(&of(hours)), expected);
     }
 

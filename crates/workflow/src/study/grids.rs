@@ -227,7 +227,8 @@ impl GridCache {
             .weigher(|_: &Drawn, i: &Arc<Index>| (i.cells.len() + 2 * i.boxes.len()) as u32)
             .max_capacity(20_000_000)
             .build();
-        let measured = moka::future::Cache::builder().eviction_policy(EvictionPolicy::lru()).max_capacity(5000).build();
+        let measured =
+            moka::future::Cache::builder().eviction_policy(EvictionPolicy::lru()).max_capacity(5000).build();
         Self { grids, edited, networks, ways, indexes, measured, room: bytes }
     }
 

@@ -254,9 +254,10 @@ mod tests {
     #[case([900.0, 400.0, 990.0, 600.0], None)]
     #[case([101.0, 401.0, 112.0, 600.0], None)]
     fn a_clip_keeps_the_cells_whose_centres_it_holds(
-        #[case] [west, south, east, north]: [f64; 4],
+        #[case] sides: [f64; 4],
         #[case] expected: Option<(usize, usize, usize, usize)>,
     ) {
+        let [west, south, east, north] = sides;
         let ring = vec![[west, south], [east, south], [east, north], [west, north], [west, south]];
         let polygons: Polygons = vec![vec![ring]];
         let window = window_of(&polygons, &FRAME);

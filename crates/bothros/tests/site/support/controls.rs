@@ -40,7 +40,7 @@ const NOTE: &str = r#"
     add({
       tag: control.tagName.toLowerCase(),
       attributes: attributes(control),
-      form: control.form ? attributes(control.form) : null,
+      form: control.closest('form') ? attributes(control.closest('form')) : null,
       text: control.textContent.trim().replace(/\s+/g, ' ').slice(0, 80),
     });
   };

@@ -97,7 +97,11 @@ class Catchments {
       this.measured = e.target.value;
       this.measure();
     });
-    page.desk.addEventListener('section-shown', (e) => e.target.dataset?.section === 'measures' && this.measure(), true);
+    page.desk.addEventListener(
+      'section-shown',
+      (e) => e.target.dataset?.section === 'measures' && this.measure(),
+      true,
+    );
     // A place of the long profile is shown on the map, and a place of the stem on the profile.
     page.desk.addEventListener('chart-row', (e) => {
       const places = this.placesOf(e.target);
@@ -108,7 +112,8 @@ class Catchments {
   /** The desk has been fetched anew. */
   prepare() {
     const choice = this.page.desk.querySelector('#measured-point');
-    if (choice && [...choice.options].some(({ value }) => value === this.measured)) choice.value = this.measured;
+    if (choice && [...choice.options].some(({ value }) => value === this.measured))
+      choice.value = this.measured;
   }
 
   /** Where the points of a chart lie on the map, if it tells. */

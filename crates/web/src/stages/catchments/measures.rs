@@ -48,7 +48,6 @@ struct Line {
 #[template(path = "stages/catchments/measures.html")]
 struct Part {
     study: i64,
-    point: i64,
     title: String,
     edge: bool,
     measures: Vec<Measure>,
@@ -73,7 +72,9 @@ fn note(name: &str, value: f64) -> Option<&'static str> {
         "hypsometric_integral" if !(0.15..=0.75).contains(&value) => {
             Some("outside 0.15 to 0.75, which most catchments keep (common practice)")
         }
-        "level_share" if value > 0.2 => Some("more than a fifth is level: flow there is convention, not evidence"),
+        "level_share" if value > 0.2 => {
+            Some("more than a fifth is level: flow there is convention, not evidence")
+        }
         _ => None,
     }
 }
@@ -115,7 +116,9 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
     let (of, number) = point_of(&app, study, point).await?;
     let found = bothros_workflow::measures_of(&app.store, &app.grids, &facts, &of).await?;
     let how = facts.settings.concentration.clone();
-    let stem = stem_profile(&app, study, &found.measures.stem.as_ref().map_or(Vec::new(), |s| s.cells.clone())).await?;
+    let stem =
+        stem_profile(&app, study, &found.measures.stem.as_ref().map_or(Vec::new(), |s| s.cells.clone()))
+            .await?;
     let edge = of.catchment.as_ref().and_then(|c| c["edge_cells"].as_u64()).is_some_and(|n| n > 0);
     let part = quantity::blocking(move || {
         let estimates = found.estimates(&how);
@@ -136,7 +139,6 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
         });
         Ok(Part {
             study,
-            point,
             title: format!("{number} {}", of.name),
             edge,
             measures: measures.collect(),
@@ -169,9 +171,13 @@ async fn stem_profile(app: &App, study: i64, cells: &[u32]) -> Result<Option<(Pr
     let grids = app.grids.get(&app.store, &facts).await?;
     let path: Vec<_> = cells.iter().map(|&c| grids.directions.cell(c as usize)).collect();
     let distance_m = distances_along(&path, &frame);
-    let after_m = cells.iter().map(|&c| Some(grids.filled.values()[c as usize]).filter(|z| !z.is_nan())).collect();
-    let stations: Vec<Station> =
-        path.iter().zip(&distance_m).map(|(&cell, &distance_m)| Station { distance_m, cell: Some(cell) }).collect();
+    let after_m =
+        cells.iter().map(|&c| Some(grids.filled.values()[c as usize]).filter(|z| !z.is_nan())).collect();
+    let stations: Vec<Station> = path
+        .iter()
+        .zip(&distance_m)
+        .map(|(&cell, &distance_m)| Station { distance_m, cell: Some(cell) })
+        .collect();
     let dem = app.store.raster(study, RasterRole::Dem).await?;
     let before_m = match dem {
         Some(dem) => values_along(app, &dem, &stations).await?,
@@ -193,7 +199,8 @@ fn hypsometric(curve: &[(f64, f64)]) -> Option<String> {
 }
 
 /// A curve number.
-const CURVE_NUMBER: Number = Number::new("the curve number", Quantity::Ratio, CURVE_NUMBERS.0, CURVE_NUMBERS.1);
+const CURVE_NUMBER: Number =
+    Number::new("the curve number", Quantity::Ratio, CURVE_NUMBERS.0, CURVE_NUMBERS.1);
 
 #[derive(Deserialize)]
 pub struct Choice {

@@ -51,11 +51,17 @@ const HIDDEN: &[&str] = &[
 async fn measures(app: &App, facts: &Facts) -> Result<Listing> {
     let mut entries = Vec::new();
     for (point, number) in app.store.pour_points(facts.study).await?.into_iter().zip(1u32..) {
-        let found: Option<CatchmentFacts> = point.catchment.clone().map(serde_json::from_value).transpose()?;
+        let found: Option<CatchmentFacts> =
+            point.catchment.clone().map(serde_json::from_value).transpose()?;
         let Some(found) = found.filter(|_| facts.routing.is_some()) else { continue };
         let measured = bothros_workflow::measures_of(&app.store, &app.grids, facts, &point).await?;
         let row = measured.row(number, &point.name, &facts.settings.concentration);
-        entries.push(Entry { key: point.id.to_string(), at: Some([found.x, found.y]), row, acts: String::new() });
+        entries.push(Entry {
+            key: point.id.to_string(),
+            at: Some([found.x, found.y]),
+            row,
+            acts: String::new(),
+        });
     }
     let listing = Listing::plain(&MEASURES, entries, "No pour point has a catchment yet.");
     Ok(Listing { hidden: HIDDEN, ..listing })

@@ -14,8 +14,8 @@ use bothros_core::network::Network;
 use bothros_core::{Grid, Monitor, Threshold};
 use bothros_formats::{Crs, VectorFormat, write_layers};
 use bothros_products::{
-    CATCHMENT_IDS, CATCHMENTS, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, JUNCTIONS, MAIN_STEMS, MEASURES, POUR_POINTS,
-    PROVENANCE, Placed, REACHES, Row, STREAM_ORDER, TRIALS, WEIGHTED_TOTAL,
+    CATCHMENT_IDS, CATCHMENTS, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, JUNCTIONS, MAIN_STEMS, MEASURES,
+    POUR_POINTS, PROVENANCE, Placed, REACHES, Row, STREAM_ORDER, TRIALS, WEIGHTED_TOTAL,
 };
 use bothros_store::{
     FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, PourPoint, RasterRole, Record, Store, kept,
