@@ -41,7 +41,7 @@ pub const MEASURES: Table = Table {
         ),
         Column::new(
             "longest_flow_path_drop_m",
-            "Its drop",
+            "Drop of longest path",
             Drop,
             "Fall of the ground along the longest flow path.",
         ),
@@ -54,12 +54,12 @@ pub const MEASURES: Table = Table {
         .nullable(),
         Column::new(
             "main_stem_drop_m",
-            "Stem's drop",
+            "Drop of main stem",
             Drop,
             "Fall from the main stem's headwater to the outlet.",
         )
         .nullable(),
-        Column::new("main_stem_slope", "Stem's slope", Slope, "Drop of the main stem over its length.")
+        Column::new("main_stem_slope", "Slope of main stem", Slope, "Drop of the main stem over its length.")
             .nullable(),
         Column::new(
             "slope_10_85",
@@ -70,7 +70,7 @@ pub const MEASURES: Table = Table {
         .nullable(),
         Column::new(
             "outlet_to_centroid_m",
-            "To the centroid",
+            "Outlet to centroid",
             Length,
             "Distance along the main stem from the outlet to its point nearest to the centroid.",
         )

@@ -125,8 +125,8 @@ impl Formula {
     pub fn range(self) -> Option<&'static str> {
         match self {
             Self::Kirpich => Some("0.4 to 45 ha, small steep farm basins"),
-            Self::Giandotti => Some("170 to 70 000 km²"),
-            Self::Temez => Some("1 to 3 000 km²"),
+            Self::Giandotti => Some("170 to 70\u{202F}000 km²"),
+            Self::Temez => Some("1 to 3\u{202F}000 km²"),
             _ => None,
         }
     }

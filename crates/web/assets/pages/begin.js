@@ -183,13 +183,15 @@ function draw(kind) {
   el('mode').textContent =
     kind === 'box'
       ? 'Click two opposite corners. Esc ends.'
-      : 'Click the corners; double-click the last. Esc ends.';
+      : 'Click the corners; double click or Enter ends it. Esc leaves.';
   el('map').focus();
 }
 el('draw-polygon').addEventListener('click', () => draw('polygon'));
 el('draw-box').addEventListener('click', () => draw('box'));
 document.addEventListener('keydown', (e) => {
   if (e.key === 'Escape') stopDrawing();
+  // As on the map of a study.
+  else if (e.key === 'Enter' && drawing && !e.target.closest('input, button')) drawing.finishDrawing();
 });
 
 el('boundary-file').addEventListener('change', async () => {

@@ -81,7 +81,8 @@ fn note(name: &str, value: f64) -> Option<&'static str> {
 
 fn line(estimate: &Estimate, how: &Concentration) -> Line {
     let formula = estimate.formula;
-    let told = |hours: f64| quantity::told(Quantity::Duration, hours);
+    // One unit in the whole column.
+    let told = |hours: f64| format!("{hours:.2}");
     let (tc, lag) = match estimate.hours {
         Ok(hours) => (told(hours), told(hours * LAG_SHARE)),
         Err(why) => (why.to_owned(), String::new()),
