@@ -2,6 +2,7 @@
 //!
 //! The browser tests of `site` write down what they used; this test comes after them. A control that answers at its address,
 //! but does nothing on the page, passes no longer.
+#![allow(clippy::unwrap_used)]
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};

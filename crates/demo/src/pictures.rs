@@ -113,7 +113,7 @@ pub fn read_aerial(directory: &Path) -> Option<Drawing> {
     let info = reader.next_frame(&mut rgb).ok()?;
     let whole = (info.width as usize, info.height as usize, info.color_type)
         == (FRAME.cols, FRAME.rows, png::ColorType::Rgb);
-    whole.then(|| Drawing { width: FRAME.cols, rgb, geo_transform: PLACE })
+    whole.then_some(Drawing { width: FRAME.cols, rgb, geo_transform: PLACE })
 }
 
 /// Metres of a pixel of the scan, and by how much the paper lay askew on the glass.

@@ -1,4 +1,5 @@
 //! Maps of a server laid onto a study's grid, and servers that do not behave.
+#![allow(clippy::unwrap_used)]
 
 use std::sync::Arc;
 
