@@ -3,7 +3,9 @@
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
-use bothros_core::catchments::{Labelled, SnapTo, label, snap_to_cells};
+use bothros_core::catchments::{
+    Labelled, Measured, SnapTo, concentration, delineate, label, measure, snap_to_cells,
+};
 use bothros_core::conditioning::{StepKind, condition, cut_and_fill, fill_to_outlets, list_sinks};
 use bothros_core::network::{Network, extract, extract_cells, main_stem_of_cells};
 use bothros_core::routing::{
@@ -13,6 +15,7 @@ use bothros_core::routing::{
 use bothros_core::{Area, Cell, Frame, Grid, Monitor, Part, Threshold};
 use bothros_formats::{Crs, Geometry, Layer, VectorFormat, Wanted, write_layers};
 use bothros_products::{
+    MEASURES, measures_row,
     CATCHMENT_IDS, CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, Placed,
     RasterProduct, STREAM_ORDER, Stem, Subbasins, WEIGHTED_ACCUMULATION,
 };
@@ -198,6 +201,7 @@ impl<'a> Run<'a> {
         let catchments = match &recipe.catchments {
             Some(_) => Some(self.catchments(
                 &routed,
+                &done.ground,
                 network.as_ref().map(|(_, n)| n),
                 orders.as_ref(),
                 &frame,
@@ -373,6 +377,7 @@ impl<'a> Run<'a> {
     fn catchments(
         &mut self,
         routed: &Routed,
+        ground: &Grid<f32>,
         network: Option<&Network>,
         orders: Option<&Grid<u8>>,
         frame: &Frame,
@@ -423,6 +428,24 @@ impl<'a> Run<'a> {
             self.step("delineating catchments", 0.88, |part| Ok(label(&routed.directions, &outlets, part)?))?;
         let subbasins = self
             .step("delineating sub-basins", 0.92, |part| sub_basins(routed, network, &points, frame, part))?;
+        let table = self.step("measuring catchments", 0.95, |_| {
+            let is_stream = |cell: usize| orders.is_some_and(|o| (1..255).contains(&o.values()[cell]));
+            let of = Measured {
+                ground,
+                directions: &routed.directions,
+                accumulation: &routed.accumulation,
+                frame,
+                is_stream: &is_stream,
+            };
+            let mut rows = Vec::new();
+            for (point, number) in points.iter().zip(1u32..) {
+                let found = measure(&of, &delineate(&routed.directions, point.cell)?)?;
+                let estimates = concentration(&found.flow(None));
+                rows.push(measures_row(number, point.name.clone(), &found, &estimates, None));
+            }
+            Ok(MEASURES.csv(rows)?)
+        })?;
+        std::fs::write(dir.join("measures.csv"), table)?;
         self.step("writing catchments", 0.97, |_| {
             write(dir, &CATCHMENT_IDS, &found.ids, frame, crs)?;
             let layers = [

@@ -130,6 +130,8 @@ fn a_whole_recipe_leaves_all_results() {
         assert!(summary["notes"][0].as_str().unwrap().contains("crossings.geojson was converted"));
         let told = python("recipe.py", &[bench.path(&out).to_str().unwrap(), "32628", method]);
         assert!(told.ends_with("agree\n"), "{told}");
+        let told = python("measures.py", &[bench.path(&out).to_str().unwrap()]);
+        assert!(told.ends_with("agree\n"), "{told}");
         for file in ["network.gpkg", "catchments.gpkg", "ground.tif", "flow_accumulation.tif"] {
             let tool = if file.ends_with("gpkg") { "ogrinfo" } else { "gdalinfo" };
             let out = Command::new(tool).arg(bench.path(&out).join(file)).output().unwrap();

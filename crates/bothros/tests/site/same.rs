@@ -106,6 +106,8 @@ async fn the_package_and_a_recipe_agree_in_every_layer_column_and_value() {
         found.sort_unstable();
         assert_eq!(found, columns, "{name}");
     }
+    let table = |path: &Path| std::fs::read_to_string(path).unwrap();
+    assert_eq!(table(&of("measures.csv")), table(&out.join("measures.csv")));
     for name in ["ground", "flow_direction", "flow_accumulation", "streams", "catchments"] {
         let (nodata, text, values) = raster(&of(&format!("{name}.tif")));
         let (nodata_run, text_run, values_run) = raster(&out.join(format!("{name}.tif")));

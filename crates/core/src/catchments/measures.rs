@@ -2,7 +2,7 @@
 
 use rayon::prelude::*;
 
-use super::{Catchment, longest_flow_path};
+use super::{Catchment, Flow, longest_flow_path};
 use crate::network::main_stem_of_cells;
 use crate::profile::distances_along;
 use crate::terrain::slope;
@@ -129,6 +129,18 @@ impl Measures {
     pub fn hypsometric_integral(&self) -> Option<f64> {
         let e = self.elevations.filter(|e| e.most_m > e.least_m)?;
         Some((e.mean_m - e.least_m) / (e.most_m - e.least_m))
+    }
+
+    /// What the formulas for the time of concentration need; on conditioned ground the outlet is the lowest cell.
+    pub fn flow(&self, curve_number: Option<f64>) -> Flow {
+        Flow {
+            area_km2: self.area_km2,
+            length_km: self.longest_path_km,
+            drop_m: self.longest_path_drop_m,
+            mean_height_m: self.elevations.map_or(0.0, |e| e.mean_m - e.least_m),
+            mean_slope: self.mean_slope,
+            curve_number,
+        }
     }
 
     fn over_length(&self, ratio: f64) -> Option<f64> {

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use bothros_core::catchments::{
-    Estimate, Flow, Formula, Measured, Measures, concentration, delineate, hypsometry, measure,
+    Estimate, Formula, Measured, Measures, concentration, delineate, hypsometry, measure,
     sorted_elevations,
 };
 use bothros_products::{Row, measures_row};
@@ -48,15 +48,7 @@ impl Concentration {
 impl CatchmentMeasures {
     /// The time of concentration by every formula.
     pub fn estimates(&self, how: &Concentration) -> Vec<Estimate> {
-        let m = &self.measures;
-        concentration(&Flow {
-            area_km2: m.area_km2,
-            length_km: m.longest_path_km,
-            drop_m: m.longest_path_drop_m,
-            mean_height_m: m.elevations.map_or(0.0, |e| e.mean_m - e.least_m),
-            mean_slope: m.mean_slope,
-            curve_number: how.curve_number,
-        })
+        concentration(&self.measures.flow(how.curve_number))
     }
 
     /// Its row in the table of measures.
