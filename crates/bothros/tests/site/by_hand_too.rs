@@ -142,11 +142,14 @@ async fn pour_points_are_placed_and_measured_by_hand() {
     hand.opens(&site, study, "catchments", "points").await;
     hand.sends("/snapping", hand.types("#snap-m", "60")).await;
     hand.sends("/snapping", hand.picks("#snap-to", "near")).await;
-    hand.sends("/pour-points", async {
-        hand.clicks("#desk [data-section=points] [data-place]").await;
-        hand.draws(&[(502_005.0, 4_757_500.0)]).await;
-    })
-    .await;
+    // Before the click the pointer tells what drains there and where the point would snap.
+    hand.clicks("#desk [data-section=points] [data-place]").await;
+    let map = driver.find(By::Id("map")).await.unwrap();
+    driver.action_chain().move_to_element_center(&map).perform().await.unwrap();
+    until(driver, "/^Here .* drain.*(snap|stays)/.test(document.getElementById('mode').textContent)").await;
+    until(driver, "document.getElementById('map').dataset.pointed === 'Point'").await;
+    hand.sends("/pour-points", hand.draws(&[(502_005.0, 4_757_500.0)])).await;
+    until(driver, "document.getElementById('map').dataset.pointed === ''").await;
     hand.sends("/move", async {
         hand.clicks("[data-move]").await;
         hand.draws(&[(502_005.0, 4_757_700.0)]).await;

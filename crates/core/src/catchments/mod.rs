@@ -15,4 +15,4 @@ pub use label::{Labelled, label, outlets_of_footprint};
 pub use longest::{LongestPath, longest_flow_path};
 pub use measures::{Elevations, Measured, Measures, Stem, hypsometry, measure, sorted_elevations};
 pub use polygon::{MultiPolygon, Outline, outline, outlines};
-pub use snap::{SnapTo, snap, snap_to_cells};
+pub use snap::{Beside, SnapTo, beside, snap, snap_to_cells};

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::routing::ACCUMULATION_NODATA;
+use crate::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA, downstream, upstream};
 use crate::{Cell, Error, Frame, Grid, Result, Threshold};
 
 /// Where a pour point is moved to.
@@ -84,6 +84,54 @@ pub fn snap_to_cells(
     best.map(|(cell, ..)| cell).ok_or(Error::NoStreamNear { distance_m })
 }
 
+/// The contributing area one cell farther up and one farther down than a cell.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Beside {
+    /// cells that drain to the larger of its inflows, itself counted; 0 where it has none
+    pub up: u64,
+    /// cells that drain to it, itself counted
+    pub here: u64,
+    /// cells that drain to the cell it drains to, that one counted; none at an outlet
+    pub down: Option<u64>,
+}
+
+impl Beside {
+    /// Whether a shift by one cell would change the contributing area by more than a tenth, as beside a junction.
+    pub fn is_touchy(&self) -> bool {
+        let here = self.here as f64;
+        self.down.is_some_and(|down| down as f64 > 1.1 * here) || (self.up as f64) < 0.9 * here
+    }
+}
+
+/// Contributing areas beside a cell. `directions` holds D8 codes without cycles, `accumulation` the cells upstream of each.
+///
+/// # Errors
+/// [`Error::OutsideFootprint`] where the cell has no direction.
+///
+/// ```
+/// use bothros_core::{Cell, Grid, catchments::beside};
+/// // Two rows that meet in the last column, which drains out below.
+/// let directions = Grid::from_vec(2, 3, vec![1, 1, 4, 1, 1, 0]);
+/// let accumulation = Grid::from_vec(2, 3, vec![0, 1, 2, 0, 1, 5]);
+/// let at = |row, col| beside(&directions, &accumulation, Cell { row, col }).unwrap();
+/// assert_eq!((at(0, 2).up, at(0, 2).here, at(0, 2).down), (2, 3, Some(6)));
+/// assert!(at(0, 2).is_touchy(), "the next cell down has twice the area");
+/// ```
+pub fn beside(directions: &Grid<u8>, accumulation: &Grid<u32>, cell: Cell) -> Result<Beside> {
+    directions.same_shape(accumulation)?;
+    match directions.get(cell) {
+        Some(&code) if code != DIRECTION_NODATA => {}
+        _ => return Err(Error::OutsideFootprint(cell)),
+    }
+    let index = directions.index(cell);
+    let cells = |i: usize| u64::from(accumulation.values()[i]) + 1;
+    Ok(Beside {
+        up: upstream(directions, index).map(cells).max().unwrap_or(0),
+        here: cells(index),
+        down: downstream(directions, index).map(cells),
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -104,6 +152,20 @@ mod tests {
         assert_eq!(at(15.0, 16.0, 15.0, SnapTo::Largest), Ok(Cell { row: 2, col: 2 }));
         assert_eq!(at(15.0, 16.0, 40.0, SnapTo::Largest), Ok(Cell { row: 0, col: 4 }));
         assert_eq!(at(15.0, 16.0, 0.0, SnapTo::Largest), Ok(Cell { row: 1, col: 1 }));
+    }
+
+    #[test]
+    fn along_a_stream_a_small_shift_changes_little_and_beside_a_junction_much() {
+        // A row of cells, each with one side inflow less than the last, into which a long row comes.
+        let directions = Grid::from_vec(1, 40, (0..40).map(|i| if i < 39 { 1 } else { 0 }).collect());
+        let accumulation = Grid::from_vec(1, 40, (0..40u32).map(|i| if i < 30 { i } else { i + 100 }).collect());
+        let at = |col| beside(&directions, &accumulation, Cell { row: 0, col }).unwrap();
+        assert!(!at(20).is_touchy() && !at(35).is_touchy());
+        assert!(at(29).is_touchy(), "the next cell down has four times the area");
+        assert!(at(30).is_touchy(), "the next cell up has a quarter of it");
+        assert_eq!(at(39).down, None);
+        let outside = Grid::from_vec(1, 1, vec![DIRECTION_NODATA]);
+        assert!(beside(&outside, &Grid::from_vec(1, 1, vec![0]), Cell { row: 0, col: 0 }).is_err());
     }
 
     #[test]

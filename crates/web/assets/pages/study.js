@@ -240,6 +240,7 @@ function hearMap() {
   map.onStyled = () => list.draw();
   map.map.on('pointermove', (e) => {
     if (!e.dragging) readout.at(e.coordinate);
+    if (!e.dragging) mode?.hover?.(e.coordinate);
     drawer.pointed(e);
   });
   map.map.on('singleclick', (e) => {
@@ -260,7 +261,9 @@ function enter(what, text) {
 
 function leave() {
   page.pen.stop();
+  if (mode?.hover) map.point(null);
   mode = null;
+  document.getElementById('mode').classList.remove('warns');
   document.getElementById('mode').hidden = true;
   target.classList.remove('placing');
   document.getElementById('goto').hidden = true;

@@ -5,6 +5,6 @@ pub(crate) mod pour_points;
 
 pub use measures::{CURVE_NUMBERS, CatchmentMeasures, Concentration, measures_of, set_concentration, spread};
 pub use pour_points::{
-    CatchmentFacts, PourPointPlace, add_pour_point, delete_pour_point, move_pour_point, rename_pour_point,
-    set_snapping,
+    CatchmentFacts, PourPointPlace, Preview, add_pour_point, delete_pour_point, move_pour_point, preview,
+    rename_pour_point, set_snapping,
 };

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use bothros_core::catchments::{SnapTo, delineate, snap_to_cells};
+use bothros_core::catchments::{SnapTo, beside, delineate, snap_to_cells};
 use bothros_core::{Cell, Frame, Threshold};
 use bothros_store::{
     Change, Delineated, Inverse, Kept, LogLine, NewPourPoint, PourPoint, Record, Snapping, Store,
@@ -155,6 +155,57 @@ pub(crate) async fn found_at(
     let found = Delineated { catchment: Some(Kept::of(&found)?), outline: Some(outline), problem: None };
     let snapping = snapping_of(snap_m, snap_to)?;
     Ok(NewPourPoint { name: place.name, x: place.x, y: place.y, snapping, found })
+}
+
+/// What a pour point would be, before it is placed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Preview {
+    /// contributing area of the cell under the place, km²
+    pub area_km2: f64,
+    /// whether that cell is a stream cell
+    pub on_stream: bool,
+    /// the cell it would snap to
+    pub cell: Cell,
+    /// easting and northing of that cell's centre
+    pub at: (f64, f64),
+    /// how far it would move, metres
+    pub moved_m: f64,
+    /// contributing area there, km²
+    pub snapped_km2: f64,
+    /// contributing areas one cell farther up and down, km², where a shift by one changes it by more than a tenth; nothing
+    /// drains from an outlet
+    pub touchy: Option<(f64, Option<f64>)>,
+}
+
+/// Tells what a pour point at a place would be by the study's choices; nothing is kept.
+///
+/// # Errors
+/// Those of [`add_pour_point`].
+pub async fn preview(store: &Store, cache: &GridCache, facts: &Facts, at: (f64, f64)) -> Result<Preview> {
+    let terrain = facts.terrain.as_ref().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
+    outside(&terrain.frame, at)?;
+    let with = Delineating::of(store, cache, facts).await?;
+    let (snap_m, snap_to) = (facts.settings.snap_m, facts.settings.snap_to);
+    blocking(move || {
+        let (grids, frame) = (&with.grids, &with.grids.frame);
+        let stream_at = |cell| with.streams.is_stream(with.threshold, grids.accumulation.index(cell));
+        let cell = snap_to_cells(&grids.accumulation, frame, &stream_at, at, snap_m, snap_to)?;
+        let own = frame.cell_at(at.0, at.1).unwrap_or(cell);
+        let km2 = |cells: u64| frame.area_of(cells).as_km2();
+        let area = |cell| km2(u64::from(grids.accumulation.values()[grids.accumulation.index(cell)]) + 1);
+        let near = beside(&grids.directions, &grids.accumulation, cell)?;
+        let (x, y) = frame.centre(cell);
+        Ok(Preview {
+            area_km2: area(own),
+            on_stream: stream_at(own),
+            cell,
+            at: (x, y),
+            moved_m: (x - at.0).hypot(y - at.1) * frame.unit_m,
+            snapped_km2: area(cell),
+            touchy: near.is_touchy().then(|| (km2(near.up), near.down.map(km2))),
+        })
+    })
+    .await
 }
 
 /// Places a pour point and delineates its catchment; one without a name gets the next that is free. It can be undone.

@@ -149,8 +149,14 @@ class Catchments {
     const move = target.closest('[data-move]');
     if (!move) return false;
     const { base } = this.page;
-    const to = ([x, y]) => send(`${base}/pour-points/${move.dataset.move}/move`, { x, y });
-    this.page.enter({ place: to }, `Click where ${move.dataset.name} belongs. Esc leaves.`);
+    const text = `Click where ${move.dataset.name} belongs. Esc leaves.`;
+    this.page.enter(
+      {
+        place: ([x, y]) => send(`${base}/pour-points/${move.dataset.move}/move`, { x, y }),
+        hover: this.before(text),
+      },
+      text,
+    );
     return true;
   }
 
@@ -161,10 +167,32 @@ class Catchments {
       return;
     }
     if (page.stage !== 'catchments') await page.openStage('catchments');
+    const text =
+      'Click where the catchment is asked for, or press Enter for the middle of the map. Esc leaves.';
     page.enter(
-      { place: ([x, y]) => send(`${page.base}/pour-points`, { x, y }) },
-      'Click where the catchment is asked for, or press Enter for the middle of the map. Esc leaves.',
+      { place: ([x, y]) => send(`${page.base}/pour-points`, { x, y }), hover: this.before(text) },
+      text,
     );
+  }
+
+  /** Tells, before the click, what drains where the pointer is, and where a point would snap. */
+  before(text) {
+    const { base, map } = this.page;
+    const asked = new Latest();
+    const mode = document.getElementById('mode');
+    return async ([x, y]) => {
+      let told = null;
+      try {
+        told = await asked.ask(`${base}/pour-point-here?x=${x}&y=${y}`);
+      } catch (error) {
+        // Outside the DEM, or too far from a stream: that is what there is to tell.
+        told = { text: error.message };
+      }
+      if (!told || mode.hidden) return;
+      mode.textContent = `${told.text} ${text}`;
+      mode.classList.toggle('warns', Boolean(told.warns));
+      map.point(told.x === undefined ? null : new ol.geom.Point([told.x, told.y]));
+    };
   }
 }
 

@@ -1,12 +1,14 @@
 //! Pour points and catchments as the map draws them.
 
 use axum::Json;
-use axum::extract::{Path, State};
-use bothros_workflow::CatchmentFacts;
+use axum::extract::{Path, Query, State};
+use bothros_workflow::{CatchmentFacts, Preview};
+use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::App;
 use crate::http::error::Result;
+use crate::ui::quantity;
 
 /// Pour points with their catchments.
 pub async fn catchments(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<Value>> {
@@ -20,4 +22,66 @@ pub async fn catchments(State(app): State<App>, Path(study): Path<i64>) -> Resul
         }));
     }
     Ok(Json(json!(told)))
+}
+
+/// A place in the coordinates of the map.
+#[derive(Deserialize)]
+pub struct Place {
+    x: f64,
+    y: f64,
+}
+
+/// What a pour point at a place would be, in words, with the place that it would snap to.
+pub async fn preview(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(place): Query<Place>,
+) -> Result<Json<Value>> {
+    let facts = app.facts(study).await?;
+    let p = bothros_workflow::preview(&app.store, &app.grids, &facts, (place.x, place.y)).await?;
+    let text = told(&p);
+    Ok(Json(json!({ "text": text, "x": p.at.0, "y": p.at.1, "warns": p.touchy.is_some() })))
+}
+
+fn told(p: &Preview) -> String {
+    let area = |km2: f64| quantity::area(km2 * 1e6);
+    let here = format!("Here {} drain{}", area(p.area_km2), if p.on_stream { ", on a stream" } else { "" });
+    let moved = match p.moved_m {
+        m if m < 1.0 => "it stays here".to_owned(),
+        m => format!("it would snap {} to {}", quantity::length(m), area(p.snapped_km2)),
+    };
+    let touchy = match p.touchy {
+        None => String::new(),
+        Some((up, Some(down))) => {
+            format!(" One cell up {} drain, one cell down {}: look where it belongs.", area(up), area(down))
+        }
+        Some((up, None)) => format!(" One cell up {} drain: look where it belongs.", area(up)),
+    };
+    format!("{here}; {moved}.{touchy}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bothros_core::Cell;
+
+    #[test]
+    fn a_preview_tells_the_move_and_warns_beside_a_junction() {
+        let plain = Preview {
+            area_km2: 0.002,
+            on_stream: false,
+            cell: Cell { row: 0, col: 0 },
+            at: (0.0, 0.0),
+            moved_m: 24.0,
+            snapped_km2: 4.61,
+            touchy: None,
+        };
+        assert_eq!(told(&plain), "Here 2\u{202F}000 m² drain; it would snap 24.0 m to 4.61 km².");
+        let there = Preview { on_stream: true, area_km2: 4.61, moved_m: 0.0, ..plain };
+        assert_eq!(told(&there), "Here 4.61 km² drain, on a stream; it stays here.");
+        let junction = Preview { touchy: Some((4.6, Some(9.2))), ..there };
+        assert!(told(&junction).ends_with("One cell up 4.60 km² drain, one cell down 9.20 km²: look where it belongs."));
+        let end = Preview { touchy: Some((2.0, None)), ..there };
+        assert!(told(&end).ends_with("One cell up 2.00 km² drain: look where it belongs."));
+    }
 }

@@ -16,6 +16,7 @@ use crate::App;
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/catchments", get(map::catchments))
+        .route("/pour-point-here", get(map::preview))
         .route("/pour-points/{point}/measures", get(measures::measures))
         .route("/concentration", post(measures::concentration))
         .route("/snapping", post(actions::snapping))
