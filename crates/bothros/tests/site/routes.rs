@@ -42,6 +42,8 @@ const CHANGES: &[(&str, &[(&str, &str)])] = &[
     ("pour-points/{point}/rename", &[("name", "renamed")]),
     ("pour-points/{point}/move", &[("x", "502005"), ("y", "4758500")]),
     ("pour-points/{point}/delete", &[]),
+    ("concentration", &[("curve_number", "75")]),
+    ("concentration", &[("formula", "temez"), ("reason", "made for basins of this size")]),
     ("style", &[("style", "{\"a\":1}")]),
     ("package", &[]),
     ("delete", &[]),
@@ -127,6 +129,8 @@ async fn nothing_of_another_study_is_changed_or_told() {
             "{change}: {status} {text}"
         );
     }
+    let measures = format!("/studies/{}/pour-points/{}/measures", own.id, other.point);
+    assert_eq!(site.get(&measures).await.status(), StatusCode::NOT_FOUND);
     for part in ["barriers", "trials"] {
         let id = if part == "trials" { other.trial } else { other.barrier };
         let view = "west=0&south=0&east=1&north=1&resolution=1";
@@ -150,6 +154,11 @@ async fn what_is_refused_leaves_the_study_as_it_was() {
             let (status, text) = site.send(&path(change, own.id, &own), &odd).await;
             assert!(status.is_client_error(), "{change} {}: {status} {text}", odd[at].0);
         }
+    }
+    // A choice without a reason, and curve numbers that no land has.
+    for form in [[("formula", "temez")], [("formula", "rainbow")], [("curve_number", "7")], [("curve_number", "101")]] {
+        let (status, text) = site.send(&path("concentration", own.id, &own), &form).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{form:?}: {text}");
     }
     for change in ["candidates/1/take-up", "candidates/1/delete", "dem-files/0/move", "fetch-again"] {
         let form = CHANGES.iter().find(|(c, _)| *c == change).unwrap().1;

@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
 use bothros_core::Threshold;
 use bothros_core::calibration::Side;
-use bothros_core::catchments::SnapTo;
+use bothros_core::catchments::{Formula, SnapTo};
 use bothros_core::conditioning::TreatSinks;
 use bothros_core::network::Edit;
 use bothros_store::{LayerRole, Shape, Store};
@@ -21,6 +21,7 @@ enum Act {
     Threshold(u32),
     Tolerance(f64),
     Snapping(f64, bool),
+    Concentration(Option<u8>, usize, String),
     Point(f64, f64),
     MovePoint(usize, f64, f64),
     RenamePoint(usize, String),
@@ -58,6 +59,7 @@ fn act() -> impl Strategy<Value = Act> {
         3 => (1..6000u32).prop_map(Act::Threshold),
         1 => (1.0..600.0f64).prop_map(Act::Tolerance),
         1 => (0.0..200.0f64, any::<bool>()).prop_map(|(m, nearest)| Act::Snapping(m, nearest)),
+        1 => (proptest::option::of(30u8..=100), 0..9usize, name()).prop_map(|(n, f, why)| Act::Concentration(n, f, why)),
         4 => place().prop_map(|(x, y)| Act::Point(x, y)),
         3 => (one(), place()).prop_map(|(n, (x, y))| Act::MovePoint(n, x, y)),
         2 => (one(), name()).prop_map(|(n, name)| Act::RenamePoint(n, name)),
@@ -101,6 +103,11 @@ async fn perform(site: &Site, calibration: &Calibration, study: i64, act: Act) -
         Act::Snapping(m, nearest) => {
             let to = if nearest { SnapTo::NearestStream } else { SnapTo::Largest };
             set_snapping(store, study, m, to).await?;
+        }
+        Act::Concentration(number, formula, reason) => {
+            let formula = Formula::ALL.get(formula).map(|f| f.key().to_owned());
+            let how = Concentration { curve_number: number.map(f64::from), formula, reason };
+            set_concentration(store, study, how).await?;
         }
         Act::Point(x, y) => {
             drop(add_pour_point(store, grids, study, PourPointPlace { name: String::new(), x, y }).await?);
