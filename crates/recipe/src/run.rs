@@ -15,9 +15,8 @@ use bothros_core::routing::{
 use bothros_core::{Area, Cell, Frame, Grid, Monitor, Part, Threshold};
 use bothros_formats::{Crs, Geometry, Layer, VectorFormat, Wanted, write_layers};
 use bothros_products::{
-    MEASURES, measures_row,
-    CATCHMENT_IDS, CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, Placed,
-    RasterProduct, STREAM_ORDER, Stem, Subbasins, WEIGHTED_ACCUMULATION,
+    CATCHMENT_IDS, CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, MEASURES,
+    Placed, RasterProduct, STREAM_ORDER, Stem, Subbasins, WEIGHTED_ACCUMULATION, measures_row,
 };
 
 use crate::inputs::{self, Prepared};
@@ -201,10 +200,9 @@ impl<'a> Run<'a> {
         let catchments = match &recipe.catchments {
             Some(_) => Some(self.catchments(
                 &routed,
-                &done.ground,
+                (&done.ground, &frame),
                 network.as_ref().map(|(_, n)| n),
                 orders.as_ref(),
-                &frame,
                 &crs,
                 &mut notes,
             )?),
@@ -377,10 +375,9 @@ impl<'a> Run<'a> {
     fn catchments(
         &mut self,
         routed: &Routed,
-        ground: &Grid<f32>,
+        (ground, frame): (&Grid<f32>, &Frame),
         network: Option<&Network>,
         orders: Option<&Grid<u8>>,
-        frame: &Frame,
         crs: &Crs,
         notes: &mut Vec<String>,
     ) -> Result<(Vec<Placed>, Labelled)> {
@@ -445,7 +442,8 @@ impl<'a> Run<'a> {
             }
             Ok(MEASURES.csv(rows)?)
         })?;
-        std::fs::write(dir.join("measures.csv"), table)?;
+        let path = dir.join("measures.csv");
+        std::fs::write(&path, table).map_err(|e| Error::write(&path, e))?;
         self.step("writing catchments", 0.97, |_| {
             write(dir, &CATCHMENT_IDS, &found.ids, frame, crs)?;
             let layers = [

@@ -156,7 +156,9 @@ async fn what_is_refused_leaves_the_study_as_it_was() {
         }
     }
     // A choice without a reason, and curve numbers that no land has.
-    for form in [[("formula", "temez")], [("formula", "rainbow")], [("curve_number", "7")], [("curve_number", "101")]] {
+    for form in
+        [[("formula", "temez")], [("formula", "rainbow")], [("curve_number", "7")], [("curve_number", "101")]]
+    {
         let (status, text) = site.send(&path("concentration", own.id, &own), &form).await;
         assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{form:?}: {text}");
     }

@@ -158,7 +158,8 @@ mod tests {
     fn along_a_stream_a_small_shift_changes_little_and_beside_a_junction_much() {
         // A row of cells, each with one side inflow less than the last, into which a long row comes.
         let directions = Grid::from_vec(1, 40, (0..40).map(|i| if i < 39 { 1 } else { 0 }).collect());
-        let accumulation = Grid::from_vec(1, 40, (0..40u32).map(|i| if i < 30 { i } else { i + 100 }).collect());
+        let accumulation =
+            Grid::from_vec(1, 40, (0..40u32).map(|i| if i < 30 { i } else { i + 100 }).collect());
         let at = |col| beside(&directions, &accumulation, Cell { row: 0, col }).unwrap();
         assert!(!at(20).is_touchy() && !at(35).is_touchy());
         assert!(at(29).is_touchy(), "the next cell down has four times the area");

@@ -3,8 +3,7 @@
 use std::sync::Arc;
 
 use bothros_core::catchments::{
-    Estimate, Formula, Measured, Measures, concentration, delineate, hypsometry, measure,
-    sorted_elevations,
+    Estimate, Formula, Measured, Measures, concentration, delineate, hypsometry, measure, sorted_elevations,
 };
 use bothros_products::{Row, measures_row};
 use bothros_store::{LogLine, PourPoint, Record, Store, kept};

@@ -47,6 +47,8 @@ pub async fn browser() -> Browser {
         "--disable-component-update",
         "--disable-sync",
         "--disable-gpu",
+        // Without a graphics card every frame of a movement costs as much as what is tested.
+        "--force-prefers-reduced-motion",
         "--window-size=1280,940",
     ] {
         capabilities.add_arg(argument).unwrap();

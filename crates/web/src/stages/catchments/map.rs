@@ -80,7 +80,10 @@ mod tests {
         let there = Preview { on_stream: true, area_km2: 4.61, moved_m: 0.0, ..plain };
         assert_eq!(told(&there), "Here 4.61 km² drain, on a stream; it stays here.");
         let junction = Preview { touchy: Some((4.6, Some(9.2))), ..there };
-        assert!(told(&junction).ends_with("One cell up 4.60 km² drain, one cell down 9.20 km²: look where it belongs."));
+        assert!(
+            told(&junction)
+                .ends_with("One cell up 4.60 km² drain, one cell down 9.20 km²: look where it belongs.")
+        );
         let end = Preview { touchy: Some((2.0, None)), ..there };
         assert!(told(&end).ends_with("One cell up 2.00 km² drain: look where it belongs."));
     }
