@@ -54,10 +54,7 @@ async fn elevations_are_fetched_by_hand() {
     hand.types("#study-name", "Fetched").await;
     hand.types("#study-description", "for the town").await;
     until(driver, "!document.getElementById('go').disabled").await;
-    click(driver, "#go").await;
-    until(driver, "document.querySelector('#desk')?.textContent.includes('Go on to Conditioning')").await;
-    let study = site.store().studies().await.unwrap()[0].id;
-    // Another from the archive, whose files are gone at first and then there again.
+    // The archive's files are gone at first, and then there again.
     let kept: Vec<(std::path::PathBuf, Vec<u8>)> = std::fs::read_dir(dir.path())
         .unwrap()
         .map(|e| e.unwrap().path())
@@ -67,17 +64,21 @@ async fn elevations_are_fetched_by_hand() {
     for (path, _) in &kept {
         std::fs::remove_file(path).unwrap();
     }
+    click(driver, "#go").await;
+    until(driver, "document.querySelector('[hx-post$=\"/fetch-again\"]')").await;
+    for (path, content) in &kept {
+        std::fs::write(path, content).unwrap();
+    }
+    let study = site.store().studies().await.unwrap()[0].id;
+    hand.sends("/fetch-again", hand.clicks("[hx-post$='/fetch-again']")).await;
+    until(driver, "document.querySelector('#desk')?.textContent.includes('Go on to Conditioning')").await;
+    // Another DEM from the archive.
     hand.opens(&site, study, "terrain", "files").await;
     hand.clicks("#archive-set").await;
     press(driver, Key::Escape).await;
     hand.types("#archive-margin", "20").await;
     hand.sends("/fetch", hand.clicks("form[hx-post$='/fetch'] button")).await;
-    until(driver, "document.querySelector('[hx-post$=\"/fetch-again\"]')").await;
-    for (path, content) in &kept {
-        std::fs::write(path, content).unwrap();
-    }
-    hand.sends("/fetch-again", hand.clicks("[hx-post$='/fetch-again']")).await;
-    until(driver, "document.querySelector('#desk')?.textContent.includes('Go on to Conditioning')").await;
+    until(driver, "document.querySelector('[hx-post$=\"/take-up\"]')").await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

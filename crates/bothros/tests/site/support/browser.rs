@@ -76,8 +76,12 @@ pub async fn until(driver: &WebDriver, expression: &str) {
          if (ok) done(true); else if (Date.now() - t0 > 55000) done(false); else setTimeout(look, 40); }})();"
     );
     let found = driver.execute_async(&script, vec![]).await.unwrap();
-    let notice = driver.execute("return document.getElementById('notice')?.textContent + ' | ' + document.getElementById('desk')?.innerText", vec![]).await.unwrap();
-    assert!(found.json().as_bool().unwrap(), "never true: {expression}\n{}", notice.json());
+    if found.json().as_bool().unwrap() {
+        return;
+    }
+    let told = "return document.getElementById('notice')?.textContent + ' | ' + document.getElementById('desk')?.innerText";
+    let told = driver.execute(told, vec![]).await.unwrap();
+    panic!("never true: {expression}\n{}", told.json());
 }
 
 pub async fn value(driver: &WebDriver, expression: &str) -> serde_json::Value {
