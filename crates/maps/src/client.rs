@@ -11,6 +11,7 @@ use tokio::sync::OnceCell;
 use url::Url;
 
 use crate::levels::{Extent, Level, fitting};
+use crate::unpack::unpack;
 use crate::wmts::MatrixSet;
 use crate::{Access, Error, MapServer, Result, wms, wmts};
 
@@ -18,8 +19,6 @@ use crate::{Access, Error, MapServer, Result, wms, wmts};
 const PATIENCE: Duration = Duration::from_secs(20);
 /// The largest answer that is read, bytes.
 const MOST_BYTES: usize = 8 << 20;
-/// Edge of the largest picture that is unpacked, pixels.
-const MOST_PIXELS: u32 = 4096;
 /// Unpacked pictures that are kept in memory, bytes.
 const ROOM: u64 = 96 << 20;
 /// For how long a picture is taken to be what the server would still give.
@@ -235,8 +234,7 @@ impl Maps {
         }
         let Some(body) = self.body(server, address).await? else { return Ok(None) };
         let unpacked = tokio::task::spawn_blocking(move || unpack(&body)).await;
-        let picture =
-            unpacked.ok().flatten().ok_or_else(|| self.odd(server, "a picture (PNG, JPEG or WebP)"))?;
+        let picture = unpacked.ok().flatten().ok_or_else(|| self.odd(server, "a picture (PNG or JPEG)"))?;
         let picture = Arc::new(picture);
         self.pieces.insert(key, Arc::clone(&picture)).await;
         Ok(Some(picture))
@@ -269,25 +267,6 @@ impl Maps {
         }
         Ok(Some(body))
     }
-}
-
-/// Unpacks a picture; `None` for what is none, or too large.
-fn unpack(body: &[u8]) -> Option<Picture> {
-    let mut reader = image::ImageReader::new(std::io::Cursor::new(body)).with_guessed_format().ok()?;
-    let mut limits = image::Limits::default();
-    limits.max_image_width = Some(MOST_PIXELS);
-    limits.max_image_height = Some(MOST_PIXELS);
-    reader.limits(limits);
-    let picture = reader.decode().ok()?.into_rgba8();
-    let (width, height) = (picture.width() as usize, picture.height() as usize);
-    Some(Picture {
-        width,
-        height,
-        pixels: picture.into_raw(),
-        original: (width, height),
-        crs: None,
-        geo_transform: None,
-    })
 }
 
 /// Column and row of a tile, and its picture where the server has one.

@@ -11,6 +11,7 @@ mod config;
 mod error;
 mod levels;
 mod stand_in;
+mod unpack;
 mod wms;
 mod wmts;
 

@@ -160,3 +160,25 @@ async fn a_server_that_is_gone_is_told_by_its_name() {
     let told = told(&maps, 0).await;
     assert!(told.contains("“Gone” does not answer (no connection)"), "{told}");
 }
+
+#[tokio::test]
+async fn jpeg_is_read_too() {
+    let dir = std::env::temp_dir().join(format!("bothros-maps-{}", std::process::id()));
+    std::fs::create_dir_all(&dir).unwrap();
+    let (png, jpeg) = (dir.join("red.png"), dir.join("red.jpg"));
+    let red: Vec<u8> = [200, 30, 40, 255].repeat(256 * 256);
+    std::fs::write(&png, bothros_formats::encode_png(256, 256, &red).unwrap()).unwrap();
+    let made = std::process::Command::new("gdal_translate")
+        .args(["-q", "-of", "JPEG", "-b", "1", "-b", "2", "-b", "3"])
+        .args([&png, &jpeg])
+        .status();
+    assert!(made.unwrap().success());
+    let maps = odd((StatusCode::OK, std::fs::read(&jpeg).unwrap())).await;
+    std::fs::remove_dir_all(&dir).unwrap();
+    let crs = Crs::parse("EPSG:32628").unwrap();
+    let pixels = maps.picture(0, &crs, middle(512.0), (64, 64)).await.unwrap();
+    let close = |a: u8, b: i32| (i32::from(a) - b).abs() <= 3;
+    assert!(
+        pixels.chunks_exact(4).all(|p| close(p[0], 200) && close(p[1], 30) && close(p[2], 40) && p[3] == 255)
+    );
+}

@@ -74,7 +74,6 @@ async fn conditioning_is_chosen_by_hand() {
         hand.sends(conditioning, hand.types(field, text)).await;
     }
     hand.sends(conditioning, hand.picks("#routing", "D-inf")).await;
-    hand.sends(conditioning, hand.picks("#burn", "trench with")).await;
     for (field, text) in [("#burn-depth", "2"), ("#burn-buffer", "40"), ("#burn-buffer-depth", "1")] {
         hand.sends(conditioning, hand.types(field, text)).await;
     }
@@ -84,6 +83,7 @@ async fn conditioning_is_chosen_by_hand() {
     }
     hand.sends(conditioning, hand.clicks("#desk [name=fill_voids]")).await;
     hand.sends(conditioning, hand.clicks("#desk [name=level_lakes]")).await;
+    hand.sends(conditioning, hand.picks("#burn", "trench with")).await;
     let choices = site.store().study(study).await.unwrap().settings["conditioning"].clone();
     assert_eq!(choices["max_fill_depth_m"], 9.0, "{choices}");
     assert_eq!(
