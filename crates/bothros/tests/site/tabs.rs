@@ -95,10 +95,24 @@ async fn a_database_that_is_away_is_told_on_the_page_and_the_page_goes_on() {
     let driver = &browser.driver;
     driver.goto(format!("{base}/studies/{study}/?stage=conditioning")).await.unwrap();
     until(driver, "document.body.dataset.ready === 'yes' && document.getElementById('run-route')").await;
-    let pid = std::fs::read_to_string(data.path().join("cluster/postmaster.pid")).unwrap();
-    let pid = nix::unistd::Pid::from_raw(pid.lines().next().unwrap().trim().parse().unwrap());
-    nix::sys::signal::kill(pid, nix::sys::signal::SIGKILL).unwrap();
-    until(driver, "!document.getElementById('trouble').hidden").await;
+    // It may be back before the page has asked: then it goes away once more.
+    let look = "const done = arguments[0]; const t0 = Date.now(); (function look() { \
+        if (!document.getElementById('trouble').hidden) done(true); \
+        else if (Date.now() - t0 > 3000) done(false); else setTimeout(look, 20); })();";
+    let mut seen = false;
+    for _ in 0..15 {
+        let pid = std::fs::read_to_string(data.path().join("cluster/postmaster.pid")).unwrap_or_default();
+        let pid = pid.lines().next().and_then(|line| line.trim().parse().ok());
+        if let Some(pid) = pid {
+            // It may have ended already.
+            let _ = nix::sys::signal::kill(nix::unistd::Pid::from_raw(pid), nix::sys::signal::SIGKILL);
+        }
+        seen = driver.execute_async(look, vec![]).await.unwrap().json() == &serde_json::json!(true);
+        if seen {
+            break;
+        }
+    }
+    assert!(seen, "the page tells that the database is away");
     until(driver, "document.getElementById('trouble').hidden").await;
     // Without a reload it works on.
     let routed = "(window.asked ??= 0, document.querySelector('#desk table.list') || (Date.now() - window.asked > 3000 && (window.asked = Date.now(), document.getElementById('run-route')?.click(), false)))";
