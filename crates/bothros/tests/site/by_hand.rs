@@ -3,35 +3,31 @@
 use std::path::{Path, PathBuf};
 
 use bothros_core::Grid;
-use bothros_formats::{RasterKind, write_cog};
 use thirtyfour::prelude::*;
 
 use crate::support::browser::{browser, click, press, until, value};
 use crate::support::hand::Hand;
-use crate::support::{FRAME, Site, add_layer, geojson, utm, valley, valley_file};
+use crate::support::{FRAME, STREAM, Site, add_layer, dammed, geojson, valley, valley_file, written};
 
-fn written(dir: &Path, name: &str, values: &Grid<f32>, at: (usize, usize)) -> PathBuf {
-    let path = dir.join(name);
-    let frame = FRAME.window(at.0, at.1, values.rows(), values.cols());
-    write_cog(&path, values, &frame, &utm(), f32::NAN, RasterKind::Mean, "elevation", "m").unwrap();
-    path
+/// The part of the study's frame that begins at a cell.
+fn part(dir: &Path, name: &str, values: &Grid<f32>, at: (usize, usize)) -> PathBuf {
+    written(dir, name, values, &FRAME.window(at.0, at.1, values.rows(), values.cols()))
 }
 
-/// A valley that falls to the south, with a railway across it, and a hollow with a hole beside it.
-fn dammed() -> Grid<f32> {
-    Grid::from_fn(FRAME.rows, FRAME.cols, |c| {
-        let side = (c.col as f32 - 200.0).abs();
-        let ground = 600.0 - c.row as f32 * 0.5 + side * 0.4;
-        match (c.row, c.col) {
-            (150..=152, _) => ground.max(529.0),
-            (60..=64, 120..=124) => ground - 4.0,
-            (100..=102, 300..=302) => f32::NAN,
-            _ => ground,
+/// The dammed valley with a hollow and a hole beside the railway.
+fn holed() -> Grid<f32> {
+    let mut dem = dammed();
+    for i in 0..dem.len() {
+        let cell = dem.cell(i);
+        let z = &mut dem.values_mut()[i];
+        match (cell.row, cell.col) {
+            (60..=64, 120..=124) => *z -= 4.0,
+            (100..=102, 300..=302) => *z = f32::NAN,
+            _ => {}
         }
-    })
+    }
+    dem
 }
-
-const STREAM: [[f64; 2]; 2] = [[502_005.0, 4_759_900.0], [502_005.0, 4_757_100.0]];
 
 fn streams() -> Vec<(&'static str, Vec<u8>)> {
     let astray: [[f64; 2]; 2] = [[501_205.0, 4_759_800.0], [501_205.0, 4_757_500.0]];
@@ -42,7 +38,7 @@ fn streams() -> Vec<(&'static str, Vec<u8>)> {
 async fn conditioning_is_chosen_by_hand() {
     let site = Site::new().await;
     let dir = tempfile::tempdir().unwrap();
-    let study = site.study(&written(dir.path(), "dammed.tif", &dammed(), (0, 0)), "By hand").await;
+    let study = site.study(&part(dir.path(), "dammed.tif", &holed(), (0, 0)), "By hand").await;
     add_layer(&site, study, "mapped_streams", &streams()).await;
     let browser = browser().await;
     let hand = Hand { driver: &browser.driver };
@@ -99,7 +95,7 @@ async fn conditioning_is_chosen_by_hand() {
     hand.clicks("#burn-section [data-x]").await;
     until(hand.driver, "bothrosMap.marker?.getPosition()").await;
     // Weights are given and taken away.
-    let rain = written(dir.path(), "rain.tif", &Grid::filled(FRAME.rows, FRAME.cols, 3.0), (0, 0));
+    let rain = part(dir.path(), "rain.tif", &Grid::filled(FRAME.rows, FRAME.cols, 3.0), (0, 0));
     hand.gives("#weight-file", &[&rain]).await;
     hand.types("#weight-meaning", "rain, mm").await;
     hand.sends("/weights", hand.clicks("form[data-send$='/weights'] button")).await;
@@ -136,7 +132,7 @@ async fn conditioning_is_chosen_by_hand() {
 async fn crossings_are_decided_by_hand() {
     let site = Site::new().await;
     let dir = tempfile::tempdir().unwrap();
-    let study = site.study(&written(dir.path(), "dammed.tif", &dammed(), (0, 0)), "Crossings").await;
+    let study = site.study(&part(dir.path(), "dammed.tif", &holed(), (0, 0)), "Crossings").await;
     assert!(site.send(&format!("/studies/{study}/review"), &[]).await.0.is_success());
     site.finish(study).await;
     let browser = browser().await;
@@ -260,8 +256,8 @@ async fn files_are_put_in_order_by_hand() {
     for z in east.values_mut() {
         *z += 2.0;
     }
-    let west = written(dir.path(), "west.tif", &whole.window(0, 0, FRAME.rows, 220), (0, 0));
-    let east = written(dir.path(), "east.tif", &east, (0, 180));
+    let west = part(dir.path(), "west.tif", &whole.window(0, 0, FRAME.rows, 220), (0, 0));
+    let east = part(dir.path(), "east.tif", &east, (0, 180));
     let (status, text) = site.upload(&[&west, &east], "Halves").await;
     assert!(status.is_success(), "{text}");
     let study = site.store().studies().await.unwrap()[0].id;
@@ -289,7 +285,7 @@ async fn files_are_put_in_order_by_hand() {
     hand.sends("/dem-files", hand.clicks("form[data-send$='/dem-files'] button")).await;
     until(hand.driver, "document.querySelectorAll('.files li').length === 2").await;
     // Another DEM of the area, worked on, left, deleted.
-    let other = written(dir.path(), "other.tif", &valley(), (0, 0));
+    let other = part(dir.path(), "other.tif", &valley(), (0, 0));
     hand.gives("#candidate-files", &[&other]).await;
     hand.sends("/candidates", hand.clicks("form[data-send$='/candidates'] button")).await;
     until(hand.driver, "document.querySelector('[hx-post$=\"/take-up\"]')").await;
@@ -318,7 +314,7 @@ fn doubtful() -> Grid<f32> {
 async fn a_dem_is_prepared_by_hand() {
     let site = Site::new().await;
     let dir = tempfile::tempdir().unwrap();
-    let study = site.study(&written(dir.path(), "doubtful.tif", &doubtful(), (0, 0)), "Doubtful").await;
+    let study = site.study(&part(dir.path(), "doubtful.tif", &doubtful(), (0, 0)), "Doubtful").await;
     let browser = browser().await;
     let hand = Hand { driver: &browser.driver };
     hand.opens(&site, study, "terrain", "findings").await;
@@ -351,7 +347,7 @@ async fn a_dem_is_prepared_by_hand() {
         hand.agrees().await;
     })
     .await;
-    let beside = written(dir.path(), "beside.tif", &valley().window(0, 0, 40, 40), (0, 0));
+    let beside = part(dir.path(), "beside.tif", &valley().window(0, 0, 40, 40), (0, 0));
     hand.gives("#align-file", &[&beside]).await;
     hand.sends("/align", hand.clicks("form[data-send$='/align'] button")).await;
     hand.sends("/prepare", hand.clicks("#mend-all button")).await;

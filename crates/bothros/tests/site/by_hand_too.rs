@@ -1,16 +1,14 @@
 //! Controls that need a state of their own: an archive, a file that asks something back, a job that runs, a damaged study.
 
 use std::path::Path;
-use std::process::Command;
 
-use bothros_formats::{RasterKind, write_cog};
 use thirtyfour::prelude::*;
 
 use crate::bad_input::translated;
 use crate::processes::rough_file;
 use crate::support::browser::{browser, click, press, until, value};
 use crate::support::hand::Hand;
-use crate::support::{FRAME, Site, database, srtm_file, utm, valley, valley_file};
+use crate::support::{FRAME, Site, damage, database, srtm_file, utm, valley, valley_file, written};
 
 /// A ring around the middle of the valley, WGS 84.
 fn boundary(dir: &Path) -> std::path::PathBuf {
@@ -232,9 +230,7 @@ async fn keys_do_what_the_help_says() {
             *z -= 30.0;
         }
     }
-    let path = dir.path().join("hollow.tif");
-    write_cog(&path, &dem, &FRAME, &utm(), f32::NAN, RasterKind::Mean, "elevation", "m").unwrap();
-    let study = site.study(&path, "Keys").await;
+    let study = site.study(&written(dir.path(), "hollow.tif", &dem, &FRAME), "Keys").await;
     let browser = browser().await;
     let hand = Hand { driver: &browser.driver };
     let driver = hand.driver;
@@ -292,10 +288,7 @@ async fn a_study_that_cannot_be_read_is_saved_by_hand() {
     let site = Site::on(&url).await;
     let dir = tempfile::tempdir().unwrap();
     let bad = site.study(&valley_file(dir.path()), "bad").await;
-    let sql = format!(
-        "UPDATE dem SET terrain = '{{\"v\": 1, \"frame\": null}}' WHERE study_id = {bad}; UPDATE study SET updated_at = now() WHERE id = {bad}"
-    );
-    assert!(Command::new("psql").args([&url, "-X", "-q", "-c", &sql]).status().unwrap().success());
+    damage(&url, bad);
     let browser = browser().await;
     let driver = &browser.driver;
     driver.goto(&site.base).await.unwrap();

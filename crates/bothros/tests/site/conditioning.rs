@@ -4,31 +4,16 @@
 use std::path::{Path, PathBuf};
 
 use crate::support::browser::{accessible, browser, click, press, until, value};
-use crate::support::{FRAME, Site, add_layer, geojson, utm};
-use bothros_core::Grid;
-use bothros_formats::{RasterKind, write_cog};
+use crate::support::{FRAME, STREAM, Site, add_layer, dammed, geojson, written};
 use bothros_store::LayerRole;
 use reqwest::StatusCode;
 use thirtyfour::prelude::*;
 
-/// A valley that falls to the south, with a railway across it in rows 150 to 152 and a pit that is
-/// only noise.
-fn dammed() -> Grid<f32> {
-    Grid::from_fn(FRAME.rows, FRAME.cols, |c| {
-        let side = (c.col as f32 - 200.0).abs();
-        let ground = 600.0 - c.row as f32 * 0.5 + side * 0.4;
-        match (c.row, c.col) {
-            (150..=152, _) => ground.max(529.0),
-            (60, 120) => ground - 0.2,
-            _ => ground,
-        }
-    })
-}
-
+/// The dammed valley with a pit that is only noise.
 fn dammed_file(dir: &Path) -> PathBuf {
-    let path = dir.join("dammed.tif");
-    write_cog(&path, &dammed(), &FRAME, &utm(), f32::NAN, RasterKind::Mean, "elevation", "m").unwrap();
-    path
+    let mut dem = dammed();
+    dem.values_mut()[60 * FRAME.cols + 120] -= 0.2;
+    written(dir, "dammed.tif", &dem, &FRAME)
 }
 
 async fn job(site: &Site, study: i64, path: &str) -> String {
@@ -38,8 +23,6 @@ async fn job(site: &Site, study: i64, path: &str) -> String {
     assert_eq!(job.state, "done", "{}", job.message);
     job.message
 }
-
-const STREAM: [[f64; 2]; 2] = [[502_005.0, 4_759_900.0], [502_005.0, 4_757_100.0]];
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_barrier_is_found_decided_and_breached() {

@@ -6,7 +6,7 @@ use std::process::Command;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use crate::support::{FRAME, Site, add_layer, valley_file};
+use crate::support::{FRAME, Site, add_layer, damage, sql, valley_file};
 use reqwest::StatusCode;
 use reqwest::multipart::{Form, Part};
 
@@ -278,10 +278,7 @@ async fn a_study_that_cannot_be_read_takes_no_other_along() {
     let dir = tempfile::tempdir().unwrap();
     let good = site.study(&valley_file(dir.path()), "good").await;
     let bad = site.study(&valley_file(dir.path()), "bad").await;
-    let sql = format!(
-        "UPDATE dem SET terrain = '{{\"v\": 1, \"frame\": null}}' WHERE study_id = {bad}; UPDATE study SET updated_at = now() WHERE id = {bad}"
-    );
-    assert!(Command::new("psql").args([&url, "-X", "-q", "-c", &sql]).status().unwrap().success());
+    damage(&url, bad);
     let start = site.get("/").await;
     assert_eq!(start.status(), StatusCode::OK);
     let page = start.text().await.unwrap();
@@ -293,10 +290,10 @@ async fn a_study_that_cannot_be_read_takes_no_other_along() {
     let raw = site.json(&format!("/studies/{bad}/raw.json")).await;
     assert_eq!(raw["study"]["name"], "bad");
     // A later version's data are told as such.
-    let sql = format!(
+    let later = format!(
         "UPDATE dem SET terrain = jsonb_set(terrain, '{{v}}', '99') WHERE study_id = {bad}; UPDATE study SET updated_at = now() WHERE id = {bad}"
     );
-    assert!(Command::new("psql").args([&url, "-X", "-q", "-c", &sql]).status().unwrap().success());
+    sql(&url, &later);
     assert!(site.get("/").await.text().await.unwrap().contains("later version"));
     for step in ["delete", "purge"] {
         let (status, told) = site.send(&format!("/studies/{bad}/{step}"), &[]).await;

@@ -1,13 +1,14 @@
 //! What comes at the same moment: each change happens once, whole, and under its own name.
 
 use std::path::Path;
+use std::time::Duration;
 
 use bothros_store::{FileRole, LayerRole, LogLine, Record};
 use bothros_workflow::Facts;
 use reqwest::StatusCode;
 use reqwest::multipart::{Form, Part};
 
-use crate::support::{FRAME, Site, add_layer, database, utm, valley, valley_file};
+use crate::support::{FRAME, Site, add_layer, database, sql, valley, valley_file, written};
 
 /// A GeoJSON of so many lines that is larger than what is read at once.
 fn large(lines: usize) -> Vec<u8> {
@@ -18,9 +19,34 @@ fn large(lines: usize) -> Vec<u8> {
     json
 }
 
+/// Sends two changes to a study while somebody else holds it, and lets it go once both wait: however fast
+/// this machine is, neither has ended before the other came.
+async fn at_once<T>(
+    site: &Site,
+    url: &str,
+    study: i64,
+    one: impl Future<Output = T>,
+    other: impl Future<Output = T>,
+) -> (T, T) {
+    let held = site.store().change(study).await.unwrap();
+    let release = async {
+        let waiting = "SELECT count(*) FROM pg_stat_activity
+                       WHERE datname = current_database() AND wait_event_type = 'Lock'";
+        while sql(url, waiting) != "2" {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        drop(held);
+    };
+    let release = tokio::time::timeout(Duration::from_secs(60), release);
+    let (one, other, released) = tokio::join!(one, other, release);
+    released.expect("both come to wait");
+    (one, other)
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn two_large_layers_at_once_stand_under_their_own_names() {
-    let site = Site::new().await;
+    let url = database().await;
+    let site = Site::on(&url).await;
     let dir = tempfile::tempdir().unwrap();
     let study = site.study(&valley_file(dir.path()), "layers").await;
     for round in 0..3 {
@@ -28,7 +54,7 @@ async fn two_large_layers_at_once_stand_under_their_own_names() {
         let send = async |name: &str, lines: usize| {
             add_layer(&site, study, "mapped_streams", &[(&format!("{name}.geojson"), large(lines))]).await.0
         };
-        let (a, b) = tokio::join!(send(&few, 3), send(&many, 11));
+        let (a, b) = at_once(&site, &url, study, send(&few, 3), send(&many, 11)).await;
         let mut answers = [a, b];
         answers.sort();
         assert_eq!(answers, [StatusCode::NO_CONTENT, StatusCode::CONFLICT], "one is told to wait");
@@ -45,15 +71,14 @@ async fn two_large_layers_at_once_stand_under_their_own_names() {
 fn raised(dir: &Path, name: &str, by: f32) -> Part {
     let mut dem = valley();
     dem.values_mut().iter_mut().for_each(|z| *z += by);
-    let path = dir.join(name);
-    let kind = bothros_formats::RasterKind::Mean;
-    bothros_formats::write_cog(&path, &dem, &FRAME, &utm(), f32::NAN, kind, "elevation", "m").unwrap();
+    let path = written(dir, name, &dem, &FRAME);
     Part::bytes(std::fs::read(path).unwrap()).file_name(name.to_owned())
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn of_two_dems_at_once_the_refused_one_leaves_nothing() {
-    let site = Site::new().await;
+    let url = database().await;
+    let site = Site::on(&url).await;
     let dir = tempfile::tempdir().unwrap();
     let study = site.study(&valley_file(dir.path()), "dems").await;
     let path = format!("/studies/{study}/candidates");
@@ -62,7 +87,7 @@ async fn of_two_dems_at_once_the_refused_one_leaves_nothing() {
         site.post(&path).multipart(form).send().await.unwrap().status()
     };
     let (one, two) = (raised(dir.path(), "one.tif", 100.0), raised(dir.path(), "two.tif", 200.0));
-    let (a, b) = tokio::join!(send(one), send(two));
+    let (a, b) = at_once(&site, &url, study, send(one), send(two)).await;
     assert!(a.is_success() != b.is_success(), "{a} {b}");
     assert_eq!(site.finish(study).await.state, "done");
     let facts = Facts::of(&site.store().study(study).await.unwrap()).unwrap();
@@ -213,12 +238,11 @@ async fn a_job_that_was_written_but_never_queued_is_found() {
     let dir = tempfile::tempdir().unwrap();
     let study = site.study(&valley_file(dir.path()), "forgotten").await;
     // As a process leaves it that ends between both.
-    let sql = format!(
+    let forgotten = format!(
         "INSERT INTO job (study_id, kind, parameters, state, progress, message, cancel_requested, attempts, created_at)
          VALUES ({study}, 'route', '{{}}', 'queued', 0, 'waiting for a worker', false, 0, now() - interval '1 minute')"
     );
-    let out = std::process::Command::new("psql").args([&url, "-X", "-q", "-c", &sql]).output().unwrap();
-    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    sql(&url, &forgotten);
     assert_eq!(site.finish(study).await.state, "done");
 }
 

@@ -1,9 +1,7 @@
 //! Several tabs of one browser, and the start page when something is wrong.
 
-use std::process::Command;
-
 use crate::support::browser::{accessible, browser, click, press, until, value};
-use crate::support::{Site, database, valley_file};
+use crate::support::{Site, damage, database, valley_file};
 
 /// How many streams of events this tab has opened.
 const STREAMS: &str =
@@ -57,10 +55,7 @@ async fn a_study_that_cannot_be_opened_is_told_and_deleted_for_good_by_hand() {
     let dir = tempfile::tempdir().unwrap();
     site.study(&valley_file(dir.path()), "good").await;
     let bad = site.study(&valley_file(dir.path()), "damaged").await;
-    let sql = format!(
-        "UPDATE dem SET terrain = '{{\"v\": 1, \"frame\": null}}' WHERE study_id = {bad}; UPDATE study SET updated_at = now() WHERE id = {bad}"
-    );
-    assert!(Command::new("psql").args([&url, "-X", "-q", "-c", &sql]).status().unwrap().success());
+    damage(&url, bad);
     let browser = browser().await;
     let driver = &browser.driver;
     driver.goto(&site.base).await.unwrap();

@@ -4,7 +4,7 @@
 use std::path::{Path, PathBuf};
 
 use crate::support::browser::{accessible, browser, click, press, until, value};
-use crate::support::{FRAME, Site, utm, valley, valley_file};
+use crate::support::{FRAME, Site, utm, valley, valley_file, written};
 use bothros_core::{Cell, Frame, Grid};
 use bothros_formats::{RasterKind, read_elevation, write_cog};
 use bothros_store::{LayerRole, RasterRole};
@@ -12,12 +12,6 @@ use reqwest::StatusCode;
 use reqwest::multipart::{Form, Part};
 use serde_json::{Value, json};
 use thirtyfour::prelude::*;
-
-fn written(dir: &Path, name: &str, values: &Grid<f32>, frame: &Frame) -> PathBuf {
-    let path = dir.join(name);
-    write_cog(&path, values, frame, &utm(), f32::NAN, RasterKind::Mean, "elevation", "m").unwrap();
-    path
-}
 
 /// The western and the eastern part of the valley, which overlap in 40 columns; the eastern one lies 2 m
 /// too high.

@@ -4,6 +4,7 @@
 pub mod browser;
 mod controls;
 pub mod hand;
+mod terrains;
 
 use std::net::{IpAddr, Ipv4Addr};
 use std::path::{Path, PathBuf};
@@ -13,12 +14,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use bothros::elevations::Elevations;
 use bothros::serve::{Outside, Running, start};
-use bothros_core::{Frame, Grid};
-use bothros_formats::{Crs, RasterKind, write_cog};
 use bothros_store::server::LocalServer;
 use bothros_store::{Job, Store};
 use reqwest::multipart::{Form, Part};
 use reqwest::{Client, Response, StatusCode};
+
+pub use terrains::*;
 
 static SERVER: LazyLock<LocalServer> = LazyLock::new(|| LocalServer::temporary().expect("PostgreSQL starts"));
 static NEXT: AtomicUsize = AtomicUsize::new(0);
@@ -26,12 +27,27 @@ static NEXT: AtomicUsize = AtomicUsize::new(0);
 /// Address of a new, empty database.
 pub async fn database() -> String {
     let name = format!("test_{}", NEXT.fetch_add(1, Ordering::Relaxed));
-    let out = Command::new("psql")
-        .args([&SERVER.url(), "-X", "-q", "-c", &format!("CREATE DATABASE {name}")])
-        .output()
-        .expect("psql is there");
-    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    sql(&SERVER.url(), &format!("CREATE DATABASE {name}"));
     SERVER.url_of(&name)
+}
+
+/// Has PostgreSQL carry out a command beside the application; what it answers.
+pub fn sql(url: &str, command: &str) -> String {
+    let out = Command::new("psql").args([url, "-X", "-q", "-A", "-t", "-c", command]).output();
+    let out = out.expect("psql is there");
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    String::from_utf8_lossy(&out.stdout).trim().to_owned()
+}
+
+/// Leaves a study whose terrain cannot be read.
+pub fn damage(url: &str, study: i64) {
+    let broken = r#"{"v": 1, "frame": null}"#;
+    sql(
+        url,
+        &format!(
+            "UPDATE dem SET terrain = '{broken}' WHERE study_id = {study}; UPDATE study SET updated_at = now() WHERE id = {study}"
+        ),
+    );
 }
 
 /// The application, started in this process on a free port.
@@ -139,30 +155,6 @@ impl Site {
         assert_eq!(self.finish(id).await.state, "done");
         id
     }
-}
-
-pub const FRAME: Frame =
-    Frame { rows: 300, cols: 400, left: 500_000.0, top: 4_760_000.0, cell_size: 10.0, unit_m: 1.0 };
-
-/// A valley that falls to the south with side valleys, two pits in it.
-pub fn valley() -> Grid<f32> {
-    Grid::from_fn(FRAME.rows, FRAME.cols, |c| {
-        let side = (c.col as f32 - 200.0).abs();
-        let ribs = 6.0 * ((c.row % 60) as f32 / 30.0 - 1.0).abs() * (side / 200.0);
-        let pit = if (c.row, c.col) == (150, 201) || (c.row / 4, c.col / 4) == (60, 70) { -5.0 } else { 0.0 };
-        600.0 - c.row as f32 * 0.5 + side * 0.4 + ribs + pit
-    })
-}
-
-pub fn utm() -> Crs {
-    Crs::parse("EPSG:32628").unwrap()
-}
-
-/// Writes the valley as a GeoTIFF.
-pub fn valley_file(dir: &Path) -> PathBuf {
-    let path = dir.join("valley.tif");
-    write_cog(&path, &valley(), &FRAME, &utm(), f32::NAN, RasterKind::Mean, "elevation", "m").unwrap();
-    path
 }
 
 /// Runs a script of tests/reference; its printed lines.
