@@ -1,10 +1,10 @@
 //! Catchments, sub-basins, pour points.
 
-use bothros_core::catchments::{Labelled, delineate, outlines};
-use bothros_core::{Cell, Frame, Grid};
+use bothros_core::catchments::{Coverage, Labelled, SubBasins};
+use bothros_core::{Cell, Frame};
 use bothros_formats::{Geometry, Layer, Shape};
 
-use crate::Quantity::{Area, Coordinate, Flag, Identifier, Length, Perimeter, Text};
+use crate::Quantity::{Area, Coordinate, Count, Flag, Identifier, Length, Perimeter, Text};
 use crate::{Column, Result, Table};
 
 /// All that drains to a pour point.
@@ -53,10 +53,18 @@ pub const SUBBASINS: Table = Table {
             "catchment_id",
             "Catchment",
             Identifier,
-            "The innermost catchment that holds its outlet.",
+            "The innermost catchment that holds its outlet; none where no pour point was asked for.",
         )
+        .nullable()
         .of("catchments", "catchment_id"),
         Column::new("area_km2", "Area", Area, "Area of its cells."),
+        Column::new("name", "Name", Text, "Its name, if it has one.").nullable(),
+        Column::new(
+            "junctions",
+            "Junctions within",
+            Count,
+            "Stream junctions within it: what comes from either stream is not told apart.",
+        ),
     ],
 };
 
@@ -96,65 +104,97 @@ pub struct Placed {
     pub moved_m: f64,
 }
 
-/// Catchments as a layer; `found` labels the cells of `points`, in their order.
-///
-/// # Errors
-/// [`crate::Error::Core`] for a point outside the footprint.
-pub fn catchments(
-    points: &[Placed],
-    found: &Labelled,
-    directions: &Grid<u8>,
-    frame: &Frame,
-) -> Result<Layer> {
-    let mut features = Vec::new();
-    for (at, point) in points.iter().enumerate() {
-        let outline = delineate(directions, point.cell)?.outline(frame);
-        let row = vec![
-            (at as u32 + 1).into(),
-            point.name.clone().into(),
-            frame.area_of(found.cells[at]).as_km2().into(),
-            (outline.perimeter_m / 1000.0).into(),
-            found.within[at].into(),
-            found.touches_edge[at].into(),
-        ];
-        features.push((Geometry::Polygons(outline.polygons), row));
+/// Catchments and sub-basins as they are handed out: of one coverage, so that they share their edges.
+#[derive(Clone, Copy)]
+pub struct Delineated<'a> {
+    /// the pour points
+    pub points: &'a [Placed],
+    /// the catchments of `points`, in their order
+    pub catchments: &'a Labelled,
+    /// the sub-basins, which end at all pour points
+    pub subbasins: &'a SubBasins,
+    /// names of sub-basins, in their order; one that ends at a pour point has that one's
+    pub names: &'a [Option<String>],
+    /// their lines, as outlines are to be drawn
+    pub coverage: &'a Coverage,
+    /// size and place
+    pub frame: &'a Frame,
+}
+
+impl Delineated<'_> {
+    /// The innermost catchment that holds the outlet of a sub-basin.
+    pub fn catchment_of(&self, subbasin: usize) -> Option<u32> {
+        let outlet = self.subbasins.outlets[subbasin];
+        self.catchments.ids.get(outlet).copied().filter(|&id| id != 0)
     }
-    CATCHMENTS.layer(features)
-}
 
-/// Sub-basins: outlets with the reach that each ends, and what drains to them.
-#[derive(Debug, Clone)]
-pub struct Subbasins {
-    /// the outlets' labels
-    pub found: Labelled,
-    /// for each outlet its reach, where there is one
-    pub reach: Vec<Option<u32>>,
-    /// for each outlet its cell, by number in row order
-    pub outlet: Vec<u32>,
-}
+    /// The name of a sub-basin: its own, or that of the pour point it ends at.
+    pub fn name_of(&self, subbasin: usize) -> Option<String> {
+        let own = self.names.get(subbasin).cloned().flatten();
+        own.or_else(|| {
+            let point = self.subbasins.point[subbasin]?;
+            self.points.get(point as usize - 1)?.name.clone()
+        })
+    }
 
-/// Sub-basins as a layer; those outside all catchments are nobody's.
-///
-/// # Errors
-/// None that labels can cause.
-pub fn subbasins(subbasins: &Subbasins, catchments: &Labelled, frame: &Frame) -> Result<Layer> {
-    let catchment_of = |at: usize| catchments.ids.values()[subbasins.outlet[at] as usize];
-    let features = outlines(&subbasins.found.ids, frame).into_iter().filter_map(|(id, outline)| {
-        let at = id as usize - 1;
-        let catchment = catchment_of(at);
-        (catchment != 0).then(|| {
-            let below = subbasins.found.within[at].filter(|&next| catchment_of(next as usize - 1) != 0);
+    /// Whether a catchment holds another, or is it.
+    fn holds(&self, catchment: u32, inner: Option<u32>) -> bool {
+        let mut at = inner;
+        while let Some(id) = at {
+            if id == catchment {
+                return true;
+            }
+            at = self.catchments.within[id as usize - 1];
+        }
+        false
+    }
+
+    /// The catchments as a layer.
+    ///
+    /// # Errors
+    /// None that catchments can cause.
+    pub fn catchments(&self) -> Result<Layer> {
+        let innermost: Vec<Option<u32>> =
+            (0..self.subbasins.outlets.len()).map(|at| self.catchment_of(at)).collect();
+        let layer = self.points.iter().zip(1u32..).map(|(point, id)| {
+            // Of two pour points in one cell the first has the land.
+            let first = self.points.iter().position(|p| p.cell == point.cell);
+            let land = first.map_or(id, |at| at as u32 + 1);
+            let inside = |subbasin: u32| self.holds(land, innermost[subbasin as usize - 1]);
+            let at = id as usize - 1;
             let row = vec![
                 id.into(),
-                below.into(),
-                subbasins.reach[at].into(),
-                catchment.into(),
-                frame.area_of(subbasins.found.own_cells[at]).as_km2().into(),
+                point.name.clone().into(),
+                self.frame.area_of(self.catchments.cells[at]).as_km2().into(),
+                (self.coverage.perimeter_m(&inside) / 1000.0).into(),
+                self.catchments.within[at].into(),
+                self.catchments.touches_edge[at].into(),
             ];
-            (Geometry::Polygons(outline.polygons), row)
-        })
-    });
-    SUBBASINS.layer(features)
+            (Geometry::Polygons(self.coverage.outline(&inside)), row)
+        });
+        CATCHMENTS.layer(layer.collect::<Vec<_>>())
+    }
+
+    /// The sub-basins as a layer.
+    ///
+    /// # Errors
+    /// None that sub-basins can cause.
+    pub fn subbasins(&self) -> Result<Layer> {
+        let features = self.coverage.outlines().into_iter().map(|(id, polygons)| {
+            let at = id as usize - 1;
+            let row = vec![
+                id.into(),
+                self.subbasins.found.within[at].into(),
+                self.subbasins.reach[at].into(),
+                self.catchment_of(at).into(),
+                self.frame.area_of(self.subbasins.found.own_cells[at]).as_km2().into(),
+                self.name_of(at).into(),
+                self.subbasins.junctions[at].into(),
+            ];
+            (Geometry::Polygons(polygons), row)
+        });
+        SUBBASINS.layer(features)
+    }
 }
 
 /// Pour points as a layer.

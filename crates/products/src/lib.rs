@@ -16,6 +16,7 @@ mod findings;
 mod measures;
 mod network;
 pub mod numbers;
+mod places;
 mod quantity;
 mod rasters;
 mod records;
@@ -23,11 +24,12 @@ mod table;
 mod units;
 
 pub use catchments::{
-    CATCHMENTS, POUR_POINTS, Placed, SUBBASINS, Subbasins, catchments, pour_points, subbasins,
+    CATCHMENTS, Delineated, POUR_POINTS, Placed, SUBBASINS, pour_points,
 };
 pub use findings::{CROSSINGS, ORDERS, SHORTFALLS, SINKS};
 pub use measures::{MEASURES, measures_row};
 pub use network::{JUNCTIONS, MAIN_STEMS, REACHES, Stem, junctions, main_stems, reach_row, reaches};
+pub use places::{BASINS, BOUNDARY_DIFFERENCE, INFLOWS, SiteFound, basins, boundary_difference, inflows};
 pub use quantity::{Quantity, Unit};
 pub use rasters::{
     CATCHMENT_IDS, CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, ProductCell,
@@ -38,7 +40,7 @@ pub use table::{Column, Error, Key, Result, Row, Table};
 pub use units::{ShownUnit, Units};
 
 /// All tables and layers.
-pub const TABLES: [&Table; 13] = [
+pub const TABLES: [&Table; 16] = [
     &REACHES,
     &JUNCTIONS,
     &MAIN_STEMS,
@@ -46,6 +48,9 @@ pub const TABLES: [&Table; 13] = [
     &SUBBASINS,
     &POUR_POINTS,
     &MEASURES,
+    &INFLOWS,
+    &BASINS,
+    &BOUNDARY_DIFFERENCE,
     &TRIALS,
     &PROVENANCE,
     &SINKS,

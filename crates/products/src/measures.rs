@@ -12,13 +12,16 @@ use crate::{Column, Row, Table};
 pub const MEASURES: Table = Table {
     name: "measures",
     title: "Measures",
-    meaning: "What is measured of a catchment; elevations are those of the conditioned ground.",
+    meaning: "What is measured of a catchment or a sub-basin; elevations are those of the conditioned ground.",
     shape: None,
     columns: &[
-        Column::new("catchment_id", "Catchment", Identifier, "Number of the catchment.")
-            .primary()
+        Column::new("catchment_id", "Catchment", Identifier, "Number of the catchment, or of the one that holds the sub-basin.")
+            .nullable()
             .of("catchments", "catchment_id"),
-        Column::new("name", "Name", Text, "Name of its pour point, if it has one.").nullable(),
+        Column::new("subbasin_id", "Sub-basin", Identifier, "Number of the sub-basin; none in the row of a catchment.")
+            .nullable()
+            .of("subbasins", "subbasin_id"),
+        Column::new("name", "Name", Text, "Its name, or that of its pour point, if it has one.").nullable(),
         Column::new("area_km2", "Area", Area, "Area of its cells."),
         Column::new("perimeter_km", "Perimeter", Perimeter, "Length of its divide along the edges of cells."),
         Column::new("least_elevation_m", "Lowest", Elevation, "Lowest elevation.").nullable(),
@@ -177,9 +180,9 @@ const fn concentration(formula: Formula) -> Column {
     Column::new(name, title, Duration, meaning).nullable()
 }
 
-/// The row of a catchment.
+/// The row of a catchment, or of a sub-basin in it.
 pub fn measures_row(
-    catchment_id: u32,
+    (catchment_id, subbasin_id): (Option<u32>, Option<u32>),
     name: Option<String>,
     of: &Measures,
     estimates: &[Estimate],
@@ -190,6 +193,7 @@ pub fn measures_row(
     let hours = |formula| estimates.iter().find(|e| e.formula == formula).and_then(|e| e.hours.ok());
     let mut row: Row = vec![
         catchment_id.into(),
+        subbasin_id.into(),
         name.into(),
         of.area_km2.into(),
         of.perimeter_km.into(),
@@ -257,11 +261,11 @@ mod tests {
             mean_slope: 0.1,
             curve_number: None,
         };
-        let row = measures_row(1, None, &measures, &concentration(&flow), None);
+        let row = measures_row((Some(1), None), None, &measures, &concentration(&flow), None);
         assert_eq!(row.len(), MEASURES.columns.len());
         let csv = MEASURES.csv([row]).unwrap();
         let text = String::from_utf8(csv).unwrap();
-        assert!(text.starts_with("catchment_id,name,area_km2"), "{text}");
+        assert!(text.starts_with("catchment_id,subbasin_id,name,area_km2"), "{text}");
         // 0.0195 x 2500^0.77 x 0.04^-0.385 = 27.84 minutes.
         assert!(text.contains(",0.4640,"), "{text}");
     }

@@ -43,7 +43,7 @@ pub(crate) fn check_files(recipe: &Recipe) -> Result<()> {
     for path in &recipe.terrain.dem {
         exists("terrain.dem", recipe, path)?;
     }
-    let conditioning = recipe.conditioning.as_ref();
+    let (conditioning, catchments) = (recipe.conditioning.as_ref(), recipe.catchments.as_ref());
     let all = [
         ("terrain.clip", recipe.terrain.clip.as_ref()),
         ("conditioning.breach_lines", conditioning.and_then(|c| c.breach_lines.as_ref())),
@@ -52,7 +52,10 @@ pub(crate) fn check_files(recipe: &Recipe) -> Result<()> {
         ("conditioning.closed_basins", conditioning.and_then(|c| c.closed_basins.as_ref())),
         ("conditioning.burn.streams", conditioning.and_then(|c| c.burn.as_ref()).map(|b| &b.streams)),
         ("routing.weights", recipe.routing.as_ref().and_then(|r| r.weights.as_ref())),
-        ("catchments.pour_points", recipe.catchments.as_ref().map(|c| &c.pour_points)),
+        ("catchments.pour_points", catchments.and_then(|c| c.pour_points.as_ref())),
+        ("catchments.lines", catchments.and_then(|c| c.lines.as_ref())),
+        ("catchments.sites", catchments.and_then(|c| c.sites.as_ref())),
+        ("catchments.boundary", catchments.and_then(|c| c.boundary.as_ref())),
     ];
     for (key, path) in all {
         if let Some(path) = path {

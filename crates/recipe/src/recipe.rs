@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use bothros_core::catchments::{Division, OutlineKind};
 use bothros_formats::VerticalUnit;
 use serde::{Deserialize, Serialize};
 
@@ -209,13 +210,67 @@ pub enum SnapChoice {
 #[serde(deny_unknown_fields)]
 pub struct Catchments {
     /// a file of points
-    pub pour_points: PathBuf,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pour_points: Option<PathBuf>,
     /// how far they may move, metres; 0 leaves them
     #[serde(default)]
     pub snap_m: f64,
     /// what to
     #[serde(default)]
     pub snap_to: SnapChoice,
+    /// a file of lines: a pour point at the largest contributing area along each
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lines: Option<PathBuf>,
+    /// a file of polygons: each place where water enters one
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sites: Option<PathBuf>,
+    /// least area of an inflow, km²; 0.01 unless told
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub min_inflow_km2: Option<f64>,
+    /// all basins of the footprint
+    #[serde(default)]
+    pub basins: bool,
+    /// how outlines are drawn
+    #[serde(default)]
+    pub outline: OutlineKind,
+    /// a file of polygons, compared with the catchment that overlaps it most
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub boundary: Option<PathBuf>,
+    /// where sub-basins end: at reaches unless told
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub subbasins: Option<Division>,
+}
+
+impl Catchments {
+    fn check(&self, has_network: bool) -> Result<()> {
+        let places = [&self.pour_points, &self.lines, &self.sites].iter().any(|p| p.is_some());
+        if !places && !self.basins && self.subbasins.is_none() {
+            let what = "asks for nothing: name pour_points, lines, sites or subbasins, or set basins = true";
+            return Err(Error::key("catchments", what));
+        }
+        let needs = |key: &str, what: &str| Err(Error::key(key, format!("{what} needs streams: add [network] with a threshold")));
+        if self.snap_to == SnapChoice::NearestStream && !has_network {
+            return needs("catchments.snap_to", "nearest_stream");
+        }
+        if self.min_inflow_km2.is_some_and(|km2| !km2.is_finite() || km2 <= 0.0) {
+            return Err(Error::key("catchments.min_inflow_km2", "must be above 0"));
+        }
+        if self.min_inflow_km2.is_some() && self.sites.is_none() {
+            return Err(Error::key("catchments.min_inflow_km2", "means nothing without sites"));
+        }
+        if self.boundary.is_some() && self.pour_points.is_none() && self.lines.is_none() {
+            return Err(Error::key("catchments.boundary", "has no catchment to be compared with: add pour_points or lines"));
+        }
+        match self.subbasins {
+            Some(Division::TargetKm2(km2)) if !km2.is_finite() || km2 <= 0.0 => {
+                Err(Error::key("catchments.subbasins.target_km2", "must be above 0"))
+            }
+            Some(Division::Reaches | Division::Tributaries | Division::TargetKm2(_)) if !has_network => {
+                needs("catchments.subbasins", "this division")
+            }
+            _ => Ok(()),
+        }
+    }
 }
 
 impl Recipe {
@@ -344,10 +399,7 @@ impl Recipe {
         }
         if let Some(c) = &self.catchments {
             not_negative("catchments.snap_m", c.snap_m)?;
-            if c.snap_to == SnapChoice::NearestStream && self.network.is_none() {
-                let what = "nearest_stream needs streams: add [network] with a threshold";
-                return Err(Error::key("catchments.snap_to", what));
-            }
+            c.check(self.network.is_some())?;
         }
         Ok(())
     }
@@ -405,10 +457,18 @@ mod tests {
             pour_points = "gauges.csv"
             snap_m = 100.0
             snap_to = "nearest_stream"
+            lines = "dams.gpkg"
+            sites = "towns.gpkg"
+            min_inflow_km2 = 0.01
+            subbasins = { target_km2 = 2.0 }
+            basins = false
+            outline = "smoothed"
+            boundary = "published.gpkg"
             "#,
         )
         .unwrap();
         assert_eq!(full.terrain.vertical_unit, Some(VerticalUnit::UsSurveyFoot));
+        assert_eq!(full.catchments.as_ref().unwrap().subbasins, Some(Division::TargetKm2(2.0)));
         // What is written again is read the same.
         let again = toml::to_string(&full).unwrap();
         assert_eq!(Recipe::parse(&again, Path::new("/somewhere")).unwrap(), full);
@@ -461,6 +521,14 @@ mod tests {
             ("[catchments]\npour_points = \"p.csv\"\nsnap_m = -3", "catchments.snap_m"),
             ("[catchments]\npour_points = \"p.csv\"\nsnap_to = \"nearest_stream\"", "catchments.snap_to"),
             ("[streams]\na = 1", "streams"),
+            ("[catchments]", "asks for nothing"),
+            ("[catchments]\npour_points = \"p.csv\"\nsubbasins = \"squares\"", "squares"),
+            ("[catchments]\npour_points = \"p.csv\"\nsubbasins = \"reaches\"", "catchments.subbasins"),
+            ("[network]\nthreshold = { cells = 9 }\n[catchments]\nsubbasins = { target_km2 = -1 }", "target_km2"),
+            ("[catchments]\npour_points = \"p.csv\"\noutline = \"wavy\"", "wavy"),
+            ("[catchments]\npour_points = \"p.csv\"\nmin_inflow_km2 = 1", "means nothing without sites"),
+            ("[catchments]\nsites = \"p.gpkg\"\nmin_inflow_km2 = 0", "catchments.min_inflow_km2"),
+            ("[catchments]\nsites = \"p.gpkg\"\nboundary = \"b.gpkg\"", "catchments.boundary"),
         ] {
             let told = parse(&format!("{LEAST}{text}\n")).unwrap_err().to_string();
             assert!(told.contains(names) && !told.contains('\n'), "{text:?}: {told}");

@@ -1,11 +1,10 @@
 //! Running a recipe: from files to files.
 
+mod catchments;
+
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
-use bothros_core::catchments::{
-    Labelled, Measured, SnapTo, concentration, delineate, label, measure, snap_to_cells,
-};
 use bothros_core::conditioning::{StepKind, condition, cut_and_fill, fill_to_outlets, list_sinks};
 use bothros_core::network::{Network, extract, extract_cells, main_stem_of_cells};
 use bothros_core::routing::{
@@ -13,15 +12,15 @@ use bothros_core::routing::{
     flow_directions_to_outlets, mfd_accumulation, weighted_accumulation, with_least_fall,
 };
 use bothros_core::{Area, Cell, Frame, Grid, Monitor, Part, Threshold};
-use bothros_formats::{Crs, Geometry, Layer, VectorFormat, Wanted, write_layers};
+use bothros_formats::{Crs, Layer, VectorFormat, write_layers};
 use bothros_products::{
-    CATCHMENT_IDS, CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, MEASURES,
-    Placed, RasterProduct, STREAM_ORDER, Stem, Subbasins, WEIGHTED_ACCUMULATION, measures_row,
+    CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, RasterProduct,
+    STREAM_ORDER, Stem, WEIGHTED_ACCUMULATION,
 };
 
 use crate::inputs::{self, Prepared};
-use crate::summary::{CatchmentFacts, NetworkFacts, OrderFacts, SinkCounts, StepTime, Summary, peak_memory};
-use crate::{Error, Recipe, Result, Routing, RoutingMethod, SnapChoice};
+use crate::summary::{NetworkFacts, OrderFacts, SinkCounts, StepTime, Summary, peak_memory};
+use crate::{Error, Recipe, Result, Routing, RoutingMethod};
 
 /// Receives progress and the current step.
 pub trait Report: Monitor {
@@ -198,19 +197,23 @@ impl<'a> Run<'a> {
             orders = Some(grid);
         }
         let catchments = match &recipe.catchments {
-            Some(_) => Some(self.catchments(
-                &routed,
-                (&done.ground, &frame),
-                network.as_ref().map(|(_, n)| n),
-                orders.as_ref(),
-                &crs,
-                &mut notes,
-            )?),
+            Some(settings) => {
+                let land = catchments::Land {
+                    settings,
+                    routed: &routed,
+                    ground: &done.ground,
+                    frame: &frame,
+                    crs: &crs,
+                    network: network.as_ref().map(|(_, n)| n),
+                    orders: orders.as_ref(),
+                };
+                Some(self.catchments(&land, &mut notes)?)
+            }
             None => None,
         };
         if let (Some((_, network)), Some(orders)) = (&network, &orders) {
             let stems = self.stems(network, &routed, orders, catchments.as_ref())?;
-            let found = catchments.as_ref().map(|(_, found)| found);
+            let found = catchments.as_ref().map(|c| &c.found).filter(|found| !found.cells.is_empty());
             let layers = [
                 bothros_products::reaches(network, &frame, found)?,
                 bothros_products::junctions(network, &frame)?,
@@ -220,16 +223,8 @@ impl<'a> Run<'a> {
             self.step("writing the network", 1.0, |_| write_package(dir, "network.gpkg", &crs, &layers))?;
         }
 
-        let catchment_facts = catchments.map(|(points, found)| {
-            let facts = points.iter().enumerate().map(|(at, point)| CatchmentFacts {
-                catchment_id: at as u32 + 1,
-                name: point.name.clone(),
-                area_km2: frame.area_of(found.cells[at]).as_km2(),
-                touches_edge: found.touches_edge[at],
-                moved_m: point.moved_m,
-            });
-            facts.collect()
-        });
+        let catchment_facts = catchments.as_ref().map(|c| c.facts(&frame));
+        let more = catchments.map(|c| c.more);
         Ok(Summary {
             program: concat!("bothros ", env!("CARGO_PKG_VERSION")).into(),
             crs: crs.label(),
@@ -249,6 +244,9 @@ impl<'a> Run<'a> {
             largest_contributing_area_km2: largest * frame.cell_area().as_km2(),
             network: network_facts,
             catchments: catchment_facts,
+            subbasins: more.as_ref().map(|m| m.subbasins),
+            sites: more.as_ref().and_then(|m| m.sites.clone()),
+            boundary: more.and_then(|m| m.boundary),
             steps: std::mem::take(&mut self.steps),
             seconds: 0.0,
             peak_memory_bytes: 0,
@@ -372,104 +370,20 @@ impl<'a> Run<'a> {
         })
     }
 
-    fn catchments(
-        &mut self,
-        routed: &Routed,
-        (ground, frame): (&Grid<f32>, &Frame),
-        network: Option<&Network>,
-        orders: Option<&Grid<u8>>,
-        crs: &Crs,
-        notes: &mut Vec<String>,
-    ) -> Result<(Vec<Placed>, Labelled)> {
-        let Some(settings) = &self.recipe.catchments else {
-            return Err(Error::key("catchments", "is missing"));
-        };
-        let key = "catchments.pour_points";
-        let given = inputs::features(self.recipe, key, &settings.pour_points, Wanted::Points, crs, notes)?;
-        let is_stream =
-            |cell: Cell| orders.and_then(|o| o.get(cell)).is_some_and(|&order| order > 0 && order < 255);
-        let to = match settings.snap_to {
-            SnapChoice::Largest => SnapTo::Largest,
-            SnapChoice::NearestStream => SnapTo::NearestStream,
-        };
-        let mut points: Vec<Placed> = Vec::new();
-        for (at, feature) in given.into_iter().enumerate() {
-            let Geometry::Point([x, y]) = feature.shape else { continue };
-            let called = feature.name.clone().unwrap_or_else(|| format!("number {}", at + 1));
-            let cell = snap_to_cells(&routed.accumulation, frame, &is_stream, (x, y), settings.snap_m, to)
-                .map_err(|e| match e {
-                    bothros_core::Error::OutsideFootprint(_) => Error::data(
-                        key,
-                        format!("pour point “{called}” at {x:.1}, {y:.1} lies outside the DEM's footprint"),
-                    ),
-                    other => Error::data(key, format!("pour point “{called}”: {other}")),
-                })?;
-            if let Some(same) = points.iter().find(|p| p.cell == cell) {
-                let other = same.name.clone().unwrap_or_else(|| "an unnamed one".into());
-                return Err(Error::data(
-                    key,
-                    format!(
-                        "pour points “{other}” and “{called}” snap to the same cell: remove one, or lower snap_m"
-                    ),
-                ));
-            }
-            let (cx, cy) = frame.centre(cell);
-            let moved_m = (cx - x).hypot(cy - y) * frame.unit_m;
-            // Where it is left, it stays in its cell and is not moved.
-            let moved_m = if settings.snap_m > 0.0 { moved_m } else { 0.0 };
-            points.push(Placed { name: feature.name, given: [x, y], cell, moved_m });
-        }
-        let outlets: Vec<Cell> = points.iter().map(|p| p.cell).collect();
-        let dir = self.dir;
-        let found =
-            self.step("delineating catchments", 0.88, |part| Ok(label(&routed.directions, &outlets, part)?))?;
-        let subbasins = self
-            .step("delineating sub-basins", 0.92, |part| sub_basins(routed, network, &points, frame, part))?;
-        let table = self.step("measuring catchments", 0.95, |_| {
-            let is_stream = |cell: usize| orders.is_some_and(|o| (1..255).contains(&o.values()[cell]));
-            let of = Measured {
-                ground,
-                directions: &routed.directions,
-                accumulation: &routed.accumulation,
-                frame,
-                is_stream: &is_stream,
-            };
-            let mut rows = Vec::new();
-            for (point, number) in points.iter().zip(1u32..) {
-                let found = measure(&of, &delineate(&routed.directions, point.cell)?)?;
-                let estimates = concentration(&found.flow(None));
-                rows.push(measures_row(number, point.name.clone(), &found, &estimates, None));
-            }
-            Ok(MEASURES.csv(rows)?)
-        })?;
-        let path = dir.join("measures.csv");
-        std::fs::write(&path, table).map_err(|e| Error::write(&path, e))?;
-        self.step("writing catchments", 0.97, |_| {
-            write(dir, &CATCHMENT_IDS, &found.ids, frame, crs)?;
-            let layers = [
-                bothros_products::catchments(&points, &found, &routed.directions, frame)?,
-                bothros_products::subbasins(&subbasins, &found, frame)?,
-                bothros_products::pour_points(&points, &found, frame)?,
-            ];
-            write_package(dir, "catchments.gpkg", crs, &layers)
-        })?;
-        Ok((points, found))
-    }
-
     /// The main stem of each catchment, or of each outlet of the network where there is none.
     fn stems(
         &self,
         network: &Network,
         routed: &Routed,
         orders: &Grid<u8>,
-        catchments: Option<&(Vec<Placed>, Labelled)>,
+        catchments: Option<&catchments::Found>,
     ) -> Result<Vec<Stem>> {
         let is_stream = |i: usize| (1..255).contains(&orders.values()[i]);
         let outlets: Vec<(Cell, Option<u32>)> = match catchments {
-            Some((points, _)) => {
-                points.iter().enumerate().map(|(at, p)| (p.cell, Some(at as u32 + 1))).collect()
+            Some(found) if !found.points.is_empty() => {
+                found.points.iter().enumerate().map(|(at, p)| (p.cell, Some(at as u32 + 1))).collect()
             }
-            None => network
+            _ => network
                 .reaches
                 .iter()
                 .filter(|r| r.downstream.is_none())
@@ -482,39 +396,6 @@ impl<'a> Run<'a> {
         };
         outlets.into_iter().map(stem).collect()
     }
-}
-
-/// Sub-basins end where reaches and catchments do.
-fn sub_basins(
-    routed: &Routed,
-    network: Option<&Network>,
-    points: &[Placed],
-    frame: &Frame,
-    monitor: &dyn Monitor,
-) -> Result<Subbasins> {
-    let number = |cell: Cell| (cell.row * frame.cols + cell.col) as u32;
-    let mut ends: Vec<(u32, Option<u32>)> = Vec::new();
-    let mut reach_at = std::collections::HashMap::new();
-    for reach in network.iter().flat_map(|n| &n.reaches) {
-        ends.extend(reach.cells.last().map(|&cell| (cell, Some(reach.id))));
-    }
-    let pours: std::collections::HashSet<u32> = points.iter().map(|p| number(p.cell)).collect();
-    for reach in network.iter().flat_map(|n| &n.reaches) {
-        reach_at.extend(reach.cells.iter().filter(|&c| pours.contains(c)).map(|&c| (c, reach.id)));
-    }
-    ends.extend(points.iter().map(|p| (number(p.cell), reach_at.get(&number(p.cell)).copied())));
-    ends.sort_unstable();
-    ends.dedup_by_key(|end| end.0);
-    let cells: Vec<Cell> = ends
-        .iter()
-        .map(|&(cell, _)| Cell { row: cell as usize / frame.cols, col: cell as usize % frame.cols })
-        .collect();
-    let found = label(&routed.directions, &cells, monitor)?;
-    Ok(Subbasins {
-        found,
-        reach: ends.iter().map(|e| e.1).collect(),
-        outlet: ends.iter().map(|e| e.0).collect(),
-    })
 }
 
 /// Writes a raster under its own name.

@@ -1,6 +1,9 @@
 //! summary.json: what was done, in numbers.
 
+use bothros_core::Frame;
+use bothros_core::catchments::Agreement;
 use bothros_core::conditioning::{CutAndFill, Remark, Step};
+use bothros_products::SiteFound;
 use serde::Serialize;
 
 /// The reaches of one Strahler order.
@@ -57,6 +60,83 @@ pub struct StepTime {
     pub seconds: f64,
 }
 
+/// What water does at a site.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct SiteFacts {
+    /// its number
+    pub site_id: u32,
+    /// its name
+    pub name: Option<String>,
+    /// its area within the footprint, km²
+    pub area_km2: f64,
+    /// all that drains to it from outside, km²
+    pub entering_km2: f64,
+    /// places where water enters in at least the asked-for area
+    pub inflows: usize,
+    /// what enters in smaller amounts, km²
+    pub spread_km2: f64,
+    /// places where water leaves
+    pub outflows: usize,
+}
+
+impl SiteFacts {
+    pub(crate) fn of(found: &SiteFound<'_>, frame: &Frame) -> Self {
+        let km2 = |cells: u64| frame.area_of(cells).as_km2();
+        let site = found.site;
+        Self {
+            site_id: found.id,
+            name: found.name.map(str::to_owned),
+            area_km2: km2(site.own_cells),
+            entering_km2: km2(site.entering_cells()),
+            inflows: site.inflows.len(),
+            spread_km2: km2(site.spread_cells),
+            outflows: site.outflows.len(),
+        }
+    }
+}
+
+/// How a catchment agrees with a published boundary.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct BoundaryFacts {
+    /// the catchment that overlaps it most
+    pub catchment_id: u32,
+    /// area of the catchment, km²
+    pub catchment_km2: f64,
+    /// area within the boundary, km²
+    pub published_km2: f64,
+    /// area of both over area of either
+    pub intersection_over_union: f64,
+    /// land that only the catchment holds, km²
+    pub only_catchment_km2: f64,
+    /// land of the footprint that only the boundary holds, km²
+    pub only_boundary_km2: f64,
+}
+
+impl BoundaryFacts {
+    pub(crate) fn of(catchment_id: u32, found: &Agreement) -> Self {
+        let of = |ours: bool| {
+            let pieces = found.pieces.iter().filter(move |p| p.only_ours == ours);
+            pieces.map(|p| p.outline.area.as_km2()).sum()
+        };
+        Self {
+            catchment_id,
+            catchment_km2: found.ours.as_km2(),
+            published_km2: found.published.as_km2(),
+            intersection_over_union: found.intersection_over_union(),
+            only_catchment_km2: of(true),
+            only_boundary_km2: of(false),
+        }
+    }
+}
+
+/// What is told beside the catchments themselves.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub(crate) struct MoreFacts {
+    pub subbasins: u64,
+    pub sites: Option<Vec<SiteFacts>>,
+    pub boundary: Option<BoundaryFacts>,
+}
+
 /// The sinks before and after conditioning.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct SinkCounts {
@@ -107,6 +187,12 @@ pub struct Summary {
     pub network: Option<NetworkFacts>,
     /// catchments, where some were asked for
     pub catchments: Option<Vec<CatchmentFacts>>,
+    /// number of sub-basins, where catchments were asked for
+    pub subbasins: Option<u64>,
+    /// sites, where some were given
+    pub sites: Option<Vec<SiteFacts>>,
+    /// the comparison with a published boundary, where one was given
+    pub boundary: Option<BoundaryFacts>,
     /// wall time of each step
     pub steps: Vec<StepTime>,
     /// wall time of all, seconds

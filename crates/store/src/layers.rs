@@ -127,9 +127,9 @@ impl LayerRole {
             | Self::Dams
             | Self::ContourLines
             | Self::Provisional => LayerShape::Lines,
-            Self::Culverts | Self::Sites | Self::ElevationPoints => LayerShape::Points,
+            Self::Culverts | Self::ElevationPoints => LayerShape::Points,
             Self::Lakes | Self::Boundaries | Self::RebuildAreas => LayerShape::Polygons,
-            Self::ClosedBasins => LayerShape::PointsOrPolygons,
+            Self::ClosedBasins | Self::Sites => LayerShape::PointsOrPolygons,
         }
     }
 }

@@ -30,6 +30,16 @@ pub struct LongestPath {
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
 pub fn longest_flow_path(directions: &Grid<u8>, frame: &Frame, outlet: Cell) -> Result<LongestPath> {
+    longest_within(directions, frame, outlet, &|_| true)
+}
+
+/// As [`longest_flow_path`], along cells that are `inside`, by number in row order.
+pub(super) fn longest_within(
+    directions: &Grid<u8>,
+    frame: &Frame,
+    outlet: Cell,
+    inside: &dyn Fn(usize) -> bool,
+) -> Result<LongestPath> {
     match directions.get(outlet) {
         Some(&code) if code != DIRECTION_NODATA => {}
         _ => return Err(Error::OutsideFootprint(outlet)),
@@ -46,7 +56,7 @@ pub fn longest_flow_path(directions: &Grid<u8>, frame: &Frame, outlet: Cell) -> 
         if far > farthest.0 || (far == farthest.0 && at < farthest.1) {
             farthest = (far, at);
         }
-        for n in upstream(directions, at as usize) {
+        for n in upstream(directions, at as usize).filter(|&n| inside(n)) {
             let code = directions.values()[n];
             let is_diagonal = code.trailing_zeros() % 2;
             open.push((n as u32, (straight + 1 - is_diagonal, diagonal + is_diagonal)));

@@ -2,6 +2,7 @@
 
 use rayon::prelude::*;
 
+use super::longest::longest_within;
 use super::{Catchment, Flow, longest_flow_path};
 use crate::network::main_stem_of_cells;
 use crate::profile::distances_along;
@@ -21,6 +22,8 @@ pub struct Measured<'a> {
     pub frame: &'a Frame,
     /// whether a cell, by number in row order, is a stream cell
     pub is_stream: &'a (dyn Fn(usize) -> bool + Sync),
+    /// Strahler order of a stream cell, by number in row order; asked where a stream enters a sub-basin
+    pub order: &'a (dyn Fn(usize) -> u8 + Sync),
 }
 
 /// Elevations of a catchment, metres.
@@ -163,6 +166,7 @@ impl Measures {
 /// let frame = Frame { rows: 1, cols: 3, left: 0.0, top: 100.0, cell_size: 100.0, unit_m: 1.0 };
 /// let of = Measured {
 ///     ground: &ground, directions: &directions, accumulation: &accumulation, frame: &frame, is_stream: &|cell| cell > 0,
+///     order: &|_| 1,
 /// };
 /// let found = measure(&of, &delineate(&directions, Cell { row: 0, col: 2 })?)?;
 /// assert_eq!((found.area_km2, found.longest_path_km, found.longest_path_drop_m), (0.03, 0.2, 4.0));
@@ -170,17 +174,37 @@ impl Measures {
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
 pub fn measure(of: &Measured<'_>, catchment: &Catchment) -> Result<Measures> {
+    measured(of, catchment, false)
+}
+
+/// Measures a sub-basin: land that others may drain into, whose water is not its own. Flow path, main stem and streams are
+/// those within it; its streams run to the first cell of the next sub-basin, so that all of them add up to those of the
+/// whole.
+///
+/// # Errors
+/// Those of [`measure`].
+pub fn measure_part(of: &Measured<'_>, piece: &Catchment) -> Result<Measures> {
+    measured(of, piece, true)
+}
+
+fn measured(of: &Measured<'_>, catchment: &Catchment, is_part: bool) -> Result<Measures> {
+    let inside = |index: usize| catchment.contains(of.directions.cell(index));
+    let is_stream = |index: usize| (of.is_stream)(index) && (!is_part || inside(index));
+    let of = &Measured { is_stream: &is_stream, ..*of };
     let (ground, frame) = (of.ground, of.frame);
     ground.same_shape(of.directions)?;
     ground.same_shape(of.accumulation)?;
-    let path = longest_flow_path(of.directions, frame, catchment.outlet)?;
+    let path = match is_part {
+        true => longest_within(of.directions, frame, catchment.outlet, &inside)?,
+        false => longest_flow_path(of.directions, frame, catchment.outlet)?,
+    };
     let z = |cell: u32| f64::from(ground.values()[cell as usize]);
     let fall = |cells: &[u32]| match (cells.first(), cells.last()) {
         (Some(&first), Some(&last)) => z(first) - z(last),
         _ => 0.0,
     };
     let centroid = centroid(catchment, frame);
-    let network = streams(of, catchment);
+    let network = streams(of, catchment, is_part);
     let stem = main_stem_of_cells(of.directions, of.accumulation, of.is_stream, catchment.outlet)?;
     let (mean_slope, level_share) = slopes(ground, frame, catchment)?;
     Ok(Measures {
@@ -292,8 +316,8 @@ fn centroid(catchment: &Catchment, frame: &Frame) -> [f64; 2] {
     [frame.left + col * frame.cell_size, frame.top - row * frame.cell_size]
 }
 
-/// Length of the streams of a catchment, metres, and their number. The step below the outlet is not its own.
-fn streams(of: &Measured<'_>, catchment: &Catchment) -> (f64, usize) {
+/// Length of the streams of a catchment, metres, and their number. The step below the outlet of a whole one is not its own.
+fn streams(of: &Measured<'_>, catchment: &Catchment, is_part: bool) -> (f64, usize) {
     let cols = of.directions.cols();
     let outlet = of.directions.index(catchment.outlet);
     let stream = |i: usize| (of.is_stream)(i);
@@ -309,7 +333,7 @@ fn streams(of: &Measured<'_>, catchment: &Catchment) -> (f64, usize) {
             if heads(i) {
                 found.push(i);
             }
-            (length + if i == outlet { 0.0 } else { step(i) }, found)
+            (length + if i == outlet && !is_part { 0.0 } else { step(i) }, found)
         })
     };
     let parts: Vec<_> = rows(catchment, cols).map(of_row).collect();
@@ -327,7 +351,8 @@ fn count_streams(of: &Measured<'_>, heads: &[usize], outlet: usize) -> usize {
     let inflows =
         |i: usize| crate::routing::upstream(of.directions, i).filter(|&n| (of.is_stream)(n)).count();
     for &head in heads {
-        let (mut at, mut order) = (head, 1u32);
+        // One that comes from elsewhere has its order already.
+        let (mut at, mut order) = (head, u32::from((of.order)(head)).max(1));
         while at != outlet {
             let Some(next) = crate::routing::downstream(of.directions, at) else { break };
             let coming = inflows(next);
@@ -417,6 +442,7 @@ mod tests {
                 accumulation: &self.accumulation,
                 frame: &self.frame,
                 is_stream: &is_stream,
+                order: &|_| 1,
             };
             measure(&of, &delineate(&self.directions, outlet).unwrap()).unwrap()
         }

@@ -1,9 +1,11 @@
 //! Polygons along the edges of cells.
 
 use std::collections::HashMap;
+use std::hash::Hash;
 
 use rayon::prelude::*;
 
+use super::windows::{Window, windows};
 use crate::{Area, Cell, Frame, Grid};
 
 /// Polygons, each a list of closed rings: the outer one first, counter-clockwise, then holes,
@@ -51,26 +53,10 @@ pub fn outline(mask: &Grid<bool>, frame: &Frame) -> Outline {
 /// assert!(all[0].1.polygons[0][0].contains(&[1.0, 1.0]));
 /// ```
 pub fn outlines(ids: &Grid<u32>, frame: &Frame) -> Vec<(u32, Outline)> {
-    // The window of each area: first and last row and column.
-    let mut windows: std::collections::BTreeMap<u32, (usize, usize, usize, usize)> = Default::default();
-    for (row, line) in ids.values().chunks(ids.cols().max(1)).enumerate() {
-        let mut col = 0;
-        while col < line.len() {
-            let id = line[col];
-            let run = line[col..].iter().take_while(|&&other| other == id).count();
-            if id != 0 {
-                let window = windows.entry(id).or_insert((row, row, col, col));
-                window.1 = row;
-                window.2 = window.2.min(col);
-                window.3 = window.3.max(col + run - 1);
-            }
-            col += run;
-        }
-    }
     let at = |row: usize, col: usize| ids.get(Cell { row, col }).copied().unwrap_or(0);
-    let all: Vec<_> = windows.into_iter().collect();
+    let all = windows(ids);
     all.into_par_iter()
-        .map(|(id, (top, bottom, left, right))| {
+        .map(|(id, Window { top, bottom, left, right })| {
             let mask =
                 Grid::from_fn(bottom - top + 1, right - left + 1, |c| at(top + c.row, left + c.col) == id);
             let place = frame.window(top, left, mask.rows(), mask.cols());
@@ -113,7 +99,7 @@ fn outline_with(mask: &Grid<bool>, frame: &Frame, is_node: &dyn Fn(usize, usize)
             let walk = walk(mask, start, &mut walked);
             edges += walk.len();
             let part = parts.part(row, col);
-            for ring in split(walk) {
+            for ring in split_at(walk, |corner| corner) {
                 if twice_area(&ring) > 0 { outer[part].push(ring) } else { holes[part].push(ring) }
             }
         }
@@ -140,9 +126,9 @@ fn outline_with(mask: &Grid<bool>, frame: &Frame, is_node: &dyn Fn(usize, usize)
 
 /// A corner between cells: row and column of the cell to its south-east.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-struct Corner {
-    row: u32,
-    col: u32,
+pub(super) struct Corner {
+    pub(super) row: u32,
+    pub(super) col: u32,
 }
 
 impl Corner {
@@ -152,21 +138,21 @@ impl Corner {
 }
 
 /// Directions of a walk, counter-clockwise: east, north, west, south.
-#[derive(Clone, Copy, PartialEq)]
-struct Heading(u8);
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Heading(pub(super) u8);
 const EAST: Heading = Heading(0);
 
 impl Heading {
-    fn left(self) -> Self {
+    pub(super) fn left(self) -> Self {
         Heading((self.0 + 1) % 4)
     }
-    fn right(self) -> Self {
+    pub(super) fn right(self) -> Self {
         Heading((self.0 + 3) % 4)
     }
     fn bit(self) -> u8 {
         1 << self.0
     }
-    fn ahead(self, c: Corner) -> Corner {
+    pub(super) fn ahead(self, c: Corner) -> Corner {
         match self.0 {
             0 => Corner { col: c.col + 1, ..c },
             1 => Corner { row: c.row - 1, ..c },
@@ -175,7 +161,7 @@ impl Heading {
         }
     }
     /// Row and column of the cells ahead of a corner: to the left and to the right.
-    fn cells_ahead(self, c: Corner) -> [(isize, isize); 2] {
+    pub(super) fn cells_ahead(self, c: Corner) -> [(isize, isize); 2] {
         let (row, col) = (c.row as isize, c.col as isize);
         let (nw, ne, sw, se) = ((row - 1, col - 1), (row - 1, col), (row, col - 1), (row, col));
         match self.0 {
@@ -217,24 +203,29 @@ fn walk(mask: &Grid<bool>, start: Corner, walked: &mut [u8]) -> Vec<Corner> {
     }
 }
 
-/// Splits a ring that passes a corner twice into rings that do not.
-fn split(walk: Vec<Corner>) -> Vec<Vec<Corner>> {
+/// Splits a ring that passes a place twice into rings that do not.
+pub(super) fn split_at<T: Copy, K: Eq + Hash>(walk: Vec<T>, place_of: impl Fn(T) -> K) -> Vec<Vec<T>> {
     let mut rings = Vec::new();
-    let mut path: Vec<Corner> = Vec::new();
-    let mut place: HashMap<Corner, usize> = HashMap::with_capacity(walk.len());
-    for corner in walk {
-        if let Some(&from) = place.get(&corner) {
-            let ring: Vec<Corner> = path.drain(from..).collect();
-            for passed in &ring {
-                place.remove(passed);
+    let mut path: Vec<T> = Vec::new();
+    let mut place: HashMap<K, usize> = HashMap::with_capacity(walk.len());
+    for step in walk {
+        if let Some(&from) = place.get(&place_of(step)) {
+            let ring: Vec<T> = path.drain(from..).collect();
+            for &passed in &ring {
+                place.remove(&place_of(passed));
             }
             rings.push(ring);
         }
-        place.insert(corner, path.len());
-        path.push(corner);
+        place.insert(place_of(step), path.len());
+        path.push(step);
     }
     rings.push(path);
     rings
+}
+
+/// Twice the signed area of a closed ring, positive counter-clockwise.
+pub(super) fn twice_area_of(ring: &[[f64; 2]]) -> f64 {
+    ring.windows(2).map(|w| w[0][0] * w[1][1] - w[1][0] * w[0][1]).sum()
 }
 
 /// Twice the signed area, positive counter-clockwise as seen on the map.

@@ -30,7 +30,7 @@ export const ROLES = {
     height: true,
   },
   dams: { shape: 'LineString', what: 'the dam' },
-  sites: { shape: 'Point', what: 'where the site is' },
+  sites: { shape: 'Polygon', what: 'the rim of the site or reservoir' },
 };
 
 /** The name of a role's styles. */

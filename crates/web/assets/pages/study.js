@@ -216,6 +216,11 @@ document.body.addEventListener('threshold-changed', async () => {
 });
 document.body.addEventListener('trials-changed', refreshParts);
 document.body.addEventListener('shortfalls-changed', refreshParts);
+// What became of what was asked for, where the answer tells more than that it was done.
+document.body.addEventListener('htmx:afterRequest', (e) => {
+  const told = e.detail.xhr?.getResponseHeader('X-Told');
+  if (told) notice(decodeURIComponent(told));
+});
 document.body.addEventListener('undone', (e) => notice(`Undone: ${e.detail.value}`));
 
 // ---- map ----

@@ -169,6 +169,11 @@ pub async fn draw(
     let name = Some(form.name.trim().chars().take(60).collect::<String>()).filter(|n| !n.is_empty());
     let shape = match role.shape() {
         LayerShape::Lines => Shape::Line(read_line(&form.line)?),
+        LayerShape::PointsOrPolygons
+            if serde_json::from_str::<Line>(&form.line).is_ok_and(|line| line.len() > 1) =>
+        {
+            Shape::Polygons(vec![vec![read_ring(&form.line)?]])
+        }
         LayerShape::Points | LayerShape::PointsOrPolygons => {
             let place: Line = serde_json::from_str(&form.line).unwrap_or_default();
             Shape::Point(*place.first().ok_or_else(|| WebError::refused("click where it is"))?)

@@ -28,7 +28,7 @@ pub fn routes() -> Router<App> {
 
 /// Routes of all stages of a study that take files.
 pub fn uploads() -> Router<App> {
-    terrain::uploads().merge(conditioning::uploads())
+    terrain::uploads().merge(conditioning::uploads()).merge(catchments::uploads())
 }
 
 /// The desk of a stage.

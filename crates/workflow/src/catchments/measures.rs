@@ -53,7 +53,7 @@ impl CatchmentMeasures {
     /// Its row in the table of measures.
     pub fn row(&self, number: u32, name: &str, how: &Concentration) -> Row {
         let name = Some(name.to_owned()).filter(|n| !n.is_empty());
-        measures_row(number, name, &self.measures, &self.estimates(how), how.curve_number)
+        measures_row((Some(number), None), name, &self.measures, &self.estimates(how), how.curve_number)
     }
 }
 
@@ -98,6 +98,8 @@ pub(crate) async fn measure_cell(
             accumulation: &grids.accumulation,
             frame: &grids.frame,
             is_stream: &is_stream,
+            // A whole catchment: all its streams begin in it.
+            order: &|_| 1,
         };
         let measures = measure(&of, &catchment)?;
         let curve = hypsometry(&sorted_elevations(&grids.filled, &catchment), CURVE);

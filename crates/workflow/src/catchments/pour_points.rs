@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use bothros_core::catchments::{SnapTo, beside, delineate, snap_to_cells};
-use bothros_core::{Cell, Frame, Threshold};
+use bothros_core::catchments::{SnapTo, beside, delineate, delineate_many, snap_to_cells};
+use bothros_core::{Cell, Frame, Silent, Threshold};
 use bothros_store::{
     Change, Delineated, Inverse, Kept, LogLine, NewPourPoint, PourPoint, Record, Snapping, Store,
 };
@@ -116,11 +116,64 @@ impl Delineating {
         }
     }
 
+    /// What is found for many places at once, each with how it snaps: the land is looked at once for all of them. Where one
+    /// has no catchment, why.
+    ///
+    /// # Errors
+    /// What is not the points' fault.
+    pub fn many(&self, all: &[((f64, f64), Snapping)]) -> Result<Vec<std::result::Result<Found, String>>> {
+        let (areas, frame) = (&self.grids.accumulation, &self.grids.frame);
+        let stream_at = |cell| self.streams.is_stream(self.threshold, areas.index(cell));
+        let mut cells = Vec::new();
+        for (at, snapping) in all {
+            let snap_to = serde_json::from_value(serde_json::Value::String(snapping.snap_to.clone()))?;
+            let cell = outside(frame, *at).and_then(|()| {
+                Ok(snap_to_cells(areas, frame, &stream_at, *at, snapping.snap_m, snap_to)?)
+            });
+            cells.push(match cell {
+                Ok(cell) => Ok(cell),
+                Err(error) if error.is_users() => Err(error.to_string()),
+                Err(error) => return Err(error),
+            });
+        }
+        let outlets: Vec<Cell> = cells.iter().filter_map(|c| c.as_ref().ok().copied()).collect();
+        // From afar a picture of many needs no more.
+        let coarse = (outlets.len() > FEW).then_some(COARSE_CELLS);
+        let mut found = delineate_many(&self.grids.directions, &outlets, frame, coarse, &Silent)?.into_iter();
+        let told = cells.into_iter().zip(all).map(|(cell, ((x, y), _))| {
+            let cell = cell?;
+            let of = found.next().ok_or("it was not delineated")?;
+            let (cx, cy) = frame.centre(cell);
+            let facts = CatchmentFacts {
+                cell,
+                x: cx,
+                y: cy,
+                moved_m: (cx - x).hypot(cy - y) * frame.unit_m,
+                cells: of.cells,
+                edge_cells: of.edge_cells,
+                area_km2: frame.area_of(of.cells).as_km2(),
+                perimeter_km: of.perimeter_m / 1000.0,
+            };
+            Ok((facts, serde_json::to_value(&of.polygons).map_err(|e| e.to_string())?))
+        });
+        Ok(told.collect())
+    }
+
     fn of_point(&self, point: &PourPoint) -> Result<Delineated> {
         let snapping = Snapping { snap_m: point.snap_m, snap_to: point.snap_to.clone() };
         self.again((point.x, point.y), &snapping)
     }
 }
+
+/// A catchment and its outline.
+type Found = (CatchmentFacts, serde_json::Value);
+
+/// So many catchments are drawn along the edges of their cells; more lose corners.
+const FEW: usize = 60;
+/// How far from the edges of cells the outlines of many may lie, cells.
+const COARSE_CELLS: f64 = 3.0;
+/// Pour points that can be placed at once.
+pub const MOST_AT_ONCE: usize = 2000;
 
 /// Fails for a place outside the DEM.
 fn outside(frame: &Frame, (x, y): (f64, f64)) -> Result<()> {
@@ -231,6 +284,90 @@ pub async fn add_pour_point(
         let undo = Inverse::RemovePourPoint { id: added.id };
         change.commit(Record::log(line).undone_by(format!("{} placed", added.name), undo)).await?;
         return Ok(added.name);
+    }
+}
+
+/// Many pour points that are to be placed at once.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ManyPlaces {
+    /// where; those without a name are called as `called`, with a number
+    pub places: Vec<PourPointPlace>,
+    /// how they are called
+    pub called: &'static str,
+    /// whether they are the centres of cells that are meant, and do not snap
+    pub exact: bool,
+}
+
+/// Places many pour points as one change, which can be undone. Those outside the DEM, too far from a stream, or in a cell that
+/// has a pour point already are left out. Answers in words what became of them.
+///
+/// # Errors
+/// [`Error::Refused`] where none can be placed, there are too many, and before flow is routed.
+pub async fn add_pour_points(store: &Store, cache: &GridCache, study: i64, many: ManyPlaces) -> Result<String> {
+    if many.places.len() > MOST_AT_ONCE {
+        return Err(Error::Refused(format!(
+            "these would be {} pour points; {MOST_AT_ONCE} can be placed at once",
+            many.places.len()
+        )));
+    }
+    let mut rounds = Rounds::new(store, study);
+    loop {
+        let facts = rounds.next().await?;
+        let with = Delineating::of(store, cache, &facts).await?;
+        let snap_m = if many.exact { 0.0 } else { facts.settings.snap_m };
+        let snapping = snapping_of(snap_m, facts.settings.snap_to)?;
+        let wanted: Vec<_> = many.places.iter().map(|p| ((p.x, p.y), snapping.clone())).collect();
+        let found = blocking(move || with.many(&wanted)).await?;
+        let Some(change) = rounds.keep(&facts).await? else { continue };
+        let mut taken = std::collections::HashSet::new();
+        let mut names = std::collections::HashSet::new();
+        for point in change.pour_points().await? {
+            if let Some(there) = bothros_store::kept::read_some::<CatchmentFacts>(&point.catchment)? {
+                taken.insert(there.cell);
+            }
+            names.insert(point.name);
+        }
+        let (mut undo, mut doubled, mut reasons) = (Vec::new(), 0usize, Vec::new());
+        let mut number = 0;
+        for (place, found) in many.places.iter().zip(found) {
+            let (of, outline) = match found {
+                Ok(found) => found,
+                Err(why) => {
+                    reasons.push(why);
+                    continue;
+                }
+            };
+            if !taken.insert(of.cell) {
+                doubled += 1;
+                continue;
+            }
+            let mut name = place.name.trim().chars().take(60).collect::<String>();
+            while name.is_empty() || (place.name.trim().is_empty() && names.contains(&name)) {
+                number += 1;
+                name = format!("{} {number}", many.called);
+            }
+            names.insert(name.clone());
+            let found = Delineated { catchment: Some(Kept::of(&of)?), outline: Some(outline), problem: None };
+            let new = NewPourPoint { name, x: place.x, y: place.y, snapping: snapping.clone(), found };
+            undo.push(Inverse::RemovePourPoint { id: change.add_pour_point(new).await?.id });
+        }
+        let left_out = |n: usize, what: &str| if n > 0 { format!("; {n} left out: {what}") } else { String::new() };
+        let why = reasons.first().cloned().unwrap_or_default();
+        let more = left_out(doubled, "another has their cell") + &left_out(reasons.len(), &why);
+        if undo.is_empty() {
+            return Err(Error::Refused(match more.strip_prefix("; ") {
+                Some(more) => format!("no pour point could be placed: {more}"),
+                None => "there is no such place".into(),
+            }));
+        }
+        let told = match undo.len() {
+            1 => format!("Placed one pour point{more}"),
+            n => format!("Placed {n} pour points{more}"),
+        };
+        let line = LogLine::new(Stage::Catchments.title(), told.clone());
+        let label = format!("{} pour points placed", undo.len());
+        change.commit(Record::log(line).undone_by(label, Inverse::All { all: undo })).await?;
+        return Ok(told);
     }
 }
 
@@ -350,7 +487,20 @@ pub(crate) async fn delineate_all(
 ) -> Result<Vec<(PourPoint, Delineated)>> {
     let with = with.clone();
     blocking(move || {
-        points.into_iter().map(|point| with.of_point(&point).map(|found| (point, found))).collect()
+        if points.len() <= 8 {
+            return points.into_iter().map(|point| with.of_point(&point).map(|found| (point, found))).collect();
+        }
+        let wanted: Vec<_> = points
+            .iter()
+            .map(|p| ((p.x, p.y), Snapping { snap_m: p.snap_m, snap_to: p.snap_to.clone() }))
+            .collect();
+        let found = with.many(&wanted)?.into_iter().map(|found| match found {
+            Ok((of, outline)) => {
+                Ok(Delineated { catchment: Some(Kept::of(&of)?), outline: Some(outline), problem: None })
+            }
+            Err(why) => Ok(Delineated { problem: Some(why), ..Delineated::default() }),
+        });
+        points.into_iter().zip(found).map(|(point, found)| Ok((point, found?))).collect()
     })
     .await
 }

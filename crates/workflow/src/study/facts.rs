@@ -11,7 +11,7 @@ use bothros_store::Study;
 use bothros_store::kept::{read, read_some};
 use serde::{Deserialize, Serialize};
 
-use crate::{Choices, Concentration, Preparing, Result, ShortfallMark, StreamEdit, WeightFacts};
+use crate::{Choices, Concentration, Preparing, Result, ShortfallMark, StreamEdit, WeightFacts, SubbasinChoice};
 
 /// Where an input comes from, in the analyst's words.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -331,6 +331,10 @@ pub struct Settings {
     pub weights: Option<WeightFacts>,
     /// how the time of concentration is found
     pub concentration: Concentration,
+    /// how the land is divided into sub-basins
+    pub subbasins: SubbasinChoice,
+    /// how inflows of sites are found
+    pub sites: SiteChoice,
     /// tolerance within which network and mapped streams agree, metres; none for the usual one
     pub tolerance_m: Option<f64>,
     /// where the analyst changed the network by hand, each with the reason
@@ -348,6 +352,8 @@ impl Default for Settings {
             style: serde_json::Value::Null,
             weights: None,
             concentration: Concentration::default(),
+            subbasins: SubbasinChoice::default(),
+            sites: SiteChoice::default(),
             tolerance_m: None,
             edits: Vec::new(),
             shortfalls: Vec::new(),

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use bothros_core::catchments::{Measures, MultiPolygon};
 use bothros_core::network::{Edit, Edited, Network, edited_accumulation, extract_edited};
 use bothros_core::routing::distance_to_stream;
 use bothros_core::{Cell, Frame, Grid, Monitor, Silent, Threshold};
@@ -9,6 +10,7 @@ use bothros_store::{RasterMeta, RasterRole, Store};
 use moka::policy::EvictionPolicy;
 
 use crate::catchments::measures::{CatchmentMeasures, measure_cell};
+use crate::catchments::subbasins::{self, Subbasins, delineated};
 use crate::study::wanted::while_wanted;
 use crate::{Error, Facts, Result, TerrainFacts, blocking};
 
@@ -168,8 +170,23 @@ pub struct GridCache {
     indexes: moka::future::Cache<Drawn, Arc<Index>>,
     /// measures of catchments, by their outlets
     measured: moka::future::Cache<(Drawn, Cell), Arc<CatchmentMeasures>>,
+    /// sub-basins, by how they are divided
+    subbasins: moka::future::Cache<(Drawn, String), Arc<Subbasins>>,
+    /// their outlines with fewer corners: to so many cells, or as they are handed out
+    lines: moka::future::Cache<(Drawn, String, Lines), Arc<Vec<(u32, MultiPolygon)>>>,
+    /// what is measured of sub-basins
+    parts: moka::future::Cache<(Drawn, String), Arc<Vec<Measures>>>,
     /// room for grids, bytes
     room: u64,
+}
+
+/// How outlines of sub-basins are drawn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Lines {
+    /// as they are handed out
+    Kind(bothros_core::catchments::OutlineKind),
+    /// for a picture, nowhere farther than so many cells from the edges of cells
+    Within(u32),
 }
 
 /// Bytes of a cell in memory: direction, accumulation and routing surface.
@@ -229,7 +246,23 @@ impl GridCache {
             .build();
         let measured =
             moka::future::Cache::builder().eviction_policy(EvictionPolicy::lru()).max_capacity(5000).build();
-        Self { grids, edited, networks, ways, indexes, measured, room: bytes }
+        let subbasins = moka::future::Cache::builder()
+            .eviction_policy(EvictionPolicy::lru())
+            .weigher(move |_, s: &Arc<Subbasins>| few(s.basins.found.ids.len()))
+            .max_capacity(u64::from(part))
+            .build();
+        // By number of corners.
+        let lines = moka::future::Cache::builder()
+            .eviction_policy(EvictionPolicy::lru())
+            .weigher(|_, all: &Arc<Vec<(u32, MultiPolygon)>>| {
+                let corners = all.iter().flat_map(|(_, p)| p.iter().flatten()).map(Vec::len).sum::<usize>();
+                u32::try_from(corners).unwrap_or(u32::MAX)
+            })
+            .max_capacity(10_000_000)
+            .build();
+        let parts =
+            moka::future::Cache::builder().eviction_policy(EvictionPolicy::lru()).max_capacity(20).build();
+        Self { grids, edited, networks, ways, indexes, measured, subbasins, lines, parts, room: bytes }
     }
 
     /// Returns the bytes that a study of this many cells needs and the room there is, if it exceeds the room; such a study is the only one kept in memory.
@@ -258,6 +291,9 @@ impl GridCache {
         self.ways.invalidate_all();
         self.indexes.invalidate_all();
         self.measured.invalidate_all();
+        self.subbasins.invalidate_all();
+        self.lines.invalidate_all();
+        self.parts.invalidate_all();
     }
 
     /// Takes grids into memory that are about to be kept, with the number of their accumulation, and the network that was
@@ -348,6 +384,71 @@ impl GridCache {
         let key = ((id, threshold.as_cells(), edits_key(facts)?), cell);
         let measure = async { Ok(Arc::new(measure_cell(grids, streams, threshold, cell).await?)) };
         self.measured.try_get_with(key, measure).await.map_err(shared)
+    }
+
+    /// What the sub-basins of a study are known by, and the cells of its pour points.
+    async fn subbasin_key(&self, store: &Store, facts: &Facts) -> Result<((Drawn, String), Vec<Cell>)> {
+        let (id, _) = self.numbered(store, facts).await?;
+        let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
+        let cells: Vec<Cell> = delineated(store, facts.study).await?.into_iter().map(|(_, cell)| cell).collect();
+        let key = subbasins::key(&facts.settings.subbasins, &cells)?;
+        Ok((((id, threshold.as_cells(), edits_key(facts)?), key), cells))
+    }
+
+    /// The sub-basins of a study, as it is divided.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub async fn subbasins(&self, store: &Store, facts: &Facts) -> Result<Arc<Subbasins>> {
+        let (key, points) = self.subbasin_key(store, facts).await?;
+        let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
+        let divide = async {
+            let (grids, network) =
+                (self.get(store, facts).await?, self.network(store, facts, threshold).await?);
+            subbasins::divided(grids, network, points, facts.settings.subbasins.clone()).await
+        };
+        self.subbasins.try_get_with(key, divide).await.map_err(shared)
+    }
+
+    /// The outlines of the sub-basins of a study, by their numbers.
+    ///
+    /// # Errors
+    /// As [`GridCache::subbasins`].
+    pub async fn subbasin_lines(
+        &self,
+        store: &Store,
+        facts: &Facts,
+        lines: Lines,
+    ) -> Result<Arc<Vec<(u32, MultiPolygon)>>> {
+        let ((drawn, key), _) = self.subbasin_key(store, facts).await?;
+        let all = self.subbasins(store, facts).await?;
+        let draw = async {
+            let outlines = blocking(move || {
+                let soft = match lines {
+                    Lines::Kind(kind) => all.coverage.soft(kind),
+                    Lines::Within(cells) => all.coverage.coarse(f64::from(cells)),
+                };
+                Ok(Arc::new(soft.outlines()))
+            });
+            outlines.await
+        };
+        self.lines.try_get_with((drawn, key, lines), draw).await.map_err(shared)
+    }
+
+    /// What is measured of the sub-basins of a study, by their numbers.
+    ///
+    /// # Errors
+    /// As [`GridCache::subbasins`].
+    pub async fn subbasin_measures(&self, store: &Store, facts: &Facts) -> Result<Arc<Vec<Measures>>> {
+        let (key, _) = self.subbasin_key(store, facts).await?;
+        let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
+        let all = self.subbasins(store, facts).await?;
+        let (grids, streams) = (self.get(store, facts).await?, self.streams(store, facts).await?);
+        let (network, index) = self.indexed(store, facts, threshold).await?;
+        let measure = async {
+            blocking(move || Ok(Arc::new(all.measure(&grids, &streams, threshold, (&network, &index))?))).await
+        };
+        self.parts.try_get_with(key, measure).await.map_err(shared)
     }
 
     /// How far water runs over land before it meets the network at a threshold.

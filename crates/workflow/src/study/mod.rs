@@ -17,7 +17,7 @@ pub use facts::{
     SourceFacts, SourceFile, TerrainFacts,
 };
 pub use findings::{Action, Finding, Severity, findings};
-pub use grids::{GridCache, Grids, Index, Streams, Ways};
+pub use grids::{GridCache, Grids, Index, Lines, Streams, Ways};
 pub use place::read_place;
 pub use settings::set_style;
 pub use style::{

@@ -132,6 +132,8 @@ pub struct OrderStyle {
 pub const STREAMS: &str = "streams";
 /// Name of the catchments among the styles.
 pub const CATCHMENTS: &str = "catchments";
+/// Name of the sub-basins among the styles.
+pub const SUBBASINS: &str = "subbasins";
 /// Name of the provisional network among the styles.
 pub const PROVISIONAL: &str = "provisional";
 
@@ -171,7 +173,7 @@ fn of_role(role: LayerRole) -> VectorStyle {
         R::ContourLines => (0x7A5A36, 1.1, F::None, D::Solid),
         R::Provisional => (0x1F2F63, 1.5, F::None, D::Solid),
         R::Dams => (0x5A4A3A, 3.2, F::None, D::Solid),
-        R::Sites => (0xA3263B, 1.5, F::Full, D::Solid),
+        R::Sites => (0xA3263B, 1.8, F::Tint, D::Solid),
     };
     VectorStyle { color: Colour::hex(color), width, fill, dash, label: String::new(), size: 13.0 }
 }
@@ -187,11 +189,13 @@ pub fn usual_styles() -> Vec<(String, VectorStyle)> {
         label: "name".into(),
         ..line.clone()
     };
+    let subbasins = VectorStyle { width: 0.8, label: "number".into(), size: 11.0, ..catchments.clone() };
     let contours =
         VectorStyle { width: 0.7, label: "elevation".into(), size: 11.0, ..of_role(LayerRole::ContourLines) };
     let mut all = vec![
         (STREAMS.to_owned(), streams),
         (CATCHMENTS.to_owned(), catchments),
+        (SUBBASINS.to_owned(), subbasins),
         (PROVISIONAL.to_owned(), line),
         (CONTOURS.to_owned(), contours),
     ];

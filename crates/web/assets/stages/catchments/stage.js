@@ -3,9 +3,10 @@ import { notice, send } from '../../lib/common.js';
 import { Latest } from '../../lib/latest.js';
 import { area } from '../../lib/units.js';
 import { fillOf, labelOf, stroke, strokeOf, styleOf } from '../../map/vector.js';
+import { placeSpec, Places, publishedSpec } from './places.js';
+import { BASINS, Subbasins, subbasinSpec } from './subbasins.js';
 
 const ol = window.ol;
-const BASINS = ['#B9A27A', '#8FA98C', '#A58FA6', '#C29A84', '#8CA3B5', '#ADAB7C'];
 const [CLAY, PAPER] = ['#B4532A', '#FFFDF8'];
 
 const fill = (color) => new ol.style.Fill({ color });
@@ -86,6 +87,8 @@ async function loadCatchments(map) {
 class Catchments {
   constructor(page) {
     this.page = page;
+    this.subbasins = new Subbasins(page);
+    this.places = new Places(page);
     document.body.addEventListener('points-changed', () => {
       page.refreshParts();
       page.fetchDesk();
@@ -111,6 +114,7 @@ class Catchments {
 
   /** The desk has been fetched anew. */
   prepare() {
+    this.places.prepare();
     const choice = this.page.desk.querySelector('#measured-point');
     if (choice && [...choice.options].some(({ value }) => value === this.measured))
       choice.value = this.measured;
@@ -141,7 +145,18 @@ class Catchments {
     window.htmx.process(place);
   }
 
+  /** A click on the map. */
+  pick({ coordinate }) {
+    this.subbasins.pick(coordinate);
+  }
+
+  /** The shape of a row on the map. */
+  shapeOf(table, key) {
+    return table === 'subbasins' ? this.subbasins.shapeOf(key) : null;
+  }
+
   click(target) {
+    if (this.subbasins.click(target)) return true;
     if (target.closest('[data-place]')) {
       this.place();
       return true;
@@ -200,6 +215,9 @@ export const catchments = {
   key: 'catchments',
   drawn: ['relief', 'streams', 'catchments', 'cells'],
   layers: [
+    subbasinSpec,
+    publishedSpec,
+    placeSpec,
     {
       key: 'catchments',
       name: 'Catchments',

@@ -1,16 +1,17 @@
 //! What a person does to pour points.
 
-use axum::extract::{Path, State};
+use axum::extract::{Multipart, Path, State};
 use axum::response::Response;
-use bothros_core::catchments::SnapTo;
+use bothros_core::catchments::{Along, SnapTo};
 use bothros_products::Quantity;
-use bothros_workflow::{Facts, PourPointPlace, read_place};
+use bothros_workflow::{Facts, PointFile, PourPointPlace, Wherever, read_place};
 use serde::Deserialize;
 
 use crate::App;
 use crate::http::changed::changed;
 use crate::http::error::{Result, WebError};
 use crate::http::form::{Coordinate, Form};
+use crate::http::upload::{receive_layer, told};
 use crate::ui::form::Number;
 
 const POINTS: &str = "points-changed";
@@ -99,4 +100,61 @@ pub async fn delete_pour_point(
 ) -> Result<Response> {
     bothros_workflow::delete_pour_point(&app.store, study, point).await?;
     Ok(changed(POINTS))
+}
+
+/// Takes a file of points, the layer in it and its CRS where it does not tell them.
+pub async fn points_from_file(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    form: Multipart,
+) -> Result<Response> {
+    let received = receive_layer(form, app.options.upload_limit).await?;
+    let given = |key: &str| Some(received.text(key)).filter(|t| !t.is_empty());
+    let (layer, crs) = (given("layer"), given("crs"));
+    let file = PointFile {
+        path: &received.path,
+        name: &received.file,
+        layer: layer.as_deref(),
+        crs: crs.as_deref(),
+    };
+    let said = bothros_workflow::add_points_from(&app.store, &app.grids, study, file).await?;
+    Ok(told(changed(POINTS), &said))
+}
+
+/// Where along the network pour points are wanted.
+#[derive(Deserialize)]
+pub struct AlongForm {
+    along: String,
+    #[serde(default)]
+    order: String,
+    #[serde(default)]
+    interval: String,
+    /// the pour point whose main stem is meant
+    point: Option<i64>,
+}
+
+/// Interval along a main stem.
+const STEP: Number = Number::new("the interval", Quantity::Length, 0.01, 1e6);
+/// Interval of contributing area.
+const STEP_AREA: Number = Number::new("the interval", Quantity::Area, 1e-9, 1e6);
+/// Strahler order.
+const ORDER: Number = Number::new("the order", Quantity::Order, 1.0, 20.0);
+
+pub async fn points_along(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<AlongForm>,
+) -> Result<Response> {
+    let stem =
+        || form.point.ok_or_else(|| WebError::refused("place a pour point first: its main stem is followed"));
+    let wherever = match form.along.as_str() {
+        "junctions" => Wherever::Places(Along::Junctions),
+        "outlets" => Wherever::Places(Along::Outlets),
+        "heads" => Wherever::Places(Along::Heads(ORDER.read(&form.order)? as u8)),
+        "length" => Wherever::EveryMetres(stem()?, STEP.read(&form.interval)?),
+        "area" => Wherever::EveryKm2(stem()?, STEP_AREA.read(&form.interval)?),
+        other => return Err(WebError::refused(format!("there are no places called “{other}”"))),
+    };
+    let said = bothros_workflow::add_points_along(&app.store, &app.grids, study, wherever).await?;
+    Ok(told(changed(POINTS), &said))
 }

@@ -3,8 +3,9 @@
 use askama::Template;
 use bothros_core::catchments::SnapTo;
 use bothros_products::Quantity;
-use bothros_workflow::{CatchmentFacts, Facts};
+use bothros_workflow::{CatchmentFacts, Facts, published_boundaries};
 
+use super::subbasins::Choices;
 use crate::App;
 use crate::http::error::Result;
 use crate::ui::{quantity, render};
@@ -36,6 +37,11 @@ struct Catchments {
     snap_m: String,
     nearest: bool,
     crs: String,
+    division: Choices,
+    /// published boundaries: key in addresses, name
+    boundaries: Vec<(String, String)>,
+    length_unit: &'static str,
+    area_unit: &'static str,
 }
 
 pub async fn desk(app: &App, facts: Facts) -> Result<String> {
@@ -79,6 +85,14 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         measurable,
         points,
         snap_m: quantity::typed(Quantity::Length, facts.settings.snap_m),
+        boundaries: published_boundaries(&app.store, study)
+            .await?
+            .into_iter()
+            .map(|b| (format!("{}-{}", b.key.layer, b.key.id), b.name))
+            .collect(),
+        length_unit: quantity::typed_in(Quantity::Length),
+        area_unit: quantity::typed_in(Quantity::Area),
+        division: Choices::of(&facts.settings.subbasins),
         nearest: facts.settings.snap_to == SnapTo::NearestStream,
         crs: facts.terrain.map_or(String::new(), |t| t.crs.label()),
     })

@@ -6,7 +6,8 @@ use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::catchments::{Estimate, Formula, LAG_SHARE};
 use bothros_core::profile::{Profile, Station, distances_along};
-use bothros_products::{MEASURES, Quantity};
+use bothros_formats::Value;
+use bothros_products::{Column, MEASURES, Quantity, Row};
 use bothros_store::{PourPoint, RasterRole};
 use bothros_workflow::{CURVE_NUMBERS, Concentration, spread};
 use serde::Deserialize;
@@ -23,12 +24,12 @@ use crate::ui::table::alone;
 use crate::ui::{page, quantity};
 
 /// A figure: name, value with its unit, definition.
-struct Measure {
-    name: &'static str,
-    value: String,
-    meaning: &'static str,
+pub(super) struct Measure {
+    pub name: &'static str,
+    pub value: String,
+    pub meaning: &'static str,
     /// why it deserves a second look
-    note: Option<&'static str>,
+    pub note: Option<&'static str>,
 }
 
 /// A formula with what it gives.
@@ -62,7 +63,7 @@ struct Part {
 
 /// Columns that are told beside the figures.
 fn is_figure(name: &str) -> bool {
-    !["catchment_id", "name", "curve_number"].contains(&name) && !name.starts_with("tc_")
+    !["catchment_id", "subbasin_id", "name", "curve_number"].contains(&name) && !name.starts_with("tc_")
 }
 
 /// What is out of the usual for a figure.
@@ -77,6 +78,21 @@ fn note(name: &str, value: f64) -> Option<&'static str> {
         }
         _ => None,
     }
+}
+
+/// The figures of a row of measures, in words.
+pub(super) fn figures(row: &Row) -> Vec<Measure> {
+    let figures = MEASURES.columns.iter().zip(row).filter(|(c, _)| is_figure(c.name));
+    let measure = |(column, value): (&Column, &Value)| Measure {
+        name: column.title,
+        value: alone(column, value),
+        meaning: column.meaning,
+        note: match value {
+            Value::Real(v) => note(column.name, *v),
+            _ => None,
+        },
+    };
+    figures.map(measure).collect()
 }
 
 fn line(estimate: &Estimate, how: &Concentration) -> Line {
@@ -124,16 +140,6 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
     let part = quantity::blocking(move || {
         let estimates = found.estimates(&how);
         let row = found.row(number, &of.name, &how);
-        let figures = MEASURES.columns.iter().zip(&row).filter(|(c, _)| is_figure(c.name));
-        let measures = figures.map(|(column, value)| Measure {
-            name: column.title,
-            value: alone(column, value),
-            meaning: column.meaning,
-            note: match value {
-                bothros_formats::Value::Real(v) => note(column.name, *v),
-                _ => None,
-            },
-        });
         let spread = spread(&estimates).map(|(median, least, most)| {
             let told = |hours: f64| quantity::told(Quantity::Duration, hours);
             format!("Median {}, from {} to {}.", told(median), told(least), told(most))
@@ -142,7 +148,7 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
             study,
             title: format!("{number} {}", of.name),
             edge,
-            measures: measures.collect(),
+            measures: figures(&row),
             hypsometric: hypsometric(&found.curve),
             stem: stem.map(|(profile, places)| (ground_along(&profile, &STEM), places)),
             lines: estimates.iter().map(|e| line(e, &how)).collect(),

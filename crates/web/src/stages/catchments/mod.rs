@@ -4,7 +4,10 @@ mod actions;
 pub mod desk;
 mod map;
 mod measures;
+mod places;
+mod published;
 pub mod rail;
+mod subbasins;
 pub mod tables;
 
 use axum::Router;
@@ -19,9 +22,30 @@ pub fn routes() -> Router<App> {
         .route("/pour-point-here", get(map::preview))
         .route("/pour-points/{point}/measures", get(measures::measures))
         .route("/concentration", post(measures::concentration))
+        .route("/subbasins", get(subbasins::drawn))
+        .route("/subbasins/told", get(subbasins::told))
+        .route("/subbasins/one", get(subbasins::one))
+        .route("/subbasins/division", post(subbasins::divide))
+        .route("/subbasins/split", post(subbasins::split))
+        .route("/subbasins/forget", post(subbasins::forget))
+        .route("/subbasins/{outlet}/merge", post(subbasins::merge))
+        .route("/subbasins/{outlet}/name", post(subbasins::name))
+        .route("/pour-points-along", post(actions::points_along))
+        .route("/places", get(places::drawn))
+        .route("/places/told", get(places::told_of))
+        .route("/dams/points", post(places::dam_points))
+        .route("/sites/least", post(places::least))
+        .route("/sites/{layer}/{id}/points", post(places::inflow_points))
+        .route("/published", get(published::drawn))
+        .route("/published/told", get(published::told))
         .route("/snapping", post(actions::snapping))
         .route("/pour-points", post(actions::add_pour_point))
         .route("/pour-points/{point}/rename", post(actions::rename_pour_point))
         .route("/pour-points/{point}/move", post(actions::move_pour_point))
         .route("/pour-points/{point}/delete", post(actions::delete_pour_point))
+}
+
+/// Routes of the stage that take files.
+pub fn uploads() -> Router<App> {
+    Router::new().route("/pour-points-file", post(actions::points_from_file))
 }

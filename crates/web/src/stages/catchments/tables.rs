@@ -1,7 +1,7 @@
 //! The tables of the stage: pour points, and what is measured of their catchments.
 
-use bothros_products::{MEASURES, POUR_POINTS, Table};
-use bothros_workflow::{CatchmentFacts, Facts};
+use bothros_products::{INFLOWS, MEASURES, POUR_POINTS, SUBBASINS, SiteFound, Table};
+use bothros_workflow::{CatchmentFacts, Facts, delineated};
 
 use crate::App;
 use crate::http::error::Result;
@@ -9,16 +9,18 @@ use crate::ui::quantity;
 use crate::ui::table::{Entry, Listing};
 
 /// The tables of the stage, in the order of their tabs.
-pub const TABLES: &[&Table] = &[&POUR_POINTS, &MEASURES];
+pub const TABLES: &[&Table] = &[&POUR_POINTS, &SUBBASINS, &MEASURES, &INFLOWS];
 
 /// The rows of a table of the stage.
 ///
 /// # Errors
 /// Where the database fails.
 pub async fn listing(app: &App, facts: &Facts, table: &'static Table) -> Result<Listing> {
-    match std::ptr::eq(table, &MEASURES) || table.name == MEASURES.name {
-        true => measures(app, facts).await,
-        false => points(app, facts).await,
+    match table.name {
+        name if name == MEASURES.name => measures(app, facts).await,
+        name if name == SUBBASINS.name => subbasins(app, facts).await,
+        name if name == INFLOWS.name => inflows(app, facts).await,
+        _ => points(app, facts).await,
     }
 }
 
@@ -47,7 +49,58 @@ const HIDDEN: &[&str] = &[
     "curve_number",
 ];
 
-/// What is measured of the catchments that are delineated.
+/// The inflows of all sites.
+async fn inflows(app: &App, facts: &Facts) -> Result<Listing> {
+    const NONE: &str = "No site has an inflow: draw a site, or lower the least area of an inflow.";
+    if facts.routing.is_none() {
+        return Ok(Listing::plain(&INFLOWS, Vec::new(), NONE));
+    }
+    let frame = app.grids.get(&app.store, facts).await?.frame;
+    let mut entries: Vec<Entry> = Vec::new();
+    for (of, id) in bothros_workflow::sites(&app.store, &app.grids, facts).await?.iter().zip(1u32..) {
+        let Ok(site) = &of.found else { continue };
+        let told = SiteFound { id, name: Some(&of.name), site };
+        let rows = told.rows(entries.len() as u32 + 1, &frame);
+        let places = site.inflows.iter().map(|inflow| frame.centre(inflow.cell));
+        entries.extend(rows.into_iter().zip(places).zip(1..).map(|((row, (x, y)), rank)| Entry {
+            key: format!("{id}-{rank}"),
+            at: Some([x, y]),
+            row,
+            acts: String::new(),
+        }));
+    }
+    Ok(Listing::plain(&INFLOWS, entries, NONE))
+}
+
+/// The sub-basins.
+async fn subbasins(app: &App, facts: &Facts) -> Result<Listing> {
+    const NONE: &str = "There is no sub-basin yet: route flow first.";
+    if facts.routing.is_none() {
+        return Ok(Listing::plain(&SUBBASINS, Vec::new(), NONE));
+    }
+    let all = app.grids.subbasins(&app.store, facts).await?;
+    let frame = app.grids.get(&app.store, facts).await?.frame;
+    let points: Vec<_> = delineated(&app.store, facts.study).await?.into_iter().map(|(p, _)| p).collect();
+    let names = all.names(&facts.settings.subbasins, &points, &frame);
+    let basins = &all.basins;
+    let entry = |(at, name): (usize, Option<String>)| Entry {
+        key: (at + 1).to_string(),
+        at: Some(frame.centre(basins.outlets[at]).into()),
+        row: vec![
+            (at as u32 + 1).into(),
+            basins.found.within[at].into(),
+            basins.reach[at].into(),
+            all.catchment[at].into(),
+            frame.area_of(basins.found.own_cells[at]).as_km2().into(),
+            name.into(),
+            basins.junctions[at].into(),
+        ],
+        acts: String::new(),
+    };
+    Ok(Listing::plain(&SUBBASINS, names.into_iter().enumerate().map(entry).collect(), NONE))
+}
+
+/// What is measured of the catchments that are delineated, and of the sub-basins.
 async fn measures(app: &App, facts: &Facts) -> Result<Listing> {
     let mut entries = Vec::new();
     for (point, number) in app.store.pour_points(facts.study).await?.into_iter().zip(1u32..) {
@@ -62,6 +115,20 @@ async fn measures(app: &App, facts: &Facts) -> Result<Listing> {
             row,
             acts: String::new(),
         });
+    }
+    if facts.routing.is_some() {
+        let all = app.grids.subbasins(&app.store, facts).await?;
+        let frame = app.grids.get(&app.store, facts).await?.frame;
+        let points: Vec<_> = delineated(&app.store, facts.study).await?.into_iter().map(|(p, _)| p).collect();
+        let names = all.names(&facts.settings.subbasins, &points, &frame);
+        let measured = app.grids.subbasin_measures(&app.store, facts).await?;
+        let rows = all.rows(&measured, &names, facts.settings.concentration.curve_number);
+        entries.extend(rows.into_iter().zip(&all.basins.outlets).enumerate().map(|(at, (row, &outlet))| Entry {
+            key: format!("s{}", at + 1),
+            at: Some(frame.centre(outlet).into()),
+            row,
+            acts: String::new(),
+        }));
     }
     let listing = Listing::plain(&MEASURES, entries, "No pour point has a catchment yet.");
     Ok(Listing { hidden: HIDDEN, ..listing })

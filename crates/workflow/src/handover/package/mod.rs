@@ -14,8 +14,8 @@ use bothros_core::network::Network;
 use bothros_core::{Grid, Monitor, Threshold};
 use bothros_formats::{Crs, VectorFormat, write_layers};
 use bothros_products::{
-    CATCHMENT_IDS, CATCHMENTS, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, JUNCTIONS, MAIN_STEMS, MEASURES,
-    POUR_POINTS, PROVENANCE, Placed, REACHES, Row, STREAM_ORDER, TRIALS, WEIGHTED_TOTAL,
+    CATCHMENT_IDS, CATCHMENTS, Delineated, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, JUNCTIONS, MAIN_STEMS, MEASURES,
+    POUR_POINTS, PROVENANCE, Placed, REACHES, Row, STREAM_ORDER, SUBBASINS, TRIALS, WEIGHTED_TOTAL,
 };
 use bothros_store::{
     FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, PourPoint, RasterRole, Record, Store, kept,
@@ -23,7 +23,7 @@ use bothros_store::{
 use serde_json::json;
 
 use crate::{
-    CatchmentFacts, Error, Facts, GridCache, Grids, KeptTrial, Result, Stage, Streams, blocking,
+    CatchmentFacts, Error, Facts, GridCache, Grids, KeptTrial, Result, Stage, Streams, Subbasins, blocking,
     chosen_trial, trials,
 };
 
@@ -62,12 +62,12 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
         tif(CATCHMENT_IDS.name, CATCHMENT_IDS.meaning);
     }
     let layers =
-        [&REACHES, &JUNCTIONS, &MAIN_STEMS, &CATCHMENTS, &POUR_POINTS].map(|t| t.title.to_lowercase());
+        [&REACHES, &JUNCTIONS, &MAIN_STEMS, &CATCHMENTS, &SUBBASINS, &POUR_POINTS].map(|t| t.title.to_lowercase());
     out.push((format!("{short}_network.gpkg"), layers.join(", ")));
     out.push((format!("{short}_*.geojson"), "the same in WGS 84".into()));
     out.push((
         format!("{short}_*.csv"),
-        "catchments and their measures, pour points, trials, and where each input comes from".into(),
+        "catchments and sub-basins with their measures, pour points, trials, and where each input comes from".into(),
     ));
     out.push((format!("{short}_*.sld"), "how the map draws them, as Styled Layer Descriptors (OGC)".into()));
     out.push(("README.txt".into(), "CRS, units, methods, settings, log".into()));
@@ -99,8 +99,12 @@ struct Ingredients {
     grids: std::sync::Arc<Grids>,
     stream_cells: Streams,
     points: Vec<(PourPoint, CatchmentFacts)>,
-    /// what is measured of their catchments, as rows
+    /// what is measured of their catchments, then of sub-basins, as rows
     measures: Vec<Row>,
+    /// the sub-basins
+    subbasins: std::sync::Arc<Subbasins>,
+    /// their names
+    names: Vec<Option<String>>,
     log: Vec<LogEntry>,
     threshold: Threshold,
     /// weights of all cells upstream, and what they are
@@ -140,6 +144,12 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         let found = crate::measures_of(store, cache, &facts, point).await?;
         measures.push(found.row(number, &point.name, &facts.settings.concentration));
     }
+    handle.say("measuring sub-basins");
+    let subbasins = cache.subbasins(store, &facts).await?;
+    let own: Vec<PourPoint> = points.iter().map(|(point, _)| point.clone()).collect();
+    let names = subbasins.names(&facts.settings.subbasins, &own, &terrain.frame);
+    let measured = cache.subbasin_measures(store, &facts).await?;
+    measures.extend(subbasins.rows(&measured, &names, facts.settings.concentration.curve_number));
     let log = store.log_entries(study).await?;
     let weighted = match (store.raster(study, RasterRole::Weighted).await?, &facts.settings.weights) {
         (Some(meta), Some(weights)) => {
@@ -168,6 +178,8 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         stream_cells,
         points,
         measures,
+        subbasins,
+        names,
         log,
         threshold,
         weighted,
@@ -230,11 +242,21 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
     }
 
     let points: Vec<Placed> = from.points.iter().map(placed).collect();
+    let coverage = from.subbasins.coverage.soft(from.facts.settings.subbasins.outline);
+    let land = Delineated {
+        points: &points,
+        catchments: &found,
+        subbasins: &from.subbasins.basins,
+        names: &from.names,
+        coverage: &coverage,
+        frame,
+    };
     let layers = [
         bothros_products::reaches(&from.network, frame, Some(&found))?,
         bothros_products::junctions(&from.network, frame)?,
         bothros_products::main_stems(&stems(from)?, &grids.directions, &grids.filled, frame)?,
-        bothros_products::catchments(&points, &found, &grids.directions, frame)?,
+        land.catchments()?,
+        land.subbasins()?,
         bothros_products::pour_points(&points, &found, frame)?,
     ];
     let path = begin("network.gpkg", "writing layers", 0.65)?;
@@ -243,7 +265,7 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
         let path = begin(&format!("{}.geojson", layer.name), "writing layers", 0.75)?;
         write_layers(&path, VectorFormat::GeoJson, crs, std::slice::from_ref(layer))?;
     }
-    for (table, layer) in [(&CATCHMENTS, &layers[3]), (&POUR_POINTS, &layers[4])] {
+    for (table, layer) in [(&CATCHMENTS, &layers[3]), (&SUBBASINS, &layers[4]), (&POUR_POINTS, &layers[5])] {
         let path = begin(&format!("{}.csv", table.name), "writing tables", 0.85)?;
         std::fs::write(path, table.csv(layer.features.iter().map(|(_, row)| row.clone()))?)?;
     }

@@ -1,0 +1,310 @@
+//! The step `[catchments]`: pour points from points and lines, sub-basins, sites, basins, a published boundary, measures.
+
+use std::path::Path;
+
+use bothros_core::catchments::{
+    AtLine, Coverage, Divided, DivisionEdits, Labelled, Measured, SnapTo, SubBasins, at_line, compare_with,
+    concentration, delineate, divide, label, measure, measure_part, outlets_of_footprint, site, snap_to_cells,
+};
+use bothros_core::network::Network;
+use bothros_core::routing::DIRECTION_NODATA;
+use bothros_core::{Cell, Frame, Grid, Monitor};
+use bothros_formats::{Crs, Geometry, ReadFeature, Wanted};
+use bothros_products::{CATCHMENT_IDS, Delineated, MEASURES, Placed, Row, SiteFound, measures_row};
+use rayon::prelude::*;
+
+use super::{Routed, Run, inputs, write, write_package};
+use crate::recipe::Catchments;
+use crate::summary::{BoundaryFacts, CatchmentFacts, MoreFacts, SiteFacts};
+use crate::{Error, Result, SnapChoice};
+
+/// What catchments are found on.
+pub(super) struct Land<'a> {
+    pub settings: &'a Catchments,
+    pub routed: &'a Routed,
+    pub ground: &'a Grid<f32>,
+    pub frame: &'a Frame,
+    pub crs: &'a Crs,
+    pub network: Option<&'a Network>,
+    /// Strahler orders of stream cells, 0 or 255 elsewhere
+    pub orders: Option<&'a Grid<u8>>,
+}
+
+/// What was found.
+pub(super) struct Found {
+    pub points: Vec<Placed>,
+    pub found: Labelled,
+    pub more: MoreFacts,
+}
+
+impl Found {
+    /// What the summary tells of the catchments.
+    pub fn facts(&self, frame: &Frame) -> Vec<CatchmentFacts> {
+        let facts = self.points.iter().enumerate().map(|(at, point)| CatchmentFacts {
+            catchment_id: at as u32 + 1,
+            name: point.name.clone(),
+            area_km2: frame.area_of(self.found.cells[at]).as_km2(),
+            touches_edge: self.found.touches_edge[at],
+            moved_m: point.moved_m,
+        });
+        facts.collect()
+    }
+}
+
+/// Inflows below this are not told apart where nothing else is asked for, km².
+const LEAST_INFLOW_KM2: f64 = 0.01;
+
+impl Land<'_> {
+    fn order(&self, index: usize) -> u8 {
+        self.orders.map_or(0, |o| o.values()[index]) % 255
+    }
+
+    fn is_stream(&self, index: usize) -> bool {
+        self.order(index) > 0
+    }
+
+    fn divided<'b>(&'b self, points: &'b [Cell]) -> Divided<'b> {
+        Divided {
+            directions: &self.routed.directions,
+            accumulation: &self.routed.accumulation,
+            frame: self.frame,
+            network: self.network,
+            points,
+        }
+    }
+
+    /// Keeps a pour point, unless another has its cell.
+    fn place(&self, points: &mut Vec<Placed>, key: &str, called: &str, new: Placed) -> Result<()> {
+        if let Some(same) = points.iter().find(|p| p.cell == new.cell) {
+            let other = same.name.clone().unwrap_or_else(|| "an unnamed one".into());
+            let what = format!(
+                "pour points “{other}” and “{called}” snap to the same cell: remove one, or lower snap_m"
+            );
+            return Err(Error::data(key, what));
+        }
+        points.push(new);
+        Ok(())
+    }
+
+    /// Snaps points from a file.
+    fn from_points(&self, given: Vec<ReadFeature>, points: &mut Vec<Placed>) -> Result<()> {
+        let key = "catchments.pour_points";
+        let (settings, frame) = (self.settings, self.frame);
+        let is_stream = |cell: Cell| self.is_stream(frame.cols * cell.row + cell.col);
+        let to = match settings.snap_to {
+            SnapChoice::Largest => SnapTo::Largest,
+            SnapChoice::NearestStream => SnapTo::NearestStream,
+        };
+        for (feature, number) in given.into_iter().zip(1u32..) {
+            let Geometry::Point([x, y]) = feature.shape else { continue };
+            let called = feature.name.clone().unwrap_or_else(|| format!("number {number}"));
+            let accumulation = &self.routed.accumulation;
+            let cell = snap_to_cells(accumulation, frame, &is_stream, (x, y), settings.snap_m, to).map_err(
+                |e| match e {
+                    bothros_core::Error::OutsideFootprint(_) => Error::data(
+                        key,
+                        format!("pour point “{called}” at {x:.1}, {y:.1} lies outside the DEM's footprint"),
+                    ),
+                    other => Error::data(key, format!("pour point “{called}”: {other}")),
+                },
+            )?;
+            let (cx, cy) = frame.centre(cell);
+            let moved_m = (cx - x).hypot(cy - y) * frame.unit_m;
+            // Where it is left, it stays in its cell and is not moved.
+            let moved_m = if settings.snap_m > 0.0 { moved_m } else { 0.0 };
+            self.place(points, key, &called, Placed { name: feature.name, given: [x, y], cell, moved_m })?;
+        }
+        Ok(())
+    }
+
+    /// Places a point at the largest contributing area along each line.
+    fn from_lines(
+        &self,
+        given: Vec<ReadFeature>,
+        points: &mut Vec<Placed>,
+        notes: &mut Vec<String>,
+    ) -> Result<()> {
+        let key = "catchments.lines";
+        for (feature, number) in given.into_iter().zip(1u32..) {
+            let Geometry::Line(line) = feature.shape else { continue };
+            let called = feature.name.clone().unwrap_or_else(|| format!("line {number}"));
+            let routed = self.routed;
+            let found = at_line(&line, &routed.directions, &routed.accumulation, self.frame)?
+                .ok_or_else(|| Error::data(key, format!("“{called}” passes no cell of the DEM")))?;
+            notes.extend(self.warnings(&called, &found).into_iter().map(|what| format!("{key}: {what}")));
+            let (x, y) = self.frame.centre(found.cell);
+            let new = Placed { name: Some(called.clone()), given: [x, y], cell: found.cell, moved_m: 0.0 };
+            self.place(points, key, &called, new)?;
+        }
+        Ok(())
+    }
+
+    /// What is doubtful about a pour point at a line.
+    fn warnings(&self, called: &str, found: &AtLine) -> Vec<String> {
+        let mut told = Vec::new();
+        if self.orders.is_some() && !self.is_stream(self.frame.cols * found.cell.row + found.cell.col) {
+            told.push(format!("“{called}” crosses no stream at this threshold"));
+        }
+        if found.at_end {
+            told.push(format!("the largest contributing area along “{called}” lies at its end: it may stop short of the stream"));
+        }
+        if found.beyond > 0 {
+            let area = self.frame.area_of(found.beyond).as_km2();
+            told.push(format!("{area:.4} km² that drain to “{called}” come from beyond it"));
+        }
+        told
+    }
+
+    fn sites(&self, given: Vec<ReadFeature>) -> Result<Vec<(Option<String>, bothros_core::catchments::Site)>> {
+        let least = self.settings.min_inflow_km2.unwrap_or(LEAST_INFLOW_KM2);
+        let cells = (least / self.frame.cell_area().as_km2()).ceil().max(1.0) as u64;
+        let mut found = Vec::new();
+        for (feature, number) in given.into_iter().zip(1u32..) {
+            let Geometry::Polygons(polygons) = feature.shape else { continue };
+            let called = feature.name.clone().unwrap_or_else(|| format!("number {number}"));
+            let routed = self.routed;
+            let at = site(&polygons, cells, &routed.directions, &routed.accumulation, self.frame).map_err(|_| {
+                Error::data("catchments.sites", format!("site “{called}” covers no cell of the DEM"))
+            })?;
+            found.push((feature.name, at));
+        }
+        Ok(found)
+    }
+
+    /// Rows of measures: of catchments, then of sub-basins.
+    fn measures(&self, all: &Delineated<'_>) -> Result<Vec<Row>> {
+        let is_stream = |index: usize| self.is_stream(index);
+        let order = |index: usize| self.order(index);
+        let of = Measured {
+            ground: self.ground,
+            directions: &self.routed.directions,
+            accumulation: &self.routed.accumulation,
+            frame: self.frame,
+            is_stream: &is_stream,
+            order: &order,
+        };
+        let mut rows = Vec::new();
+        for (point, number) in all.points.iter().zip(1u32..) {
+            let found = measure(&of, &delineate(&self.routed.directions, point.cell)?)?;
+            let estimates = concentration(&found.flow(None));
+            rows.push(measures_row((Some(number), None), point.name.clone(), &found, &estimates, None));
+        }
+        let pieces = all.subbasins.pieces(&self.routed.directions);
+        let measured: Vec<Row> = pieces
+            .par_iter()
+            .enumerate()
+            .map(|(at, piece)| {
+                let found = measure_part(&of, piece)?;
+                let estimates = concentration(&found.flow(None));
+                let ids = (all.catchment_of(at), Some(at as u32 + 1));
+                Ok(measures_row(ids, all.name_of(at), &found, &estimates, None))
+            })
+            .collect::<Result<_>>()?;
+        rows.extend(measured);
+        Ok(rows)
+    }
+}
+
+impl Run<'_> {
+    fn read(
+        &self,
+        key: &str,
+        path: &Option<std::path::PathBuf>,
+        wanted: Wanted,
+        crs: &Crs,
+        notes: &mut Vec<String>,
+    ) -> Result<Option<Vec<ReadFeature>>> {
+        let read = |path| inputs::features(self.recipe, key, path, wanted, crs, notes);
+        path.as_deref().map(read).transpose()
+    }
+
+    pub(super) fn catchments(&mut self, land: &Land<'_>, notes: &mut Vec<String>) -> Result<Found> {
+        let (settings, frame, crs, dir) = (land.settings, land.frame, land.crs, self.dir);
+        let directions = &land.routed.directions;
+        let mut points: Vec<Placed> = Vec::new();
+        let given = self.read("catchments.pour_points", &settings.pour_points, Wanted::Points, crs, notes)?;
+        land.from_points(given.unwrap_or_default(), &mut points)?;
+        let given = self.read("catchments.lines", &settings.lines, Wanted::Lines, crs, notes)?;
+        land.from_lines(given.unwrap_or_default(), &mut points, notes)?;
+        let outlets: Vec<Cell> = points.iter().map(|p| p.cell).collect();
+        let found = self.step("delineating catchments", 0.86, |part| Ok(label(directions, &outlets, part)?))?;
+        let subbasins = self.step("delineating sub-basins", 0.9, |part| {
+            let division = settings.subbasins.unwrap_or_default();
+            Ok(divide(&land.divided(&outlets), division, &DivisionEdits::default(), part)?)
+        })?;
+        let coverage = self.step("drawing outlines", 0.92, |_| {
+            Ok(Coverage::of(&subbasins.found.ids, frame).soft(settings.outline))
+        })?;
+        let all = Delineated {
+            points: &points,
+            catchments: &found,
+            subbasins: &subbasins,
+            names: &[],
+            coverage: &coverage,
+            frame,
+        };
+        let table = self.step("measuring catchments", 0.95, |_| Ok(MEASURES.csv(land.measures(&all)?)?))?;
+        let path = dir.join("measures.csv");
+        std::fs::write(&path, table).map_err(|e| Error::write(&path, e))?;
+        let sites = self.read("catchments.sites", &settings.sites, Wanted::Polygons, crs, notes)?;
+        let sites = sites.map(|given| land.sites(given)).transpose()?;
+        let boundary = self.read("catchments.boundary", &settings.boundary, Wanted::Polygons, crs, notes)?;
+        let mut layers = vec![
+            all.catchments()?,
+            all.subbasins()?,
+            bothros_products::pour_points(&points, &found, frame)?,
+        ];
+        let mut more = MoreFacts { subbasins: subbasins.outlets.len() as u64, ..MoreFacts::default() };
+        if let Some(sites) = &sites {
+            let told = sites.iter().zip(1u32..).map(|((name, site), id)| SiteFound { id, name: name.as_deref(), site });
+            let told: Vec<SiteFound<'_>> = told.collect();
+            layers.push(bothros_products::inflows(&told, frame)?);
+            more.sites = Some(told.iter().map(|s| SiteFacts::of(s, frame)).collect());
+        }
+        if settings.basins {
+            layers.push(self.step("delineating basins", 0.96, |part| {
+                let found = label(directions, &outlets_of_footprint(directions), part)?;
+                let coverage = Coverage::of(&found.ids, frame).soft(settings.outline);
+                Ok(bothros_products::basins(&found, &coverage, frame)?)
+            })?);
+        }
+        if let Some(given) = boundary {
+            let (layer, facts) = compared(&points, given, directions, frame)?;
+            layers.push(layer);
+            more.boundary = Some(facts);
+        }
+        self.step("writing catchments", 0.97, |_| {
+            write(dir, &CATCHMENT_IDS, &found.ids, frame, crs)?;
+            write_package(dir, "catchments.gpkg", crs, &layers)
+        })?;
+        Ok(Found { points, found, more })
+    }
+}
+
+/// Compares a published boundary, in all its pieces, with the catchment that overlaps it most.
+fn compared(
+    points: &[Placed],
+    given: Vec<ReadFeature>,
+    directions: &Grid<u8>,
+    frame: &Frame,
+) -> Result<(bothros_formats::Layer, BoundaryFacts)> {
+    let key = "catchments.boundary";
+    let published = inputs::polygons_of(given).concat();
+    let known = |index: usize| directions.values()[index] != DIRECTION_NODATA;
+    let mut best: Option<(u32, bothros_core::catchments::Agreement)> = None;
+    for (point, id) in points.iter().zip(1u32..) {
+        let ours = delineate(directions, point.cell)?;
+        let found = compare_with(&ours, &published, frame, &known);
+        // Where catchments nest, the one that agrees best.
+        let better = |other: &bothros_core::catchments::Agreement| {
+            let rank = |a: &bothros_core::catchments::Agreement| (a.both.as_m2(), a.intersection_over_union());
+            rank(&found) > rank(other)
+        };
+        if found.both.as_m2() > 0.0 && best.as_ref().is_none_or(|(_, other)| better(other)) {
+            best = Some((id, found));
+        }
+    }
+    let (id, found) = best.ok_or_else(|| Error::data(key, "it overlaps no catchment: check its CRS and the pour points"))?;
+    let facts = BoundaryFacts::of(id, &found);
+    Ok((bothros_products::boundary_difference(id, &found, frame)?, facts))
+}
