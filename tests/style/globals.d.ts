@@ -6,6 +6,7 @@ interface Window {
     Alpine: any;
     bothrosMap: any;
 }
+declare module '/assets/vendor/*';
 interface EventTarget {
     [name: string]: any;
 }

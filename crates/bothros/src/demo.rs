@@ -17,11 +17,12 @@ use crate::serve::say;
 
 const NAME: &str = "Sorrel Water";
 /// What lies beside the DEM; the culvert survey is left for the analyst to add.
-const LAYERS: [(LayerRole, &str); 4] = [
+const LAYERS: [(LayerRole, &str); 5] = [
     (LayerRole::MappedStreams, "mapped_streams.gpkg"),
     (LayerRole::Lakes, "reservoir.gpkg"),
     (LayerRole::Dams, "dam.gpkg"),
-    (LayerRole::Boundaries, "town.gpkg"),
+    (LayerRole::Sites, "town.gpkg"),
+    (LayerRole::Boundaries, "published_boundary.gpkg"),
 ];
 const POOR: &str = "Sorrel region, 30 m";
 

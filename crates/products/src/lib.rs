@@ -23,9 +23,7 @@ mod records;
 mod table;
 mod units;
 
-pub use catchments::{
-    CATCHMENTS, Delineated, POUR_POINTS, Placed, SUBBASINS, pour_points,
-};
+pub use catchments::{CATCHMENTS, Delineated, POUR_POINTS, Placed, SUBBASINS, pour_points};
 pub use findings::{CROSSINGS, ORDERS, SHORTFALLS, SINKS};
 pub use measures::{MEASURES, measures_row};
 pub use network::{JUNCTIONS, MAIN_STEMS, REACHES, Stem, junctions, main_stems, reach_row, reaches};

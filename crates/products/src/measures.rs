@@ -15,12 +15,22 @@ pub const MEASURES: Table = Table {
     meaning: "What is measured of a catchment or a sub-basin; elevations are those of the conditioned ground.",
     shape: None,
     columns: &[
-        Column::new("catchment_id", "Catchment", Identifier, "Number of the catchment, or of the one that holds the sub-basin.")
-            .nullable()
-            .of("catchments", "catchment_id"),
-        Column::new("subbasin_id", "Sub-basin", Identifier, "Number of the sub-basin; none in the row of a catchment.")
-            .nullable()
-            .of("subbasins", "subbasin_id"),
+        Column::new(
+            "catchment_id",
+            "Catchment",
+            Identifier,
+            "Number of the catchment, or of the one that holds the sub-basin.",
+        )
+        .nullable()
+        .of("catchments", "catchment_id"),
+        Column::new(
+            "subbasin_id",
+            "Sub-basin",
+            Identifier,
+            "Number of the sub-basin; none in the row of a catchment.",
+        )
+        .nullable()
+        .of("subbasins", "subbasin_id"),
         Column::new("name", "Name", Text, "Its name, or that of its pour point, if it has one.").nullable(),
         Column::new("area_km2", "Area", Area, "Area of its cells."),
         Column::new("perimeter_km", "Perimeter", Perimeter, "Length of its divide along the edges of cells."),

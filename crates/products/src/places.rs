@@ -36,7 +36,8 @@ pub const BASINS: Table = Table {
     meaning: "All that drains to one place where water leaves the footprint, or stays.",
     shape: Some(Shape::Polygons),
     columns: &[
-        Column::new("basin_id", "Basin", Identifier, "Number of the basin; 1 has the largest area.").primary(),
+        Column::new("basin_id", "Basin", Identifier, "Number of the basin; 1 has the largest area.")
+            .primary(),
         Column::new("area_km2", "Area", Area, "Area of its cells."),
         Column::new("touches_edge", "Touches the edge", Flag, "Whether it reaches the footprint's edge."),
     ],
@@ -49,8 +50,13 @@ pub const BOUNDARY_DIFFERENCE: Table = Table {
     meaning: "Land that only the catchment or only the published boundary holds.",
     shape: Some(Shape::Polygons),
     columns: &[
-        Column::new("difference_id", "Difference", Identifier, "Number of the difference; 1 has the largest area.")
-            .primary(),
+        Column::new(
+            "difference_id",
+            "Difference",
+            Identifier,
+            "Number of the difference; 1 has the largest area.",
+        )
+        .primary(),
         Column::new("catchment_id", "Catchment", Identifier, "The catchment that is compared.")
             .of("catchments", "catchment_id"),
         Column::new("held_by", "Held by", Text, "One of catchment, boundary."),

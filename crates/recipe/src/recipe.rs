@@ -248,7 +248,9 @@ impl Catchments {
             let what = "asks for nothing: name pour_points, lines, sites or subbasins, or set basins = true";
             return Err(Error::key("catchments", what));
         }
-        let needs = |key: &str, what: &str| Err(Error::key(key, format!("{what} needs streams: add [network] with a threshold")));
+        let needs = |key: &str, what: &str| {
+            Err(Error::key(key, format!("{what} needs streams: add [network] with a threshold")))
+        };
         if self.snap_to == SnapChoice::NearestStream && !has_network {
             return needs("catchments.snap_to", "nearest_stream");
         }
@@ -259,7 +261,10 @@ impl Catchments {
             return Err(Error::key("catchments.min_inflow_km2", "means nothing without sites"));
         }
         if self.boundary.is_some() && self.pour_points.is_none() && self.lines.is_none() {
-            return Err(Error::key("catchments.boundary", "has no catchment to be compared with: add pour_points or lines"));
+            return Err(Error::key(
+                "catchments.boundary",
+                "has no catchment to be compared with: add pour_points or lines",
+            ));
         }
         match self.subbasins {
             Some(Division::TargetKm2(km2)) if !km2.is_finite() || km2 <= 0.0 => {
@@ -524,7 +529,10 @@ mod tests {
             ("[catchments]", "asks for nothing"),
             ("[catchments]\npour_points = \"p.csv\"\nsubbasins = \"squares\"", "squares"),
             ("[catchments]\npour_points = \"p.csv\"\nsubbasins = \"reaches\"", "catchments.subbasins"),
-            ("[network]\nthreshold = { cells = 9 }\n[catchments]\nsubbasins = { target_km2 = -1 }", "target_km2"),
+            (
+                "[network]\nthreshold = { cells = 9 }\n[catchments]\nsubbasins = { target_km2 = -1 }",
+                "target_km2",
+            ),
             ("[catchments]\npour_points = \"p.csv\"\noutline = \"wavy\"", "wavy"),
             ("[catchments]\npour_points = \"p.csv\"\nmin_inflow_km2 = 1", "means nothing without sites"),
             ("[catchments]\nsites = \"p.gpkg\"\nmin_inflow_km2 = 0", "catchments.min_inflow_km2"),

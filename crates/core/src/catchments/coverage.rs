@@ -9,7 +9,7 @@ use super::soften;
 use crate::{Frame, Grid};
 
 /// How outlines are drawn.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum OutlineKind {
     /// along the edges of cells
@@ -63,10 +63,12 @@ impl Coverage {
     /// ```
     pub fn of(ids: &Grid<u32>, frame: &Frame) -> Self {
         let (rows, cols) = (ids.rows(), ids.cols());
-        let at = |row: isize, col: isize| match row >= 0 && col >= 0 && row < rows as isize && col < cols as isize {
-            true => ids.values()[row as usize * cols + col as usize],
-            false => 0,
-        };
+        let at =
+            |row: isize, col: isize| match row >= 0 && col >= 0 && row < rows as isize && col < cols as isize
+            {
+                true => ids.values()[row as usize * cols + col as usize],
+                false => 0,
+            };
         let sides = |c: Corner, heading: Heading| heading.cells_ahead(c).map(|(row, col)| at(row, col));
         let is_line = |c: Corner, heading: Heading| {
             let [left, right] = sides(c, heading);
@@ -104,7 +106,8 @@ impl Coverage {
                     arcs.push(Arc { left, right, start, end: here, headings, edges, line });
                     return;
                 }
-                let ahead = [towards.left(), towards, towards.right()].into_iter().find(|&h| is_line(here, h));
+                let ahead =
+                    [towards.left(), towards, towards.right()].into_iter().find(|&h| is_line(here, h));
                 let Some(next) = ahead else { return };
                 if next != towards {
                     line.push(place(here));
@@ -118,7 +121,11 @@ impl Coverage {
                 for col in 0..=cols {
                     let corner = Corner { row: row as u32, col: col as u32 };
                     let here = at(row as isize, col as isize);
-                    let near = [at(row as isize - 1, col as isize - 1), at(row as isize - 1, col as isize), at(row as isize, col as isize - 1)];
+                    let near = [
+                        at(row as isize - 1, col as isize - 1),
+                        at(row as isize - 1, col as isize),
+                        at(row as isize, col as isize - 1),
+                    ];
                     if near.iter().all(|&id| id == here) || (only_nodes && !is_node(corner)) {
                         continue;
                     }
@@ -225,9 +232,8 @@ impl Coverage {
                 let there = from.get(&end).map_or(&[][..], Vec::as_slice);
                 // Left first: areas that meet at a corner only stay apart.
                 let turns = [heading.left(), heading, heading.right()];
-                let leaves = |turn: &Heading| {
-                    there.iter().copied().find(|way| way.heading(&self.arcs, true) == *turn)
-                };
+                let leaves =
+                    |turn: &Heading| there.iter().copied().find(|way| way.heading(&self.arcs, true) == *turn);
                 match turns.iter().find_map(leaves) {
                     Some(next) if used.insert(next) => {
                         ring.push(next);
@@ -358,7 +364,8 @@ mod tests {
         let mut seen = HashSet::new();
         let mut found = Vec::new();
         for w in all.iter().flat_map(|(_, p)| p.iter().flatten()).flat_map(|ring| ring.windows(2)) {
-            let key = |a: [f64; 2], b: [f64; 2]| [a[0].to_bits(), a[1].to_bits(), b[0].to_bits(), b[1].to_bits()];
+            let key =
+                |a: [f64; 2], b: [f64; 2]| [a[0].to_bits(), a[1].to_bits(), b[0].to_bits(), b[1].to_bits()];
             if !seen.contains(&key(w[1], w[0])) {
                 assert!(seen.insert(key(w[0], w[1])), "no two areas lie on the same side of a line");
                 found.push([w[0], w[1]]);

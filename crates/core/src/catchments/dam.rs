@@ -91,7 +91,7 @@ fn beyond(
     let mut cells = 0;
     for &index in on_line.iter().filter(|&&index| reaches_outlet(index)) {
         for n in upstream(directions, index).filter(|n| !on_line.contains(n)) {
-            if side(n) == down {
+            if down != 0 && side(n) == down {
                 cells += u64::from(accumulation.values()[n]) + 1;
             }
         }
@@ -99,20 +99,31 @@ fn beyond(
     cells
 }
 
-/// On which side of the nearest piece of a line a place lies: left is positive.
-fn side_of(line: &[[f64; 2]], (x, y): (f64, f64)) -> bool {
-    let mut best = (f64::INFINITY, 0.0);
-    for w in line.windows(2) {
+/// On which side of the nearest piece of a line a place lies: 1 to the left, -1 to the right; 0 on it, and beyond its ends.
+fn side_of(line: &[[f64; 2]], (x, y): (f64, f64)) -> i8 {
+    // Distance, how far off the piece's own direction, side.
+    let mut best = (f64::INFINITY, 0.0, 0);
+    let last = line.len().saturating_sub(2);
+    for (at, w) in line.windows(2).enumerate() {
         let ([x0, y0], [x1, y1]) = (w[0], w[1]);
         let (dx, dy) = (x1 - x0, y1 - y0);
-        let square = dx * dx + dy * dy;
-        let t = if square > 0.0 { (((x - x0) * dx + (y - y0) * dy) / square).clamp(0.0, 1.0) } else { 0.0 };
+        let length = dx.hypot(dy);
+        if length == 0.0 {
+            continue;
+        }
+        let along = ((x - x0) * dx + (y - y0) * dy) / (length * length);
+        let t = along.clamp(0.0, 1.0);
         let away = (x - x0 - t * dx).hypot(y - y0 - t * dy);
-        if away < best.0 {
-            best = (away, dx * (y - y0) - dy * (x - x0));
+        let off = (dx * (y - y0) - dy * (x - x0)) / length;
+        // At a bend, where two pieces are equally near, the one that the place lies farther to the side of tells.
+        let tie = 1e-9 * (1.0 + away);
+        if away < best.0 - tie || (away < best.0 + tie && off.abs() > best.1) {
+            let beyond = (at == 0 && along < 0.0) || (at == last && along > 1.0);
+            let side = if off > 0.0 { 1 } else { -i8::from(off < 0.0) };
+            best = (away, off.abs(), if beyond { 0 } else { side });
         }
     }
-    best.1 > 0.0
+    best.2
 }
 
 #[cfg(test)]

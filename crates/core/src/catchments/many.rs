@@ -53,7 +53,8 @@ pub fn delineate_many(
     let mut edge = vec![0u64; distinct.len()];
     for (index, &id) in found.ids.values().iter().enumerate() {
         if let Some(at) = (id as usize).checked_sub(1) {
-            let known = directions.neighbours(index).filter(|&(_, n)| directions.values()[n] != DIRECTION_NODATA);
+            let known =
+                directions.neighbours(index).filter(|&(_, n)| directions.values()[n] != DIRECTION_NODATA);
             edge[at] += u64::from(known.count() < 8);
         }
     }

@@ -321,11 +321,7 @@ fn streams(of: &Measured<'_>, catchment: &Catchment, is_part: bool) -> (f64, usi
     let cols = of.directions.cols();
     let outlet = of.directions.index(catchment.outlet);
     let stream = |i: usize| (of.is_stream)(i);
-    let step = |i: usize| {
-        let code = of.directions.values()[i];
-        let diagonal = code.is_power_of_two() && code.trailing_zeros() % 2 == 1;
-        of.frame.cell_m() * if diagonal { std::f64::consts::SQRT_2 } else { 1.0 }
-    };
+    let step = |i: usize| of.frame.cell_m() * crate::routing::step(of.directions, i);
     let heads = |i: usize| !crate::routing::upstream(of.directions, i).any(stream);
     let of_row = |(first, cells): (usize, &[bool])| {
         let all = cells.iter().enumerate().filter(|(_, inside)| **inside).map(|(col, _)| first + col);

@@ -29,7 +29,9 @@ pub use division::{Divided, Division, DivisionEdits, SubBasins, divide};
 pub use label::{Labelled, label, outlets_of_footprint};
 pub use longest::{LongestPath, longest_flow_path};
 pub use many::{Outlined, delineate_many};
-pub use measures::{Elevations, Measured, Measures, Stem, hypsometry, measure, measure_part, sorted_elevations};
+pub use measures::{
+    Elevations, Measured, Measures, Stem, hypsometry, measure, measure_part, sorted_elevations,
+};
 pub use polygon::{MultiPolygon, Outline, outline, outlines};
 pub use published::{Agreement, Discrepancy, compare_with};
 pub use site::{Inflow, Outflow, Side, Site, site};

@@ -110,7 +110,12 @@ pub fn compare_with(
         pieces.push(piece(cells, kind == 1, &kinds, &own_extent, (top, left), frame, in_footprint));
     }
     pieces.sort_by_key(|p| (std::cmp::Reverse(p.cells), p.places[0]));
-    Agreement { ours: ours.area(frame), published: area_of(published, frame), both: frame.area_of(both), pieces }
+    Agreement {
+        ours: ours.area(frame),
+        published: area_of(published, frame),
+        both: frame.area_of(both),
+        pieces,
+    }
 }
 
 /// Area of polygons, holes taken off.
@@ -119,7 +124,8 @@ fn area_of(polygons: &[Vec<Vec<[f64; 2]>>], frame: &Frame) -> Area {
         // From a corner of its own, so that large coordinates cost no digits.
         let [x, y] = ring.first().copied().unwrap_or_default();
         let shift = |p: [f64; 2]| [p[0] - x, p[1] - y];
-        let twice: f64 = ring.windows(2).map(|w| (shift(w[0]), shift(w[1]))).map(|(a, b)| a[0] * b[1] - b[0] * a[1]).sum();
+        let twice: f64 =
+            ring.windows(2).map(|w| (shift(w[0]), shift(w[1]))).map(|(a, b)| a[0] * b[1] - b[0] * a[1]).sum();
         twice.abs() / 2.0
     };
     let polygon = |p: &Vec<Vec<[f64; 2]>>| {

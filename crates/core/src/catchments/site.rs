@@ -161,7 +161,8 @@ pub fn site(
         outside: exits[at].1.map(|next| directions.cell(next)),
         cells: area(exits[at].0),
     });
-    let fresh = |outside: usize| area(outside) - returns.get(&outside).copied().unwrap_or(0).min(area(outside));
+    let fresh =
+        |outside: usize| area(outside) - returns.get(&outside).copied().unwrap_or(0).min(area(outside));
     let spread: Vec<(usize, usize, u64)> =
         entries[large..].iter().map(|&(outside, inside)| (outside, inside, fresh(outside))).collect();
     let sides = sides(&land, &entries[..large], &spread, directions, frame);

@@ -94,7 +94,8 @@ impl Nearby {
     /// Whether a triangle, its sides included, holds no corner but `own`.
     fn is_empty(&self, triangle: [Place; 3], own: [Place; 3]) -> bool {
         let [a, b, c] = triangle;
-        let side = |p: Place, q: Place, r: Place| (q[0] - p[0]) * (r[1] - p[1]) - (r[0] - p[0]) * (q[1] - p[1]);
+        let side =
+            |p: Place, q: Place, r: Place| (q[0] - p[0]) * (r[1] - p[1]) - (r[0] - p[0]) * (q[1] - p[1]);
         let inside = |p: Place| {
             let s = [side(a, b, p), side(b, c, p), side(c, a, p)];
             (s.iter().all(|&s| s >= 0.0) || s.iter().all(|&s| s <= 0.0)) && !own.contains(&p)
@@ -142,7 +143,8 @@ impl Ord for Corner {
 fn away(p: Place, a: Place, b: Place) -> f64 {
     let (dx, dy) = (b[0] - a[0], b[1] - a[1]);
     let square = dx * dx + dy * dy;
-    let t = if square > 0.0 { (((p[0] - a[0]) * dx + (p[1] - a[1]) * dy) / square).clamp(0.0, 1.0) } else { 0.0 };
+    let t =
+        if square > 0.0 { (((p[0] - a[0]) * dx + (p[1] - a[1]) * dy) / square).clamp(0.0, 1.0) } else { 0.0 };
     (p[0] - a[0] - t * dx).hypot(p[1] - a[1] - t * dy)
 }
 

@@ -1,14 +1,13 @@
 //! The step `[catchments]`: pour points from points and lines, sub-basins, sites, basins, a published boundary, measures.
 
-use std::path::Path;
-
 use bothros_core::catchments::{
-    AtLine, Coverage, Divided, DivisionEdits, Labelled, Measured, SnapTo, SubBasins, at_line, compare_with,
-    concentration, delineate, divide, label, measure, measure_part, outlets_of_footprint, site, snap_to_cells,
+    AtLine, Coverage, Divided, DivisionEdits, Labelled, Measured, SnapTo, at_line, compare_with,
+    concentration, delineate, divide, label, measure, measure_part, outlets_of_footprint, site,
+    snap_to_cells,
 };
 use bothros_core::network::Network;
 use bothros_core::routing::DIRECTION_NODATA;
-use bothros_core::{Cell, Frame, Grid, Monitor};
+use bothros_core::{Cell, Frame, Grid};
 use bothros_formats::{Crs, Geometry, ReadFeature, Wanted};
 use bothros_products::{CATCHMENT_IDS, Delineated, MEASURES, Placed, Row, SiteFound, measures_row};
 use rayon::prelude::*;
@@ -99,15 +98,18 @@ impl Land<'_> {
             let Geometry::Point([x, y]) = feature.shape else { continue };
             let called = feature.name.clone().unwrap_or_else(|| format!("number {number}"));
             let accumulation = &self.routed.accumulation;
-            let cell = snap_to_cells(accumulation, frame, &is_stream, (x, y), settings.snap_m, to).map_err(
-                |e| match e {
-                    bothros_core::Error::OutsideFootprint(_) => Error::data(
-                        key,
-                        format!("pour point “{called}” at {x:.1}, {y:.1} lies outside the DEM's footprint"),
-                    ),
-                    other => Error::data(key, format!("pour point “{called}”: {other}")),
-                },
-            )?;
+            let cell =
+                snap_to_cells(accumulation, frame, &is_stream, (x, y), settings.snap_m, to).map_err(|e| {
+                    match e {
+                        bothros_core::Error::OutsideFootprint(_) => Error::data(
+                            key,
+                            format!(
+                                "pour point “{called}” at {x:.1}, {y:.1} lies outside the DEM's footprint"
+                            ),
+                        ),
+                        other => Error::data(key, format!("pour point “{called}”: {other}")),
+                    }
+                })?;
             let (cx, cy) = frame.centre(cell);
             let moved_m = (cx - x).hypot(cy - y) * frame.unit_m;
             // Where it is left, it stays in its cell and is not moved.
@@ -155,7 +157,10 @@ impl Land<'_> {
         told
     }
 
-    fn sites(&self, given: Vec<ReadFeature>) -> Result<Vec<(Option<String>, bothros_core::catchments::Site)>> {
+    fn sites(
+        &self,
+        given: Vec<ReadFeature>,
+    ) -> Result<Vec<(Option<String>, bothros_core::catchments::Site)>> {
         let least = self.settings.min_inflow_km2.unwrap_or(LEAST_INFLOW_KM2);
         let cells = (least / self.frame.cell_area().as_km2()).ceil().max(1.0) as u64;
         let mut found = Vec::new();
@@ -163,9 +168,9 @@ impl Land<'_> {
             let Geometry::Polygons(polygons) = feature.shape else { continue };
             let called = feature.name.clone().unwrap_or_else(|| format!("number {number}"));
             let routed = self.routed;
-            let at = site(&polygons, cells, &routed.directions, &routed.accumulation, self.frame).map_err(|_| {
-                Error::data("catchments.sites", format!("site “{called}” covers no cell of the DEM"))
-            })?;
+            let at = site(&polygons, cells, &routed.directions, &routed.accumulation, self.frame).map_err(
+                |_| Error::data("catchments.sites", format!("site “{called}” covers no cell of the DEM")),
+            )?;
             found.push((feature.name, at));
         }
         Ok(found)
@@ -227,7 +232,8 @@ impl Run<'_> {
         let given = self.read("catchments.lines", &settings.lines, Wanted::Lines, crs, notes)?;
         land.from_lines(given.unwrap_or_default(), &mut points, notes)?;
         let outlets: Vec<Cell> = points.iter().map(|p| p.cell).collect();
-        let found = self.step("delineating catchments", 0.86, |part| Ok(label(directions, &outlets, part)?))?;
+        let found =
+            self.step("delineating catchments", 0.86, |part| Ok(label(directions, &outlets, part)?))?;
         let subbasins = self.step("delineating sub-basins", 0.9, |part| {
             let division = settings.subbasins.unwrap_or_default();
             Ok(divide(&land.divided(&outlets), division, &DivisionEdits::default(), part)?)
@@ -249,14 +255,15 @@ impl Run<'_> {
         let sites = self.read("catchments.sites", &settings.sites, Wanted::Polygons, crs, notes)?;
         let sites = sites.map(|given| land.sites(given)).transpose()?;
         let boundary = self.read("catchments.boundary", &settings.boundary, Wanted::Polygons, crs, notes)?;
-        let mut layers = vec![
-            all.catchments()?,
-            all.subbasins()?,
-            bothros_products::pour_points(&points, &found, frame)?,
-        ];
+        let mut layers =
+            vec![all.catchments()?, all.subbasins()?, bothros_products::pour_points(&points, &found, frame)?];
         let mut more = MoreFacts { subbasins: subbasins.outlets.len() as u64, ..MoreFacts::default() };
         if let Some(sites) = &sites {
-            let told = sites.iter().zip(1u32..).map(|((name, site), id)| SiteFound { id, name: name.as_deref(), site });
+            let told = sites.iter().zip(1u32..).map(|((name, site), id)| SiteFound {
+                id,
+                name: name.as_deref(),
+                site,
+            });
             let told: Vec<SiteFound<'_>> = told.collect();
             layers.push(bothros_products::inflows(&told, frame)?);
             more.sites = Some(told.iter().map(|s| SiteFacts::of(s, frame)).collect());
@@ -297,14 +304,16 @@ fn compared(
         let found = compare_with(&ours, &published, frame, &known);
         // Where catchments nest, the one that agrees best.
         let better = |other: &bothros_core::catchments::Agreement| {
-            let rank = |a: &bothros_core::catchments::Agreement| (a.both.as_m2(), a.intersection_over_union());
+            let rank =
+                |a: &bothros_core::catchments::Agreement| (a.both.as_m2(), a.intersection_over_union());
             rank(&found) > rank(other)
         };
         if found.both.as_m2() > 0.0 && best.as_ref().is_none_or(|(_, other)| better(other)) {
             best = Some((id, found));
         }
     }
-    let (id, found) = best.ok_or_else(|| Error::data(key, "it overlaps no catchment: check its CRS and the pour points"))?;
+    let (id, found) =
+        best.ok_or_else(|| Error::data(key, "it overlaps no catchment: check its CRS and the pour points"))?;
     let facts = BoundaryFacts::of(id, &found);
     Ok((bothros_products::boundary_difference(id, &found, frame)?, facts))
 }

@@ -39,6 +39,8 @@ export class StudyMap {
      * called when the map was moved, when something is pointed at elsewhere, when a layer is drawn otherwise,
      * and when something went wrong
      */
+    /** opens and closes the view in three dimensions */
+    this.perspective = null;
     this.onMove = null;
     this.onPointed = null;
     this.onStyled = null;

@@ -11,6 +11,7 @@ import { ReadOut } from '../map/readout.js';
 import { STAGES } from '../stages/registry.js';
 import { Drawer } from './drawer.js';
 import { Progress } from './progress.js';
+import { perspectiveOf } from '../map/perspective.js';
 import { Sections } from './sections.js';
 
 const shell = document.getElementById('study');
@@ -74,6 +75,7 @@ const page = {
 if (address.has('draw')) drawnAt[page.stage] = address.get('draw').split(',').filter(Boolean);
 page.pen = new Pen(page);
 const list = new MapList(document.getElementById('drawn'), map, shown, addLayer);
+map.perspective = perspectiveOf(map);
 map.onPointed = (geometry) => list.aside(geometry);
 const readout = new ReadOut(document.getElementById('readout'), map, base);
 const progress = new Progress({ refreshParts, fetchDesk });
@@ -371,6 +373,7 @@ const KEYS = {
   0: () => map.zooming?.do('whole'),
   z: () => map.zooming?.do('box'),
   v: () => map.zooming?.do('back'),
+  o: () => map.perspective?.(),
   n: (e) => nextFinding(e.shiftKey),
 };
 STAGES.forEach((s, at) => {

@@ -10,6 +10,7 @@ pub mod measure;
 pub mod profile;
 pub mod servers;
 pub mod style;
+mod surface;
 pub mod tiles;
 pub mod views;
 
@@ -26,6 +27,7 @@ pub fn routes() -> Router<App> {
         .route("/cells", get(data::cells))
         .route("/find", get(find::find))
         .route("/profile", get(measure::measured))
+        .route("/surface", get(surface::surface))
         .route("/style", post(style::style))
         .route("/range/{what}", get(views::range))
         .route("/contours", get(views::contour_lines))

@@ -155,7 +155,7 @@ const TOPICS: [(&str, &str, Words); 6] = [
     ),
 ];
 
-pub const KEYS: [(&str, &str); 21] = [
+pub const KEYS: [(&str, &str); 22] = [
     ("1 – 5", "stages"),
     ("U", "bring up to date: condition, route and accumulate anew"),
     ("B", "draw a breach line"),
@@ -169,6 +169,7 @@ pub const KEYS: [(&str, &str); 21] = [
     ("T", "tables of the stage: open and close; up and down go from row to row, Enter goes there"),
     (", and .", "section of the desk before and after"),
     ("0, Z, V", "the whole study; zoom to a box that is drawn; the view before"),
+    ("O", "the view in three dimensions: open and close"),
     ("F", "fold the desk away"),
     ("L", "unfold the log"),
     ("/", "go to a coordinate or a pour point"),

@@ -114,7 +114,8 @@ pub async fn dams(store: &Store, cache: &GridCache, facts: &Facts) -> Result<Vec
                 found: at,
                 at: at.map(|a| frame.centre(a.cell)),
                 on_stream: at.is_some_and(|a| with.streams.is_stream_at(with.threshold, a.cell)),
-                point: at.and_then(|a| points.iter().find(|(_, c)| *c == a.cell).map(|(p, _)| p.name.clone())),
+                point: at
+                    .and_then(|a| points.iter().find(|(_, c)| *c == a.cell).map(|(p, _)| p.name.clone())),
             });
         }
         Ok(found)

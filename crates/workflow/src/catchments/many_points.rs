@@ -113,13 +113,13 @@ pub async fn add_points_from(
     })
     .await?;
     let place = |feature: bothros_formats::ReadFeature| match feature.shape {
-        Geometry::Point([x, y]) => {
-            Some(PourPointPlace { name: feature.name.unwrap_or_default(), x, y })
-        }
+        Geometry::Point([x, y]) => Some(PourPointPlace { name: feature.name.unwrap_or_default(), x, y }),
         _ => None,
     };
     let places: Vec<PourPointPlace> = read.features.into_iter().filter_map(place).collect();
-    let told = add_pour_points(store, cache, study, ManyPlaces { places, called: "Pour point", exact: false }).await?;
+    let told =
+        add_pour_points(store, cache, study, ManyPlaces { places, called: "Pour point", exact: false })
+            .await?;
     let from = read.converted_from.map_or(String::new(), |crs| format!(", converted from {}", crs.label()));
     Ok(format!("{}{from}: {told}", file.name))
 }

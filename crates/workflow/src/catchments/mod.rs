@@ -8,16 +8,17 @@ mod published;
 pub(crate) mod subbasins;
 
 pub use dams::{
-    DamFound, FeatureKey, SiteChoice, SiteStudied, add_points_at_dams, add_points_at_inflows, dams, set_least_inflow, sites,
+    DamFound, FeatureKey, SiteChoice, SiteStudied, add_points_at_dams, add_points_at_inflows, dams,
+    set_least_inflow, sites,
 };
 pub use many_points::{PointFile, Wherever, add_points_along, add_points_from};
 pub use measures::{CURVE_NUMBERS, CatchmentMeasures, Concentration, measures_of, set_concentration, spread};
 pub use pour_points::{
-    CatchmentFacts, MOST_AT_ONCE, ManyPlaces, PourPointPlace, Preview, add_pour_point, add_pour_points, delete_pour_point, move_pour_point, preview,
-    rename_pour_point, set_snapping,
+    CatchmentFacts, MOST_AT_ONCE, ManyPlaces, PourPointPlace, Preview, add_pour_point, add_pour_points,
+    delete_pour_point, move_pour_point, preview, rename_pour_point, set_snapping,
 };
 pub use published::{Compared, Published, compared, published_boundaries};
 pub use subbasins::{
-    SubbasinChoice, Subbasins, delineated, division_title, forget_subbasin_changes, merge_subbasin, name_subbasin,
-    set_division, split_subbasin,
+    SubbasinChoice, Subbasins, delineated, division_title, forget_subbasin_changes, merge_subbasin,
+    name_subbasin, set_division, split_subbasin,
 };

@@ -127,9 +127,8 @@ impl Delineating {
         let mut cells = Vec::new();
         for (at, snapping) in all {
             let snap_to = serde_json::from_value(serde_json::Value::String(snapping.snap_to.clone()))?;
-            let cell = outside(frame, *at).and_then(|()| {
-                Ok(snap_to_cells(areas, frame, &stream_at, *at, snapping.snap_m, snap_to)?)
-            });
+            let cell = outside(frame, *at)
+                .and_then(|()| Ok(snap_to_cells(areas, frame, &stream_at, *at, snapping.snap_m, snap_to)?));
             cells.push(match cell {
                 Ok(cell) => Ok(cell),
                 Err(error) if error.is_users() => Err(error.to_string()),
@@ -303,7 +302,12 @@ pub struct ManyPlaces {
 ///
 /// # Errors
 /// [`Error::Refused`] where none can be placed, there are too many, and before flow is routed.
-pub async fn add_pour_points(store: &Store, cache: &GridCache, study: i64, many: ManyPlaces) -> Result<String> {
+pub async fn add_pour_points(
+    store: &Store,
+    cache: &GridCache,
+    study: i64,
+    many: ManyPlaces,
+) -> Result<String> {
     if many.places.len() > MOST_AT_ONCE {
         return Err(Error::Refused(format!(
             "these would be {} pour points; {MOST_AT_ONCE} can be placed at once",
@@ -351,7 +355,8 @@ pub async fn add_pour_points(store: &Store, cache: &GridCache, study: i64, many:
             let new = NewPourPoint { name, x: place.x, y: place.y, snapping: snapping.clone(), found };
             undo.push(Inverse::RemovePourPoint { id: change.add_pour_point(new).await?.id });
         }
-        let left_out = |n: usize, what: &str| if n > 0 { format!("; {n} left out: {what}") } else { String::new() };
+        let left_out =
+            |n: usize, what: &str| if n > 0 { format!("; {n} left out: {what}") } else { String::new() };
         let why = reasons.first().cloned().unwrap_or_default();
         let more = left_out(doubled, "another has their cell") + &left_out(reasons.len(), &why);
         if undo.is_empty() {
@@ -488,16 +493,21 @@ pub(crate) async fn delineate_all(
     let with = with.clone();
     blocking(move || {
         if points.len() <= 8 {
-            return points.into_iter().map(|point| with.of_point(&point).map(|found| (point, found))).collect();
+            return points
+                .into_iter()
+                .map(|point| with.of_point(&point).map(|found| (point, found)))
+                .collect();
         }
         let wanted: Vec<_> = points
             .iter()
             .map(|p| ((p.x, p.y), Snapping { snap_m: p.snap_m, snap_to: p.snap_to.clone() }))
             .collect();
         let found = with.many(&wanted)?.into_iter().map(|found| match found {
-            Ok((of, outline)) => {
-                Ok(Delineated { catchment: Some(Kept::of(&of)?), outline: Some(outline), problem: None })
-            }
+            Ok((of, outline)) => Ok::<_, Error>(Delineated {
+                catchment: Some(Kept::of(&of)?),
+                outline: Some(outline),
+                problem: None,
+            }),
             Err(why) => Ok(Delineated { problem: Some(why), ..Delineated::default() }),
         });
         points.into_iter().zip(found).map(|(point, found)| Ok((point, found?))).collect()

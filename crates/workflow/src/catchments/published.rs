@@ -51,7 +51,8 @@ pub async fn compared(
     let cell = found.ok_or_else(|| Error::Refused("the pour point has no catchment yet".into()))?.cell;
     let all = features(store, facts.study, LayerRole::Boundaries, "Boundary").await?;
     let boundary = all.into_iter().find(|(k, ..)| *k == key);
-    let (_, _, shape) = boundary.ok_or_else(|| Error::Refused("there is no such boundary any more".into()))?;
+    let (_, _, shape) =
+        boundary.ok_or_else(|| Error::Refused("there is no such boundary any more".into()))?;
     let Shape::Polygons(polygons) = shape else {
         return Err(Error::Refused("a boundary must be a polygon".into()));
     };

@@ -4,8 +4,8 @@
 use std::sync::Arc;
 
 use bothros_core::catchments::{
-    COLOURS, Coverage, Divided, Division, DivisionEdits, Measured, Measures, OutlineKind, SnapTo, SubBasins, colours,
-    concentration, divide, measure_part, snap_to_cells,
+    COLOURS, Coverage, Divided, Division, DivisionEdits, Measured, Measures, OutlineKind, SnapTo, SubBasins,
+    colours, concentration, divide, measure_part, snap_to_cells,
 };
 use bothros_core::network::Network;
 use bothros_core::{Cell, Frame, Silent, Threshold};
@@ -89,11 +89,8 @@ impl Subbasins {
 
     /// The names of all: given by hand, or those of the pour points they end at.
     pub fn names(&self, choice: &SubbasinChoice, points: &[PourPoint], frame: &Frame) -> Vec<Option<String>> {
-        let given: Vec<(Cell, &String)> = choice
-            .names
-            .iter()
-            .filter_map(|(p, name)| Some((frame.cell_at(p[0], p[1])?, name)))
-            .collect();
+        let given: Vec<(Cell, &String)> =
+            choice.names.iter().filter_map(|(p, name)| Some((frame.cell_at(p[0], p[1])?, name))).collect();
         let name = |(outlet, point): (&Cell, &Option<u32>)| {
             let own = given.iter().find(|(cell, _)| cell == outlet).map(|(_, name)| (*name).clone());
             own.or_else(|| Some(points.get((*point)? as usize - 1)?.name.clone()))
@@ -136,10 +133,11 @@ impl Subbasins {
         curve_number: Option<f64>,
     ) -> Vec<Row> {
         let all = self.catchment.iter().zip(measured).zip(names).zip(1u32..);
-        let row = |(((catchment, measures), name), id): (((&Option<u32>, &Measures), &Option<String>), u32)| {
-            let estimates = concentration(&measures.flow(curve_number));
-            measures_row((*catchment, Some(id)), name.clone(), measures, &estimates, curve_number)
-        };
+        let row =
+            |(((catchment, measures), name), id): (((&Option<u32>, &Measures), &Option<String>), u32)| {
+                let estimates = concentration(&measures.flow(curve_number));
+                measures_row((*catchment, Some(id)), name.clone(), measures, &estimates, curve_number)
+            };
         all.map(row).collect()
     }
 }

@@ -11,7 +11,10 @@ use bothros_store::Study;
 use bothros_store::kept::{read, read_some};
 use serde::{Deserialize, Serialize};
 
-use crate::{Choices, Concentration, Preparing, Result, ShortfallMark, StreamEdit, WeightFacts, SubbasinChoice};
+use crate::{
+    Choices, Concentration, Preparing, Result, ShortfallMark, SiteChoice, StreamEdit, SubbasinChoice,
+    WeightFacts,
+};
 
 /// Where an input comes from, in the analyst's words.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]

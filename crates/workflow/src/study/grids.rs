@@ -390,7 +390,8 @@ impl GridCache {
     async fn subbasin_key(&self, store: &Store, facts: &Facts) -> Result<((Drawn, String), Vec<Cell>)> {
         let (id, _) = self.numbered(store, facts).await?;
         let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
-        let cells: Vec<Cell> = delineated(store, facts.study).await?.into_iter().map(|(_, cell)| cell).collect();
+        let cells: Vec<Cell> =
+            delineated(store, facts.study).await?.into_iter().map(|(_, cell)| cell).collect();
         let key = subbasins::key(&facts.settings.subbasins, &cells)?;
         Ok((((id, threshold.as_cells(), edits_key(facts)?), key), cells))
     }
@@ -446,7 +447,8 @@ impl GridCache {
         let (grids, streams) = (self.get(store, facts).await?, self.streams(store, facts).await?);
         let (network, index) = self.indexed(store, facts, threshold).await?;
         let measure = async {
-            blocking(move || Ok(Arc::new(all.measure(&grids, &streams, threshold, (&network, &index))?))).await
+            blocking(move || Ok(Arc::new(all.measure(&grids, &streams, threshold, (&network, &index))?)))
+                .await
         };
         self.parts.try_get_with(key, measure).await.map_err(shared)
     }

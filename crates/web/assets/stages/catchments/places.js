@@ -139,7 +139,11 @@ export class Places {
     const along = document.getElementById('points-along');
     if (!(unit instanceof HTMLElement) || !(along instanceof HTMLSelectElement)) return;
     unit.textContent = along.value === 'area' ? unit.dataset.area : unit.dataset.length;
-    const needs = { 'points-order': ['heads'], 'points-interval': ['length', 'area'], 'points-stem': ['length', 'area'] };
+    const needs = {
+      'points-order': ['heads'],
+      'points-interval': ['length', 'area'],
+      'points-stem': ['length', 'area'],
+    };
     for (const [id, kinds] of Object.entries(needs)) {
       const hidden = !kinds.includes(along.value);
       document.getElementById(id).hidden = hidden;
@@ -150,7 +154,8 @@ export class Places {
     if (pair) {
       for (const [name, value] of Object.entries(this.pair)) {
         const field = pair.querySelector(`[name=${name}]`);
-        if (field instanceof HTMLSelectElement && [...field.options].some((o) => o.value === value)) field.value = value;
+        if (field instanceof HTMLSelectElement && [...field.options].some((o) => o.value === value))
+          field.value = value;
       }
     }
   }
@@ -185,11 +190,14 @@ export class Places {
     const form = document.getElementById('published-form');
     if (!(form instanceof HTMLFormElement)) return;
     const { page } = this;
-    this.pair = Object.fromEntries(new FormData(form));
+    const given = new FormData(form);
+    this.pair = { point: String(given.get('point')), boundary: String(given.get('boundary')) };
     const asked = query(this.pair);
     if (!page.map.shown.has('published'))
       page.see(['relief', 'streams', 'features', 'catchments', 'published', 'cells']);
-    if (!(await this.fill('published', this.compared, `${page.base}/published/told?${asked}`, 'Comparing…'))) return;
+    page.map.layers.catchments?.changed();
+    if (!(await this.fill('published', this.compared, `${page.base}/published/told?${asked}`, 'Comparing…')))
+      return;
     const pieces = await this.drawn.ask(`${page.base}/published?${asked}`);
     const source = page.map.layers.published?.getSource();
     if (!pieces || !source) return;

@@ -17,7 +17,10 @@ const style = (map) => (f) => {
   switch (f.get('kind')) {
     case 'catchment':
       return new ol.style.Style({
-        fill: fillOf(now, BASINS[f.get('at') % BASINS.length]),
+        // Where something finer is drawn, their outlines are enough.
+        fill: ['subbasins', 'published'].some((key) => map.shown.has(key))
+          ? undefined
+          : fillOf(now, BASINS[f.get('at') % BASINS.length]),
         // One that the edge of the DEM cuts is told from the others.
         stroke: strokeOf(f.get('edge') ? { ...now, dash: now.dash === 'dashed' ? 'dotted' : 'dashed' } : now),
         zIndex: 1,

@@ -96,6 +96,7 @@ export class Subbasins {
   async open() {
     const { page } = this;
     if (!page.map.shown.has('subbasins')) page.see(['relief', 'subbasins', 'streams', 'cells']);
+    page.map.layers.catchments?.changed();
     const place = document.getElementById('subbasins');
     if (!place) return;
     if (!place.childElementCount) place.innerHTML = '<p class="working" role="status">Dividing…</p>';

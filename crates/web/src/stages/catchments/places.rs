@@ -143,7 +143,10 @@ fn site(of: SiteStudied, frame: &Frame) -> Site {
         Inflow {
             rank,
             area: area(frame, inflow.cells),
-            share: quantity::told(Quantity::Share, (inflow.cells - inflow.again.min(inflow.cells)) as f64 / all),
+            share: quantity::told(
+                Quantity::Share,
+                (inflow.cells - inflow.again.min(inflow.cells)) as f64 / all,
+            ),
             again: (inflow.again > 0).then(|| area(frame, inflow.again)),
             leaves: inflow.leaves.map(|at| at + 1),
             x,
@@ -277,7 +280,11 @@ pub struct Least {
     id: Option<u32>,
 }
 
-pub async fn least(State(app): State<App>, Path(study): Path<i64>, Form(form): Form<Least>) -> Result<Response> {
+pub async fn least(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Least>,
+) -> Result<Response> {
     let km2 = LEAST.read(&form.least)?;
     let which = Which { layer: form.layer, id: form.id };
     bothros_workflow::set_least_inflow(&app.store, study, which.key(), km2).await?;

@@ -46,9 +46,10 @@ pub struct Pair {
 
 async fn read(app: &App, study: i64, pair: &Pair) -> Result<(std::sync::Arc<Compared>, Frame)> {
     let facts = app.facts(study).await?;
-    let key = pair.boundary.split_once('-').and_then(|(layer, id)| {
-        Some(FeatureKey { layer: layer.parse().ok()?, id: id.parse().ok()? })
-    });
+    let key = pair
+        .boundary
+        .split_once('-')
+        .and_then(|(layer, id)| Some(FeatureKey { layer: layer.parse().ok()?, id: id.parse().ok()? }));
     let key = key.ok_or_else(|| WebError::refused("choose a boundary"))?;
     let point = app.store.pour_point(study, pair.point).await?;
     let found = compared(&app.store, &app.grids, &facts, &point, key).await?;
@@ -59,7 +60,11 @@ async fn read(app: &App, study: i64, pair: &Pair) -> Result<(std::sync::Arc<Comp
 const MOST: usize = 10;
 
 /// The comparison in figures, with the largest differences.
-pub async fn told(State(app): State<App>, Path(study): Path<i64>, Query(pair): Query<Pair>) -> Result<Response> {
+pub async fn told(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(pair): Query<Pair>,
+) -> Result<Response> {
     let (found, frame) = read(&app, study, &pair).await?;
     let agreement = &found.agreement;
     let of = |ours: bool| {
@@ -70,8 +75,7 @@ pub async fn told(State(app): State<App>, Path(study): Path<i64>, Query(pair): Q
     let pieces = pieces.map(|((piece, &reason), number)| {
         // A cell of the piece itself: the middle of a bent one may lie outside.
         let cell = piece.places[piece.places.len() / 2] as usize;
-        let (x, y) =
-            frame.centre(bothros_core::Cell { row: cell / frame.cols, col: cell % frame.cols });
+        let (x, y) = frame.centre(bothros_core::Cell { row: cell / frame.cols, col: cell % frame.cols });
         Piece {
             number,
             held_by: if piece.only_ours { "catchment" } else { "boundary" },
@@ -87,7 +91,11 @@ pub async fn told(State(app): State<App>, Path(study): Path<i64>, Query(pair): Q
         ours: quantity::area(agreement.ours.as_m2()),
         published: quantity::area(agreement.published.as_m2()),
         difference: match difference.is_finite() {
-            true => format!("{}{}", if difference < 0.0 { "−" } else { "+" }, quantity::told(Quantity::Share, difference.abs())),
+            true => format!(
+                "{}{}",
+                if difference < 0.0 { "−" } else { "+" },
+                quantity::told(Quantity::Share, difference.abs())
+            ),
             false => "not known".into(),
         },
         iou: format!("{:.3}", agreement.intersection_over_union()),
@@ -105,8 +113,9 @@ pub async fn drawn(
     Query(pair): Query<Pair>,
 ) -> Result<Json<Value>> {
     let (found, _) = read(&app, study, &pair).await?;
-    let pieces = found.agreement.pieces.iter().zip(1..).map(|(p, number)| {
-        json!({ "number": number, "ours": p.only_ours, "outline": p.outline.polygons })
-    });
+    let pieces =
+        found.agreement.pieces.iter().zip(1..).map(
+            |(p, number)| json!({ "number": number, "ours": p.only_ours, "outline": p.outline.polygons }),
+        );
     Ok(Json(json!(pieces.collect::<Vec<_>>())))
 }

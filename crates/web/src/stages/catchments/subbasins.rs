@@ -33,8 +33,6 @@ pub struct Choices {
     pub by_target: bool,
     pub target: String,
     pub unit: &'static str,
-    /// number of changes by hand
-    pub changes: usize,
 }
 
 impl Choices {
@@ -66,7 +64,6 @@ impl Choices {
             by_target: matches!(choice.division, Division::TargetKm2(_)),
             target: quantity::typed(Quantity::Area, target),
             unit: quantity::typed_in(Quantity::Area),
-            changes: choice.changes(),
         }
     }
 }
@@ -287,9 +284,9 @@ pub async fn drawn(
     let seen = |outline: &&(u32, bothros_core::catchments::MultiPolygon)| {
         outline.1.iter().filter_map(|polygon| polygon.first()).any(|ring| {
             let start = [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
-            let b = ring.iter().fold(start, |b, p| {
-                [b[0].min(p[0]), b[1].min(p[1]), b[2].max(p[0]), b[3].max(p[1])]
-            });
+            let b = ring
+                .iter()
+                .fold(start, |b, p| [b[0].min(p[0]), b[1].min(p[1]), b[2].max(p[0]), b[3].max(p[1])]);
             b[0] <= view.east && b[2] >= view.west && b[1] <= view.north && b[3] >= view.south
         })
     };

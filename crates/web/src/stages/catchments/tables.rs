@@ -123,11 +123,13 @@ async fn measures(app: &App, facts: &Facts) -> Result<Listing> {
         let names = all.names(&facts.settings.subbasins, &points, &frame);
         let measured = app.grids.subbasin_measures(&app.store, facts).await?;
         let rows = all.rows(&measured, &names, facts.settings.concentration.curve_number);
-        entries.extend(rows.into_iter().zip(&all.basins.outlets).enumerate().map(|(at, (row, &outlet))| Entry {
-            key: format!("s{}", at + 1),
-            at: Some(frame.centre(outlet).into()),
-            row,
-            acts: String::new(),
+        entries.extend(rows.into_iter().zip(&all.basins.outlets).enumerate().map(|(at, (row, &outlet))| {
+            Entry {
+                key: format!("s{}", at + 1),
+                at: Some(frame.centre(outlet).into()),
+                row,
+                acts: String::new(),
+            }
         }));
     }
     let listing = Listing::plain(&MEASURES, entries, "No pour point has a catchment yet.");

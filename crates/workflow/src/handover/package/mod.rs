@@ -14,8 +14,8 @@ use bothros_core::network::Network;
 use bothros_core::{Grid, Monitor, Threshold};
 use bothros_formats::{Crs, VectorFormat, write_layers};
 use bothros_products::{
-    CATCHMENT_IDS, CATCHMENTS, Delineated, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, JUNCTIONS, MAIN_STEMS, MEASURES,
-    POUR_POINTS, PROVENANCE, Placed, REACHES, Row, STREAM_ORDER, SUBBASINS, TRIALS, WEIGHTED_TOTAL,
+    CATCHMENT_IDS, CATCHMENTS, Delineated, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, JUNCTIONS, MAIN_STEMS,
+    MEASURES, POUR_POINTS, PROVENANCE, Placed, REACHES, Row, STREAM_ORDER, SUBBASINS, TRIALS, WEIGHTED_TOTAL,
 };
 use bothros_store::{
     FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, PourPoint, RasterRole, Record, Store, kept,
@@ -61,13 +61,14 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
     if has_points {
         tif(CATCHMENT_IDS.name, CATCHMENT_IDS.meaning);
     }
-    let layers =
-        [&REACHES, &JUNCTIONS, &MAIN_STEMS, &CATCHMENTS, &SUBBASINS, &POUR_POINTS].map(|t| t.title.to_lowercase());
+    let layers = [&REACHES, &JUNCTIONS, &MAIN_STEMS, &CATCHMENTS, &SUBBASINS, &POUR_POINTS]
+        .map(|t| t.title.to_lowercase());
     out.push((format!("{short}_network.gpkg"), layers.join(", ")));
     out.push((format!("{short}_*.geojson"), "the same in WGS 84".into()));
     out.push((
         format!("{short}_*.csv"),
-        "catchments and sub-basins with their measures, pour points, trials, and where each input comes from".into(),
+        "catchments and sub-basins with their measures, pour points, trials, and where each input comes from"
+            .into(),
     ));
     out.push((format!("{short}_*.sld"), "how the map draws them, as Styled Layer Descriptors (OGC)".into()));
     out.push(("README.txt".into(), "CRS, units, methods, settings, log".into()));
