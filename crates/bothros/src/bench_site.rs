@@ -10,7 +10,9 @@ use bothros_demo::fractal_terrain;
 use bothros_formats::{Crs, RasterKind, write_cog};
 use bothros_store::server::LocalServer;
 use bothros_store::{JobKind, LayerFeature, LayerRole, RasterRole, Record, Shape};
-use bothros_workflow::{Decision, Facts, NewStudy, PourPointPlace, add_pour_point, begin_study};
+use bothros_workflow::{
+    Decision, Facts, Lines, ManyPlaces, NewStudy, PourPointPlace, add_pour_point, begin_study,
+};
 use serde_json::json;
 
 use crate::bench::shifted;
@@ -46,6 +48,42 @@ async fn finish(running: &Running, study: i64) -> anyhow::Result<()> {
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
+}
+
+/// Catchments: measures of the largest, sub-basins of all reaches, a thousand pour points.
+async fn catchments(running: &Running, study: i64, line: &dyn Fn(&str, f64)) -> anyhow::Result<()> {
+    let (store, cache) = (&running.store, &running.grids);
+    let facts = Facts::of(&store.study(study).await?)?;
+    let point = store.pour_points(study).await?.into_iter().next().context("a pour point")?;
+    let asked = Instant::now();
+    bothros_workflow::measures_of(store, cache, &facts, &point).await?;
+    line("measures of the largest catchment", asked.elapsed().as_secs_f64());
+    let asked = Instant::now();
+    let all = cache.subbasins(store, &facts).await?;
+    let count = all.basins.outlets.len();
+    line(&format!("{count} sub-basins of its reaches"), asked.elapsed().as_secs_f64());
+    let asked = Instant::now();
+    cache.subbasin_lines(store, &facts, Lines::Within(4)).await?;
+    line("their outlines for a picture", asked.elapsed().as_secs_f64());
+    let asked = Instant::now();
+    cache.subbasin_measures(store, &facts).await?;
+    line("their measures", asked.elapsed().as_secs_f64());
+    let grids = cache.get(store, &facts).await?;
+    let network = facts.network.context("a network")?;
+    let streams = cache.network(store, &facts, network.threshold).await?;
+    let cells: Vec<u32> = streams.reaches.iter().filter_map(|r| r.cells.last().copied()).collect();
+    let place = |cell: &u32| {
+        let (x, y) = grids.frame.centre(grids.directions.cell(*cell as usize));
+        PourPointPlace { name: String::new(), x, y }
+    };
+    let places: Vec<_> = cells.iter().take(1000).map(place).collect();
+    let wanted = places.len();
+    let asked = Instant::now();
+    let many = ManyPlaces { places, called: "Point", exact: true };
+    bothros_workflow::add_pour_points(store, cache, study, many).await?;
+    line(&format!("{wanted} pour points placed"), asked.elapsed().as_secs_f64());
+    bothros_workflow::undo(store, cache, study).await?;
+    Ok(())
 }
 
 /// Measures studies of each size on a database of their own.
@@ -108,6 +146,7 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         let place = PourPointPlace { name: "largest".into(), x, y };
         add_pour_point(&running.store, &running.grids, study.id, place).await?;
         line("largest catchment after a click", clicked.elapsed().as_secs_f64());
+        catchments(&running, study.id, &line).await?;
         let drawn = Instant::now();
         running.grids.network(&running.store, &facts, Threshold::cells(threshold.as_cells() / 3)).await?;
         line("network at another threshold", drawn.elapsed().as_secs_f64());

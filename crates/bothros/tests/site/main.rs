@@ -9,6 +9,7 @@ mod bad_input;
 mod by_hand;
 mod by_hand_too;
 mod calibration;
+mod catchments;
 mod conditioning;
 mod drawn;
 mod face;

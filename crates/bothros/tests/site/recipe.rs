@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::process::{Command, Output};
 
 use crate::support::python;
-use bothros_core::{Cell, Frame, Grid};
+use bothros_core::{Cell, Frame, Grid, Silent};
 use bothros_formats::{
     Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, VectorFormat, write_cog, write_layers,
 };
@@ -137,6 +137,81 @@ fn a_whole_recipe_leaves_all_results() {
             let out = Command::new(tool).arg(bench.path(&out).join(file)).output().unwrap();
             assert!(out.status.success() && out.stderr.is_empty(), "{file}");
         }
+    }
+}
+
+#[test]
+fn catchments_agree_with_graphs_and_geometry_of_others() {
+    let bench = Bench::new();
+    let (rows, cols) = (150, 150);
+    let frame = Frame { rows, cols, ..FRAME };
+    let rough = bothros_demo::fractal_terrain(rows, 11);
+    bench.dem("dem.tif", &rough, &frame, "EPSG:32628");
+    let at = |row: usize, col: usize| {
+        let (x, y) = frame.centre(Cell { row, col });
+        [x, y]
+    };
+    // Where the most water passes, told by the core; other places on the way there.
+    let ground = bothros_core::conditioning::fill(&rough, &Silent).unwrap();
+    let codes = bothros_core::routing::flow_directions(&ground, &Silent).unwrap();
+    let areas = bothros_core::routing::flow_accumulation(&codes, &Silent).unwrap();
+    let mut busiest: Vec<usize> = (0..areas.len()).collect();
+    busiest.sort_by_key(|&i| std::cmp::Reverse(areas.values()[i]));
+    let (mouth, middle) = (areas.cell(busiest[3]), areas.cell(busiest[60]));
+    let ring = |row: usize, col: usize, half: f64| {
+        let [x, y] = at(row, col);
+        vec![
+            [x - half, y - half],
+            [x + half, y - half],
+            [x + half, y + half],
+            [x - half, y + half],
+            [x - half, y - half],
+        ]
+    };
+    let write = |name: &str, text: String| std::fs::write(bench.path(name), text).unwrap();
+    let json = |shapes: Vec<serde_json::Value>| {
+        let features: Vec<_> = shapes
+            .into_iter()
+            .map(|g| serde_json::json!({ "type": "Feature", "properties": { "name": "one" }, "geometry": g }))
+            .collect();
+        serde_json::json!({ "type": "FeatureCollection",
+            "crs": { "type": "name", "properties": { "name": "urn:ogc:def:crs:EPSG::32628" } }, "features": features })
+        .to_string()
+    };
+    let polygon = |rings: Vec<Vec<[f64; 2]>>| serde_json::json!({ "type": "Polygon", "coordinates": rings });
+    let [mx, my] = at(middle.row, middle.col);
+    let site = polygon(vec![ring(middle.row, middle.col, 73.0), ring(middle.row, middle.col, 18.0)]);
+    write("sites.geojson", json(vec![site, polygon(vec![ring(20, 20, 150.0)])]));
+    // A boundary in two pieces, one with a hole.
+    let big = polygon(vec![ring(75, 75, 520.0), ring(60, 90, 55.0)]);
+    write("boundary.geojson", json(vec![big, polygon(vec![ring(140, 140, 40.0)])]));
+    let dam = serde_json::json!({ "type": "LineString", "coordinates": [[mx - 45.0, my - 45.0], [mx + 45.0, my + 45.0]] });
+    write("dams.geojson", json(vec![dam]));
+    let [x, y] = at(mouth.row, mouth.col);
+    write("gauges.csv", format!("name,x,y\nmouth,{x},{y}\n"));
+    for (subbasins, outline) in [
+        ("\"reaches\"", "cells"),
+        ("\"tributaries\"", "smoothed"),
+        ("{ target_km2 = 0.12 }", "simplified"),
+        ("\"pour_points\"", "smoothed"),
+    ] {
+        let summary = bench.run(
+            &recipe(&format!(
+                "[network]\nthreshold = {{ cells = 120 }}\n[catchments]\npour_points = \"gauges.csv\"\n\
+                 lines = \"dams.geojson\"\nsites = \"sites.geojson\"\nmin_inflow_km2 = 0.002\n\
+                 subbasins = {subbasins}\nbasins = true\noutline = \"{outline}\"\nboundary = \"boundary.geojson\"\n"
+            )),
+            &format!("out_{}", subbasins.len()),
+        );
+        assert!(summary["subbasins"].as_u64().unwrap() >= 2, "{}", summary["subbasins"]);
+        let (dir, sites, boundary) = (
+            bench.path(&format!("out_{}", subbasins.len())),
+            bench.path("sites.geojson"),
+            bench.path("boundary.geojson"),
+        );
+        let arguments = [dir.to_str().unwrap(), sites.to_str().unwrap(), boundary.to_str().unwrap(), "0.002"];
+        let told = python("catchments.py", &arguments);
+        assert!(told.ends_with("agree\n"), "{subbasins} {outline}: {told}");
     }
 }
 

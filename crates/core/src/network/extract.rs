@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use crate::monitor::{Pace, check};
+use crate::monitor::check;
 use crate::routing::{DIRECTION_NODATA, downstream, step, upstream};
 use crate::{Area, Frame, Grid, Monitor, Result, Threshold};
 
@@ -185,8 +185,8 @@ fn reaches(
     accumulation: &Grid<u32>,
     ground: &Grid<f32>,
     frame: &Frame,
-    is_stream: &(dyn Fn(usize) -> bool + Sync),
-    area: &dyn Fn(usize) -> Area,
+    is_stream: &(impl Fn(usize) -> bool + Sync),
+    area: &(impl Fn(usize) -> Area + Sync),
     monitor: &dyn Monitor,
 ) -> Result<(Vec<Reach>, u64)> {
     directions.same_shape(accumulation)?;
@@ -217,30 +217,39 @@ fn reaches(
     monitor.progress(0.5);
     let stream_cells: u64 = parts.iter().map(|(cells, _)| cells).sum();
     let starts: Vec<u32> = parts.into_iter().flat_map(|(_, starts)| starts).collect();
-    let id_of = |cell: usize| starts.binary_search(&(cell as u32)).ok().map(|at| at as u32 + 1);
-
-    let mut pace = Pace::new(monitor, stream_cells as usize * 2);
-    let mut reaches = Vec::with_capacity(starts.len());
-    for (at, &start) in starts.iter().enumerate() {
+    // Where the upper ends of each row begin in the list: a row has few.
+    let cols = directions.cols().max(1);
+    let mut first = vec![0u32; directions.rows() + 1];
+    for &start in &starts {
+        first[start as usize / cols + 1] += 1;
+    }
+    for row in 0..directions.rows() {
+        first[row + 1] += first[row];
+    }
+    let id_of = |cell: usize| {
+        let row = cell / cols;
+        let (from, to) = (first[row] as usize, first[row + 1] as usize);
+        starts[from..to].binary_search(&(cell as u32)).ok().map(|at| (from + at) as u32 + 1)
+    };
+    let reach = |(at, &start): (usize, &u32)| {
         let mut cells = vec![start];
         let (mut steps, mut joins, mut last) = (0.0, None, start as usize);
         while let Some(next) = downstream(directions, last) {
-            pace.advance(1)?;
             steps += step(directions, last);
-            if id_of(next).is_some() {
-                joins = Some(next as u32);
+            if let Some(id) = id_of(next) {
+                joins = Some((next as u32, id));
                 break;
             }
             cells.push(next as u32);
             last = next;
         }
-        let end = joins.map_or(last, |j| j as usize);
-        reaches.push(Reach {
+        let end = joins.map_or(last, |j| j.0 as usize);
+        Reach {
             id: at as u32 + 1,
-            downstream: joins.and_then(|j| id_of(j as usize)),
+            downstream: joins.map(|j| j.1),
             strahler: 1,
             shreve: 1,
-            joins,
+            joins: joins.map(|j| j.0),
             length_m: steps * frame.cell_m(),
             // Exact, so that drops of reaches add up to that of the whole.
             drop_m: ground.values()[start as usize] as f64 - ground.values()[end] as f64,
@@ -251,8 +260,18 @@ fn reaches(
             },
             contributing: area(last),
             cells,
-        });
-    }
+        }
+    };
+    const AT_ONCE: usize = 256;
+    let parts: Vec<Vec<Reach>> = starts
+        .par_chunks(AT_ONCE)
+        .enumerate()
+        .map(|(part, starts)| {
+            check(monitor)?;
+            Ok(starts.iter().enumerate().map(|(at, start)| reach((part * AT_ONCE + at, start))).collect())
+        })
+        .collect::<Result<_>>()?;
+    let mut reaches: Vec<Reach> = parts.into_iter().flatten().collect();
     set_orders(&mut reaches);
     monitor.progress(1.0);
     Ok((reaches, stream_cells))

@@ -86,7 +86,7 @@ impl Land<'_> {
     }
 
     /// Snaps points from a file.
-    fn from_points(&self, given: Vec<ReadFeature>, points: &mut Vec<Placed>) -> Result<()> {
+    fn snap_points(&self, given: Vec<ReadFeature>, points: &mut Vec<Placed>) -> Result<()> {
         let key = "catchments.pour_points";
         let (settings, frame) = (self.settings, self.frame);
         let is_stream = |cell: Cell| self.is_stream(frame.cols * cell.row + cell.col);
@@ -120,7 +120,7 @@ impl Land<'_> {
     }
 
     /// Places a point at the largest contributing area along each line.
-    fn from_lines(
+    fn points_at_lines(
         &self,
         given: Vec<ReadFeature>,
         points: &mut Vec<Placed>,
@@ -228,9 +228,9 @@ impl Run<'_> {
         let directions = &land.routed.directions;
         let mut points: Vec<Placed> = Vec::new();
         let given = self.read("catchments.pour_points", &settings.pour_points, Wanted::Points, crs, notes)?;
-        land.from_points(given.unwrap_or_default(), &mut points)?;
+        land.snap_points(given.unwrap_or_default(), &mut points)?;
         let given = self.read("catchments.lines", &settings.lines, Wanted::Lines, crs, notes)?;
-        land.from_lines(given.unwrap_or_default(), &mut points, notes)?;
+        land.points_at_lines(given.unwrap_or_default(), &mut points, notes)?;
         let outlets: Vec<Cell> = points.iter().map(|p| p.cell).collect();
         let found =
             self.step("delineating catchments", 0.86, |part| Ok(label(directions, &outlets, part)?))?;

@@ -35,12 +35,12 @@ export class StudyMap {
     this.complete = false;
     /** where it stands whom the maps that are drawn are owed to */
     this.owed = Object.assign(document.createElement('p'), { className: 'owed' });
+    /** opens and closes the view in three dimensions */
+    this.perspective = null;
     /**
      * called when the map was moved, when something is pointed at elsewhere, when a layer is drawn otherwise,
      * and when something went wrong
      */
-    /** opens and closes the view in three dimensions */
-    this.perspective = null;
     this.onMove = null;
     this.onPointed = null;
     this.onStyled = null;

@@ -14,7 +14,7 @@ function snapshot(map) {
   const pen = canvas.getContext('2d');
   pen.fillStyle = '#ECE5D8';
   pen.fillRect(0, 0, canvas.width, canvas.height);
-  for (const layer of map.target.querySelectorAll('.ol-layer canvas, canvas.ol-layer')) {
+  for (const layer of map.target.querySelectorAll('.ol-layers canvas')) {
     if (!layer.width) continue;
     const opacity = layer.parentNode.style.opacity || layer.style.opacity;
     pen.globalAlpha = opacity === '' ? 1 : Number(opacity);

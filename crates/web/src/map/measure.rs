@@ -82,7 +82,16 @@ pub async fn measured(
         Some(ground) => values_along(&app, &ground, &stations).await?,
         None => before_m.clone(),
     };
-    answer(&Profile { distance_m, before_m, after_m })
+    let area_m2 = ring_area(&line) * frame.unit_m * frame.unit_m;
+    answer(&Profile { distance_m, before_m, after_m }, area_m2)
+}
+
+/// Area that a line holds where its end is joined to its beginning, square units of the CRS; 0 for a straight one.
+fn ring_area(line: &Line) -> f64 {
+    let Some(&[x, y]) = line.first() else { return 0.0 };
+    let shifted: Vec<[f64; 2]> = line.iter().map(|p| [p[0] - x, p[1] - y]).collect();
+    let twice: f64 = shifted.windows(2).map(|w| w[0][0] * w[1][1] - w[1][0] * w[0][1]).sum();
+    twice.abs() / 2.0
 }
 
 /// Places that a line is looked at in; on a longer one they lie farther apart.
@@ -94,6 +103,8 @@ struct Measured {
     profile: String,
     length: String,
     ends: Option<String>,
+    /// what the line holds where it is closed
+    area: Option<String>,
 }
 
 /// How the ground along a measured line is shown.
@@ -105,12 +116,13 @@ const GROUND: Ground = Ground {
 };
 
 /// The ground along a line that was drawn to measure.
-fn answer(along: &Profile) -> Result<Response> {
+fn answer(along: &Profile, area_m2: f64) -> Result<Response> {
     let length = along.distance_m.last().copied().unwrap_or(0.0);
     let ends = along.before_m.first().copied().flatten().zip(along.before_m.last().copied().flatten());
     page(&Measured {
         profile: ground_along(along, &GROUND),
         length: quantity::length(length),
+        area: (area_m2 > 0.0).then(|| quantity::area(area_m2)),
         ends: ends.map(|(a, b)| difference(a, b, length)),
     })
 }
@@ -140,6 +152,13 @@ fn percent(slope: f64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_line_that_bends_holds_an_area_where_it_is_closed() {
+        let corner = vec![[500_000.0, 4_000_000.0], [500_030.0, 4_000_000.0], [500_030.0, 4_000_040.0]];
+        assert_eq!(ring_area(&corner), 600.0);
+        assert_eq!(ring_area(&vec![[1.0, 1.0], [5.0, 9.0]]), 0.0);
+    }
 
     #[test]
     fn the_difference_between_the_ends_is_told_with_its_way() {

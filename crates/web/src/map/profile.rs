@@ -20,6 +20,11 @@ pub struct Along {
 
 /// Returns the ground along a line as a part of the page: before, after, and what lies between.
 pub fn ground_along(p: &Profile, of: &Along) -> String {
+    ground_along_with(p, of, Vec::new())
+}
+
+/// As [`ground_along`], with places marked on it.
+pub fn ground_along_with(p: &Profile, of: &Along, more: Vec<Series>) -> String {
     let points = |values: &[Option<f32>]| -> Vec<(f64, Option<f64>)> {
         p.distance_m.iter().zip(values).map(|(&d, z)| (d, z.map(f64::from))).collect()
     };
@@ -36,6 +41,9 @@ pub fn ground_along(p: &Profile, of: &Along) -> String {
             .series(Series::line(of.grounds.1, Tone::Water, after));
     } else {
         chart = chart.series(Series::line(of.grounds.0, Tone::Muted, before));
+    }
+    for series in more {
+        chart = chart.series(series);
     }
     figure(&chart).unwrap_or_else(|| "<p class=\"hint\">There is no elevation along this line.</p>".into())
 }

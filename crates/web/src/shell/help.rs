@@ -159,7 +159,7 @@ pub const KEYS: [(&str, &str); 22] = [
     ("1 – 5", "stages"),
     ("U", "bring up to date: condition, route and accumulate anew"),
     ("B", "draw a breach line"),
-    ("M", "measure: draw a line and see the ground along it"),
+    ("M", "measure: draw a line; its length, the ground along it, and the area it holds where it is closed"),
     ("Y, I, K, R", "the crossing that is shown: breach, fill, keep, draw otherwise"),
     ("Delete", "while layers are edited: delete the chosen feature"),
     ("P", "place a pour point: click on the map or press Enter at its centre"),

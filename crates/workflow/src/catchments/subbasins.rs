@@ -125,20 +125,19 @@ impl Subbasins {
         Ok(pieces.par_iter().map(|piece| measure_part(&of, piece)).collect::<bothros_core::Result<_>>()?)
     }
 
-    /// Their rows in the table of measures, by their numbers.
+    /// Their rows in the table of measures, by their numbers; `measured` and `names` are of all of them.
     pub fn rows(
         &self,
         measured: &[Measures],
         names: &[Option<String>],
         curve_number: Option<f64>,
     ) -> Vec<Row> {
-        let all = self.catchment.iter().zip(measured).zip(names).zip(1u32..);
-        let row =
-            |(((catchment, measures), name), id): (((&Option<u32>, &Measures), &Option<String>), u32)| {
-                let estimates = concentration(&measures.flow(curve_number));
-                measures_row((*catchment, Some(id)), name.clone(), measures, &estimates, curve_number)
-            };
-        all.map(row).collect()
+        let row = |at: usize| {
+            let estimates = concentration(&measured[at].flow(curve_number));
+            let ids = (self.catchment[at], Some(at as u32 + 1));
+            measures_row(ids, names[at].clone(), &measured[at], &estimates, curve_number)
+        };
+        (0..measured.len()).map(row).collect()
     }
 }
 

@@ -173,12 +173,15 @@ pub struct GridCache {
     /// sub-basins, by how they are divided
     subbasins: moka::future::Cache<(Drawn, String), Arc<Subbasins>>,
     /// their outlines with fewer corners: to so many cells, or as they are handed out
-    lines: moka::future::Cache<(Drawn, String, Lines), Arc<Vec<(u32, MultiPolygon)>>>,
+    lines: moka::future::Cache<(Drawn, String, Lines), Outlines>,
     /// what is measured of sub-basins
     parts: moka::future::Cache<(Drawn, String), Arc<Vec<Measures>>>,
     /// room for grids, bytes
     room: u64,
 }
+
+/// Outlines of areas, by their numbers.
+pub type Outlines = Arc<Vec<(u32, MultiPolygon)>>;
 
 /// How outlines of sub-basins are drawn.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -254,7 +257,7 @@ impl GridCache {
         // By number of corners.
         let lines = moka::future::Cache::builder()
             .eviction_policy(EvictionPolicy::lru())
-            .weigher(|_, all: &Arc<Vec<(u32, MultiPolygon)>>| {
+            .weigher(|_, all: &Outlines| {
                 let corners = all.iter().flat_map(|(_, p)| p.iter().flatten()).map(Vec::len).sum::<usize>();
                 u32::try_from(corners).unwrap_or(u32::MAX)
             })
@@ -415,12 +418,7 @@ impl GridCache {
     ///
     /// # Errors
     /// As [`GridCache::subbasins`].
-    pub async fn subbasin_lines(
-        &self,
-        store: &Store,
-        facts: &Facts,
-        lines: Lines,
-    ) -> Result<Arc<Vec<(u32, MultiPolygon)>>> {
+    pub async fn subbasin_lines(&self, store: &Store, facts: &Facts, lines: Lines) -> Result<Outlines> {
         let ((drawn, key), _) = self.subbasin_key(store, facts).await?;
         let all = self.subbasins(store, facts).await?;
         let draw = async {

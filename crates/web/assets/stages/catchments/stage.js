@@ -160,6 +160,10 @@ class Catchments {
 
   click(target) {
     if (this.subbasins.click(target)) return true;
+    if (target.closest('[data-way-down]')) {
+      this.wayDown();
+      return true;
+    }
     if (target.closest('[data-place]')) {
       this.place();
       return true;
@@ -176,6 +180,24 @@ class Catchments {
       text,
     );
     return true;
+  }
+
+  /** The long profile of the way down from a place that is clicked. */
+  wayDown() {
+    const { base, enter } = this.page;
+    const asked = new Latest();
+    const place = async ([x, y]) => {
+      const part = document.getElementById('way-down');
+      try {
+        const html = await asked.text(`${base}/way-down?x=${x}&y=${y}`);
+        if (html === undefined || !part.isConnected) return;
+        part.innerHTML = html;
+        part.scrollIntoView({ block: 'nearest' });
+      } catch (error) {
+        notice(error.message, true);
+      }
+    };
+    enter({ place }, 'Click where the water is to be followed from. Esc leaves.');
   }
 
   async place() {

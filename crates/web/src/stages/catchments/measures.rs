@@ -5,19 +5,17 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::catchments::{Estimate, Formula, LAG_SHARE};
-use bothros_core::profile::{Profile, Station, distances_along};
 use bothros_formats::Value;
 use bothros_products::{Column, MEASURES, Quantity, Row};
-use bothros_store::{PourPoint, RasterRole};
+use bothros_store::PourPoint;
 use bothros_workflow::{CURVE_NUMBERS, Concentration, spread};
 use serde::Deserialize;
 
+use super::profiles::{LongProfile, STEM, long_profile};
 use crate::App;
 use crate::http::changed::changed;
 use crate::http::error::{Result, WebError};
 use crate::http::form::Form;
-use crate::map::measure::values_along;
-use crate::map::profile::{Along, ground_along};
 use crate::ui::chart::{Axis, Chart, Series, Tone, figure};
 use crate::ui::form::Number;
 use crate::ui::table::alone;
@@ -53,8 +51,7 @@ struct Part {
     edge: bool,
     measures: Vec<Measure>,
     hypsometric: Option<String>,
-    /// the long profile, and the places on the map of its points, as JSON
-    stem: Option<(String, String)>,
+    stem: Option<LongProfile>,
     lines: Vec<Line>,
     spread: Option<String>,
     curve_number: String,
@@ -133,9 +130,10 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
     let (of, number) = point_of(&app, study, point).await?;
     let found = bothros_workflow::measures_of(&app.store, &app.grids, &facts, &of).await?;
     let how = facts.settings.concentration.clone();
-    let stem =
-        stem_profile(&app, study, &found.measures.stem.as_ref().map_or(Vec::new(), |s| s.cells.clone()))
-            .await?;
+    let stem = match &found.measures.stem {
+        Some(stem) => long_profile(&app, &facts, &stem.cells, &STEM).await?,
+        None => None,
+    };
     let edge = of.catchment.as_ref().and_then(|c| c["edge_cells"].as_u64()).is_some_and(|n| n > 0);
     let part = quantity::blocking(move || {
         let estimates = found.estimates(&how);
@@ -150,7 +148,7 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
             edge,
             measures: figures(&row),
             hypsometric: hypsometric(&found.curve),
-            stem: stem.map(|(profile, places)| (ground_along(&profile, &STEM), places)),
+            stem,
             lines: estimates.iter().map(|e| line(e, &how)).collect(),
             spread,
             curve_number: how.curve_number.map_or(String::new(), |n| n.to_string()),
@@ -158,41 +156,6 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
         })
     });
     page(&part.await?)
-}
-
-/// How the long profile is shown.
-const STEM: Along = Along {
-    name: "long_profile",
-    title: "Long profile of the main stem",
-    ends: ("headwater", "outlet"),
-    grounds: ("as prepared", "conditioned"),
-};
-
-/// The ground along the main stem before and after conditioning, and the places of its points.
-async fn stem_profile(app: &App, study: i64, cells: &[u32]) -> Result<Option<(Profile, String)>> {
-    if cells.len() < 2 {
-        return Ok(None);
-    }
-    let facts = app.facts(study).await?;
-    let frame = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?.frame;
-    let grids = app.grids.get(&app.store, &facts).await?;
-    let path: Vec<_> = cells.iter().map(|&c| grids.directions.cell(c as usize)).collect();
-    let distance_m = distances_along(&path, &frame);
-    let after_m =
-        cells.iter().map(|&c| Some(grids.filled.values()[c as usize]).filter(|z| !z.is_nan())).collect();
-    let stations: Vec<Station> = path
-        .iter()
-        .zip(&distance_m)
-        .map(|(&cell, &distance_m)| Station { distance_m, cell: Some(cell) })
-        .collect();
-    let dem = app.store.raster(study, RasterRole::Dem).await?;
-    let before_m = match dem {
-        Some(dem) => values_along(app, &dem, &stations).await?,
-        None => vec![None; cells.len()],
-    };
-    let places: Vec<[f64; 2]> = path.iter().map(|&cell| frame.centre(cell).into()).collect();
-    let places = serde_json::to_string(&places)?;
-    Ok(Some((Profile { distance_m, before_m, after_m }, places)))
 }
 
 /// The hypsometric curve: elevation over the share of the area that lies higher.

@@ -5,6 +5,7 @@ pub mod desk;
 mod map;
 mod measures;
 mod places;
+mod profiles;
 mod published;
 pub mod rail;
 mod subbasins;
@@ -31,6 +32,7 @@ pub fn routes() -> Router<App> {
         .route("/subbasins/{outlet}/merge", post(subbasins::merge))
         .route("/subbasins/{outlet}/name", post(subbasins::name))
         .route("/pour-points-along", post(actions::points_along))
+        .route("/way-down", get(profiles::way_down))
         .route("/places", get(places::drawn))
         .route("/places/told", get(places::told_of))
         .route("/dams/points", post(places::dam_points))

@@ -147,7 +147,8 @@ fn site(of: SiteStudied, frame: &Frame) -> Site {
                 Quantity::Share,
                 (inflow.cells - inflow.again.min(inflow.cells)) as f64 / all,
             ),
-            again: (inflow.again > 0).then(|| area(frame, inflow.again)),
+            // A cell or two at the rim are no news.
+            again: (inflow.again * 100 > inflow.cells).then(|| area(frame, inflow.again)),
             leaves: inflow.leaves.map(|at| at + 1),
             x,
             y,

@@ -181,7 +181,7 @@ pub async fn one(
     let names = all.names(&facts.settings.subbasins, &points, &frame);
     let measured = app.grids.subbasin_measures(&app.store, &facts).await?;
     let curve_number = facts.settings.concentration.curve_number;
-    let rows = all.rows(&measured[at..=at], &names[at..=at], curve_number);
+    let row = all.rows(&measured, &names, curve_number).swap_remove(at);
     let outlet = all.basins.outlets[at];
     let (x, y) = frame.centre(outlet);
     let own = facts.settings.subbasins.names.iter().find(|(p, _)| frame.cell_at(p[0], p[1]) == Some(outlet));
@@ -199,7 +199,7 @@ pub async fn one(
         junctions: basins.junctions[at],
         edge: basins.found.touches_edge[at],
         at_point: basins.point[at].is_some(),
-        measures: rows.first().map(figures).unwrap_or_default(),
+        measures: figures(&row),
         x,
         y,
     })
