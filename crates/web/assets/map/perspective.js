@@ -2,8 +2,12 @@
 import { notice, query } from '../lib/common.js';
 import { height, length } from '../lib/units.js';
 
-/** Vertices along a side at most: what a processor alone can turn smoothly. */
-const SIDE = 200;
+/** Vertices along a side at most. */
+const SIDE = 240;
+/** Of so many rows and columns one is drawn while it is turned: a processor draws a million triangles a second. */
+const COARSE = 5;
+/** Pixels for each of the page's, along a side, while it is turned. */
+const MOVING = 0.5;
 const MARK = 0xb4532a;
 
 /** A picture of what the map draws now, and the extent that it shows. */
@@ -88,10 +92,8 @@ export class Perspective {
   build(OrbitControls, picture, extent) {
     const THREE = this.three;
     this.canvas = this.box.querySelector('canvas');
-    const renderer = new THREE.WebGLRenderer({ canvas: this.canvas, preserveDrawingBuffer: true });
+    const renderer = new THREE.WebGLRenderer({ canvas: this.canvas });
     this.renderer = renderer;
-    // One pixel for each: without a graphics card every pixel costs.
-    renderer.setPixelRatio(1);
     renderer.setClearColor(0xece5d8);
     const scene = new THREE.Scene();
     this.scene = scene;
@@ -115,13 +117,13 @@ export class Perspective {
     this.controls = new OrbitControls(this.camera, this.canvas);
     this.controls.maxPolarAngle = Math.PI * 0.495;
     this.controls.listenToKeyEvents(this.canvas);
-    this.controls.addEventListener('change', () => this.draw());
+    this.controls.addEventListener('change', () => this.turns());
     this.home();
     this.observer = new ResizeObserver(() => this.fit());
     this.observer.observe(this.canvas.parentElement);
     this.exaggerate(this.exaggeration);
     this.shine(this.light);
-    this.fit();
+    this.resolve(1);
   }
 
   /** The mesh: x eastwards, y up, z southwards, around the middle of the extent. */
@@ -146,20 +148,25 @@ export class Perspective {
         uv.set([(x - west) / (east - west), (y - south) / (north - south)], 2 * i);
       }
     }
-    const index = [];
-    const solid = (...all) => all.every((i) => !Number.isNaN(z[i]));
-    for (let row = 0; row + 1 < rows; row++) {
-      for (let col = 0; col + 1 < cols; col++) {
-        const a = row * cols + col;
-        const [b, c, d] = [a + 1, a + cols, a + cols + 1];
-        if (solid(a, c, b)) index.push(a, c, b);
-        if (solid(b, c, d)) index.push(b, c, d);
-      }
-    }
     const geometry = new THREE.BufferGeometry();
     geometry.setAttribute('position', new THREE.BufferAttribute(position, 3));
     geometry.setAttribute('uv', new THREE.BufferAttribute(uv, 2));
-    geometry.setIndex(index);
+    const solid = (...all) => all.every((i) => !Number.isNaN(z[i]));
+    const indexed = (step) => {
+      const index = [];
+      for (let row = 0; row + 1 < rows; row += step) {
+        const below = Math.min(row + step, rows - 1) * cols;
+        for (let col = 0; col + 1 < cols; col += step) {
+          const right = Math.min(col + step, cols - 1);
+          const [a, b, c, d] = [row * cols + col, row * cols + right, below + col, below + right];
+          if (solid(a, c, b)) index.push(a, c, b);
+          if (solid(b, c, d)) index.push(b, c, d);
+        }
+      }
+      return new THREE.BufferAttribute(new Uint32Array(index), 1);
+    };
+    this.indexes = { fine: indexed(1), coarse: indexed(COARSE) };
+    geometry.setIndex(this.indexes.fine);
     geometry.computeVertexNormals();
     return { geometry, least, most };
   }
@@ -181,6 +188,22 @@ export class Perspective {
     this.draw();
   }
 
+  /** While it is turned it is drawn with fewer pixels and triangles: without a graphics card each of them costs. */
+  turns() {
+    this.resolve(MOVING);
+    clearTimeout(this.resting);
+    this.resting = setTimeout(() => this.resolve(1), 250);
+    this.draw();
+  }
+
+  resolve(ratio) {
+    if (!this.renderer || this.ratio === ratio) return;
+    this.ratio = ratio;
+    this.mesh.geometry.setIndex(ratio < 1 ? this.indexes.coarse : this.indexes.fine);
+    this.renderer.setPixelRatio(ratio);
+    this.fit();
+  }
+
   /** Draws in the next frame, once however often it is asked for. */
   draw() {
     if (this.waiting || !this.renderer) return;
@@ -190,7 +213,6 @@ export class Perspective {
       if (!this.renderer) return;
       const begun = performance.now();
       this.renderer.render(this.scene, this.camera);
-      this.renderer.getContext().finish();
       this.box.dataset.frame = (performance.now() - begun).toFixed(1);
     });
   }
@@ -257,6 +279,8 @@ export class Perspective {
 
   /** Saves what is seen as a picture. */
   save() {
+    // What was drawn is kept until the next frame only.
+    this.renderer.render(this.scene, this.camera);
     this.canvas.toBlob((blob) => {
       const link = document.createElement('a');
       link.href = URL.createObjectURL(blob);
@@ -275,6 +299,8 @@ export class Perspective {
     this.box.hidden = true;
     this.box.dataset.ready = 'no';
     this.observer?.disconnect();
+    clearTimeout(this.resting);
+    this.ratio = undefined;
     this.controls?.dispose();
     this.mesh?.geometry.dispose();
     this.mesh?.material.map.dispose();
@@ -295,7 +321,10 @@ export class Perspective {
 export function perspectiveOf(map) {
   const box = document.getElementById('perspective');
   const view = new Perspective(map, box);
-  const open = () => (box.hidden ? view.open() : view.close());
+  const toggle = () => (box.hidden ? view.open() : view.close());
+  const close = () => {
+    if (!box.hidden && !document.fullscreenElement) view.close();
+  };
   box.addEventListener('click', (e) => {
     const act = e.target instanceof Element && e.target.closest('[data-perspective]');
     if (act instanceof HTMLElement) {
@@ -326,9 +355,9 @@ export function perspectiveOf(map) {
     if (field.name === 'altitude') view.shine({ ...view.light, altitude: value });
   });
   box.addEventListener('keydown', (e) => {
-    if (e.key === 'Escape' && !document.fullscreenElement) view.close();
+    if (e.key === 'Escape') close();
     // Keys of the page are not meant here.
     e.stopPropagation();
   });
-  return open;
+  return { toggle, close };
 }

@@ -7,7 +7,7 @@ const BUTTONS = [
   ['box', '▢', 'Zoom to a box', 'Z'],
   ['back', '↶', 'The view before', 'V'],
   ['whole', '⤢', 'Whole study', '0'],
-  ['depth', '3D', 'View in three dimensions', 'O'],
+  ['depth', '3D', 'View in 3D', 'O'],
 ];
 /** Views that are remembered. */
 const REMEMBERED = 50;
@@ -47,7 +47,7 @@ export class Zooming {
     if (what === 'box') this.beginBox();
     if (what === 'back') this.back();
     if (what === 'whole') this.map.fit();
-    if (what === 'depth') this.map.perspective?.();
+    if (what === 'depth') this.map.perspective?.toggle();
   }
 
   beginBox() {

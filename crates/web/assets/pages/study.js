@@ -373,7 +373,7 @@ const KEYS = {
   0: () => map.zooming?.do('whole'),
   z: () => map.zooming?.do('box'),
   v: () => map.zooming?.do('back'),
-  o: () => map.perspective?.(),
+  o: () => map.perspective?.toggle(),
   n: (e) => nextFinding(e.shiftKey),
 };
 STAGES.forEach((s, at) => {
@@ -384,6 +384,7 @@ STAGES.forEach((s, at) => {
 document.addEventListener('keydown', (e) => {
   if (e.key === 'Escape') {
     map.zooming?.endBox();
+    map.perspective?.close();
     leave();
     map.unmark();
     document.getElementById('measured').replaceChildren();

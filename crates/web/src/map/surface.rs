@@ -67,15 +67,25 @@ pub async fn surface(
     let (height, width) = ((bottom - top).min(MOST), (right - left).min(MOST));
     let at = (top as isize, left as isize);
     let values = app.store.read_window::<f32>(&meta, level, at, (height, width)).await?;
-    let bytes: Vec<u8> = values.values().iter().flat_map(|z| z.to_le_bytes()).collect();
+    // A raster of one level may be finer than what is asked for: one cell of each square is taken, the middle one.
+    let step = height.max(width).div_ceil(size as usize).max(1);
+    let (height, width) = (height.div_ceil(step), width.div_ceil(step));
+    let middle = |at: usize, most: usize| (at * step + step / 2).min(most - 1);
+    let (whole_rows, whole_cols) = (values.rows(), values.cols());
+    let taken = (0..height).flat_map(|row| (0..width).map(move |col| (row, col)));
+    let index = |(row, col)| middle(row, whole_rows) * whole_cols + middle(col, whole_cols);
+    let bytes: Vec<u8> = taken.flat_map(|cell| values.values()[index(cell)].to_le_bytes()).collect();
+    let (cell_x, cell_y) = (cell_x * step as f64, cell_y * step as f64);
+    let (left, top) =
+        (meta.left + left as f64 * cell_x / step as f64, meta.top - top as f64 * cell_y / step as f64);
     let told = |value: f64| value.to_string();
     let headers = [
         (header::CONTENT_TYPE.as_str(), "application/octet-stream".to_owned()),
         (header::CACHE_CONTROL.as_str(), "no-store".to_owned()),
         ("x-rows", height.to_string()),
         ("x-cols", width.to_string()),
-        ("x-left", told(meta.left + left as f64 * cell_x)),
-        ("x-top", told(meta.top - top as f64 * cell_y)),
+        ("x-left", told(left)),
+        ("x-top", told(top)),
         ("x-cell-x", told(cell_x)),
         ("x-cell-y", told(cell_y)),
     ];

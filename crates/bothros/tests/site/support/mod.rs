@@ -165,7 +165,8 @@ pub fn python(script: &str, arguments: &[&str]) -> String {
         .args(arguments)
         .output()
         .expect("tests/reference/setup has been run");
-    assert!(out.status.success(), "{script}: {}", String::from_utf8_lossy(&out.stderr));
+    let told = [&out.stdout[..], &out.stderr[..]].map(String::from_utf8_lossy).concat();
+    assert!(out.status.success(), "{script}: {told}");
     String::from_utf8_lossy(&out.stdout).into_owned()
 }
 
