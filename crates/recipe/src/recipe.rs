@@ -270,6 +270,10 @@ impl Catchments {
             Some(Division::TargetKm2(km2)) if !km2.is_finite() || km2 <= 0.0 => {
                 Err(Error::key("catchments.subbasins.target_km2", "must be above 0"))
             }
+            Some(Division::Basins) => {
+                let what = "“basins” is no division: set basins = true for the basins of the footprint";
+                Err(Error::key("catchments.subbasins", what))
+            }
             Some(Division::Reaches | Division::Tributaries | Division::TargetKm2(_)) if !has_network => {
                 needs("catchments.subbasins", "this division")
             }
@@ -534,6 +538,7 @@ mod tests {
                 "target_km2",
             ),
             ("[catchments]\npour_points = \"p.csv\"\noutline = \"wavy\"", "wavy"),
+            ("[catchments]\npour_points = \"p.csv\"\nsubbasins = \"basins\"", "basins = true"),
             ("[catchments]\npour_points = \"p.csv\"\nmin_inflow_km2 = 1", "means nothing without sites"),
             ("[catchments]\nsites = \"p.gpkg\"\nmin_inflow_km2 = 0", "catchments.min_inflow_km2"),
             ("[catchments]\nsites = \"p.gpkg\"\nboundary = \"b.gpkg\"", "catchments.boundary"),

@@ -185,6 +185,14 @@ async fn sub_basins_are_divided_merged_split_and_named_by_hand() {
     .await;
     hand.sends("/subbasins/forget", hand.clicks("#subbasins [hx-post$='/forget']")).await;
     until(driver, "!document.querySelector('#subbasins [hx-post$=\"/forget\"]')").await;
+    // All basins of the DEM, and the catchment of one of them kept.
+    hand.sends("/subbasins/division", hand.picks("#division", "all b")).await;
+    until(driver, "document.querySelector('#subbasins')?.textContent.includes('basins of the DEM')").await;
+    hand.draws(&[(500_300.0, 4_759_950.0)]).await;
+    until(driver, "document.querySelector('#subbasin [hx-post$=\"/keep\"]')").await;
+    hand.sends("/keep", hand.clicks("#subbasin [hx-post$='/keep']")).await;
+    assert_eq!(points(&site, study).await.len(), 2);
+    hand.sends("/subbasins/division", hand.picks("#division", "one for")).await;
     hand.clicks("#section-subbasins [data-open-table=subbasins]").await;
     until(driver, "document.querySelectorAll('#drawer-table tbody tr').length > 3").await;
     let table = site.get(&format!("/studies/{study}/tables/measures?format=csv")).await.text().await.unwrap();

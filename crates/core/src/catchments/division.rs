@@ -6,7 +6,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::windows::{Window, windows};
-use super::{Catchment, Labelled, label};
+use super::{Catchment, Labelled, label, outlets_of_footprint};
 use crate::network::{Network, main_stem_of_cells};
 use crate::routing::DIRECTION_NODATA;
 use crate::{Cell, Frame, Grid, Monitor, Part, Result};
@@ -24,6 +24,8 @@ pub enum Division {
     Tributaries,
     /// where about this many km² have gathered
     TargetKm2(f64),
+    /// where water leaves the footprint or stays, and nowhere else: basins of the whole footprint, whatever pour points there are
+    Basins,
 }
 
 /// What sub-basins are drawn on.
@@ -97,6 +99,10 @@ pub fn divide(
     monitor: &dyn Monitor,
 ) -> Result<SubBasins> {
     of.directions.same_shape(of.accumulation)?;
+    let of = &match division {
+        Division::Basins => Divided { points: &[], ..*of },
+        _ => *of,
+    };
     let grid = of.directions;
     let number = |cell: Cell| grid.index(cell) as u32;
     let pours: HashSet<u32> = of.points.iter().map(|&p| number(p)).collect();
@@ -113,11 +119,12 @@ pub fn divide(
     let reaches = of.network.map_or(&[][..], |n| &n.reaches);
     let mut ends: HashSet<u32> = match division {
         Division::PourPoints => HashSet::new(),
+        Division::Basins => outlets_of_footprint(grid).into_iter().map(number).collect(),
         Division::Reaches => reaches.iter().filter_map(|r| r.cells.last().copied()).collect(),
         Division::Tributaries => tributaries(of, reaches)?,
         Division::TargetKm2(km2) => by_target(of, reaches, &pours, km2),
     };
-    if of.points.is_empty() {
+    if of.points.is_empty() && division != Division::Basins {
         ends.extend(reaches.iter().filter(|r| r.downstream.is_none()).filter_map(|r| r.cells.last()));
     }
     ends.extend(edits.split.iter().filter(|&&cell| lies_on(grid, cell)).map(|&cell| number(cell)));
@@ -432,8 +439,13 @@ mod tests {
         Land::of(&dem, 20)
     }
 
-    const DIVISIONS: [Division; 4] =
-        [Division::PourPoints, Division::Reaches, Division::Tributaries, Division::TargetKm2(150.0)];
+    const DIVISIONS: [Division; 5] = [
+        Division::PourPoints,
+        Division::Reaches,
+        Division::Tributaries,
+        Division::TargetKm2(150.0),
+        Division::Basins,
+    ];
 
     #[test]
     fn tributaries_are_whole_and_the_stem_is_cut_above_each_junction() {
@@ -507,7 +519,7 @@ mod tests {
     proptest! {
         #[test]
         fn no_gap_no_overlap_and_numbers_rise_downstream(
-            dem in any_terrain(16), cells in 1u32..9, picks in prop::collection::vec(0usize..256, 0..4), which in 0usize..4,
+            dem in any_terrain(16), cells in 1u32..9, picks in prop::collection::vec(0usize..256, 0..4), which in 0usize..5,
         ) {
             let land = Land::of(&dem, cells);
             let mut points: Vec<Cell> = picks.into_iter()
@@ -517,14 +529,15 @@ mod tests {
             let division = match DIVISIONS[which] { Division::TargetKm2(_) => Division::TargetKm2(10.0), other => other };
             let found = land.divided(&points, division, &DivisionEdits::default());
             let inside: usize = (0..dem.len()).filter(|&i| {
-                if points.is_empty() { found.found.ids.values()[i] != 0 }
+                if division == Division::Basins { !dem.values()[i].is_nan() }
+                else if points.is_empty() { found.found.ids.values()[i] != 0 }
                 else { points.iter().any(|&p| delineate(&land.directions, p).unwrap().contains(dem.cell(i))) }
             }).count();
             prop_assert_eq!(found.found.own_cells.iter().sum::<u64>() as usize, inside);
             for (at, within) in found.found.within.iter().enumerate() {
                 prop_assert!(within.is_none_or(|w| w as usize > at + 1), "numbers rise downstream");
             }
-            for &point in &points {
+            for &point in points.iter().filter(|_| division != Division::Basins) {
                 prop_assert!(found.outlets.contains(&point));
             }
             if division == Division::Reaches {
@@ -549,12 +562,12 @@ mod tests {
             }
             for (at, &outlet) in found.outlets.iter().enumerate() {
                 let mut above = 0.0;
-                for other in 0..pieces.len() {
+                for (other, length) in length.iter().enumerate() {
                     let mut up = Some(other as u32 + 1);
                     while let Some(id) = up.filter(|&id| id as usize != at + 1) {
                         up = found.found.within[id as usize - 1];
                     }
-                    if up.is_some() { above += length[other]; }
+                    if up.is_some() { above += length; }
                 }
                 let whole = measure(&of, &delineate(&land.directions, outlet).unwrap()).unwrap();
                 let below = if is_stream(land.directions.index(outlet)) {

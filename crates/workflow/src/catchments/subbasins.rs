@@ -191,6 +191,7 @@ pub fn division_title(division: Division) -> String {
         Division::Reaches => "one for every reach".into(),
         Division::Tributaries => "tributaries of the main stem and the land between".into(),
         Division::TargetKm2(km2) => format!("of about {km2} km²"),
+        Division::Basins => "as basins of the whole footprint".into(),
     }
 }
 

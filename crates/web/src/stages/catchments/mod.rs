@@ -29,6 +29,7 @@ pub fn routes() -> Router<App> {
         .route("/subbasins/division", post(subbasins::divide))
         .route("/subbasins/split", post(subbasins::split))
         .route("/subbasins/forget", post(subbasins::forget))
+        .route("/subbasins/{outlet}/keep", post(subbasins::keep))
         .route("/subbasins/{outlet}/merge", post(subbasins::merge))
         .route("/subbasins/{outlet}/name", post(subbasins::name))
         .route("/pour-points-along", post(actions::points_along))

@@ -7,7 +7,7 @@ use axum::response::Response;
 use bothros_core::Cell;
 use bothros_core::catchments::{Division, OutlineKind};
 use bothros_products::Quantity;
-use bothros_workflow::{Facts, Lines, SubbasinChoice, delineated};
+use bothros_workflow::{Facts, Lines, ManyPlaces, PourPointPlace, SubbasinChoice, delineated};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -42,12 +42,14 @@ impl Choices {
             Division::Reaches => "reaches",
             Division::Tributaries => "tributaries",
             Division::TargetKm2(_) => "target",
+            Division::Basins => "basins",
         };
         let divisions = [
             ("reaches", "one for every reach"),
             ("tributaries", "tributaries and the land between"),
             ("target", "of about a wanted area"),
             ("pour_points", "between pour points"),
+            ("basins", "all basins of the DEM"),
         ];
         let outlines = [
             ("cells", "along the edges of cells", OutlineKind::Cells),
@@ -85,6 +87,7 @@ pub async fn divide(
         "pour_points" => Division::PourPoints,
         "reaches" => Division::Reaches,
         "tributaries" => Division::Tributaries,
+        "basins" => Division::Basins,
         "target" => Division::TargetKm2(TARGET.read(&form.target_km2)?),
         other => return Err(WebError::refused(format!("there is no division called “{other}”"))),
     };
@@ -104,6 +107,7 @@ struct Told {
     crossed_of_target: bool,
     changes: usize,
     whole_network: bool,
+    basins: bool,
 }
 
 /// Number and sizes of the sub-basins.
@@ -131,6 +135,7 @@ pub async fn told(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
         crossed_of_target: matches!(facts.settings.subbasins.division, Division::TargetKm2(_)),
         changes: facts.settings.subbasins.changes(),
         whole_network: delineated(&app.store, study).await?.is_empty(),
+        basins: facts.settings.subbasins.division == Division::Basins,
     })
 }
 
@@ -240,6 +245,16 @@ pub struct At {
     y: f64,
 }
 
+/// Keeps the catchment of an outlet: a pour point is placed there.
+pub async fn keep(State(app): State<App>, Path((study, at)): Path<(i64, String)>) -> Result<Response> {
+    let facts = app.facts(study).await?;
+    let (x, y) = app.grids.get(&app.store, &facts).await?.frame.centre(outlet(&at)?);
+    let places = vec![PourPointPlace { name: String::new(), x, y }];
+    let many = ManyPlaces { places, called: "Pour point", exact: true };
+    let said = bothros_workflow::add_pour_points(&app.store, &app.grids, study, many).await?;
+    Ok(crate::http::upload::told(changed("points-changed"), &said))
+}
+
 pub async fn split(State(app): State<App>, Path(study): Path<i64>, Form(at): Form<At>) -> Result<Response> {
     bothros_workflow::split_subbasin(&app.store, &app.grids, study, (at.x, at.y)).await?;
     Ok(changed(CHANGED))
@@ -290,7 +305,12 @@ pub async fn drawn(
             b[0] <= view.east && b[2] >= view.west && b[1] <= view.north && b[3] >= view.south
         })
     };
-    let told = lines.iter().filter(seen).map(|(id, outline)| {
+    // From afar what is smaller than a few pixels is not seen.
+    let least = view.cells.max(0.0).powi(2) * 4.0;
+    let large = |outline: &&(u32, bothros_core::catchments::MultiPolygon)| {
+        all.basins.found.own_cells[outline.0 as usize - 1] as f64 >= least
+    };
+    let told = lines.iter().filter(seen).filter(large).map(|(id, outline)| {
         let at = *id as usize - 1;
         json!({
             "id": id, "name": names[at], "colour": all.colours[at], "outline": outline,

@@ -9,6 +9,7 @@ use std::io::{Read, Write};
 use std::path::Path;
 use std::time::Instant;
 
+use bothros_core::catchments::Division;
 use bothros_core::memory::Step;
 use bothros_core::network::Network;
 use bothros_core::{Grid, Monitor, Threshold};
@@ -146,10 +147,15 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         measures.push(found.row(number, &point.name, &facts.settings.concentration));
     }
     handle.say("measuring sub-basins");
-    let subbasins = cache.subbasins(store, &facts).await?;
+    // Basins of the whole footprint are looked at, not handed over: catchments consist of sub-basins there.
+    let mut handed = facts.clone();
+    if handed.settings.subbasins.division == Division::Basins {
+        handed.settings.subbasins.division = Division::Reaches;
+    }
+    let subbasins = cache.subbasins(store, &handed).await?;
     let own: Vec<PourPoint> = points.iter().map(|(point, _)| point.clone()).collect();
     let names = subbasins.names(&facts.settings.subbasins, &own, &terrain.frame);
-    let measured = cache.subbasin_measures(store, &facts).await?;
+    let measured = cache.subbasin_measures(store, &handed).await?;
     measures.extend(subbasins.rows(&measured, &names, facts.settings.concentration.curve_number));
     let log = store.log_entries(study).await?;
     let weighted = match (store.raster(study, RasterRole::Weighted).await?, &facts.settings.weights) {
