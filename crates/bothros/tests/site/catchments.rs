@@ -5,7 +5,7 @@ use thirtyfour::prelude::*;
 
 use crate::support::browser::{accessible, browser, press, until, value};
 use crate::support::hand::Hand;
-use crate::support::{Site, add_layer, geojson, valley_file};
+use crate::support::{FRAME, Site, add_layer, geojson, valley, valley_file, written};
 
 /// A study of the valley with a network, and a pour point where its stream leaves.
 async fn study(site: &Site, dir: &std::path::Path, name: &str, northing: &str) -> i64 {
@@ -283,6 +283,57 @@ async fn dams_sites_and_a_boundary_are_looked_at_by_hand() {
     accessible(driver, "a published boundary").await;
     let told = value(driver, "document.getElementById('published').textContent").await;
     assert!(told.as_str().unwrap().contains("Intersection over union"), "{told}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_catchment_is_compared_masked_and_its_water_followed_by_hand() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    // The valley with a step across it, over which the stream falls.
+    let mut dem = valley();
+    for i in 150 * FRAME.cols..dem.len() {
+        dem.values_mut()[i] -= 15.0;
+    }
+    let study = site.routed(&written(dir.path(), "step.tif", &dem, &FRAME), "Step").await;
+    for (x, y, name) in [("502005", "4757300", "mouth"), ("502005", "4758900", "upper")] {
+        let fields = [("x", x), ("y", y), ("name", name)];
+        assert!(site.send(&format!("/studies/{study}/pour-points"), &fields).await.0.is_success());
+    }
+    let browser = browser().await;
+    let hand = Hand { driver: &browser.driver };
+    let driver = hand.driver;
+    hand.opens(&site, study, "catchments", "measures").await;
+    until(driver, "document.querySelectorAll('#measures dl.measures dd').length > 20").await;
+    hand.clicks("#mask-map").await;
+    until(driver, "document.getElementById('map').dataset.masked !== ''").await;
+    hand.clicks("[data-zonal]").await;
+    until(driver, "document.querySelectorAll('#zonal-figures tbody tr').length >= 3").await;
+    // Land that is filled, and what the mean elevation is, as the measures tell it.
+    let mean = "[...document.querySelectorAll('#zonal-figures tr')].find(r => r.textContent.includes('conditioned')).cells[1].textContent";
+    let told = "document.querySelector('#measures dl.measures').textContent";
+    until(driver, &format!("{told}.includes({mean})")).await;
+    hand.types("#beside-area", "1").await;
+    hand.clicks("#beside-form button").await;
+    until(driver, "document.querySelectorAll('#side-by-side tbody tr').length > 20").await;
+    until(driver, "document.querySelector('#side-by-side thead').textContent.includes('mouth at')").await;
+    hand.picks("#beside-point", "2").await;
+    hand.clicks("#beside-form button").await;
+    until(driver, "document.querySelector('#side-by-side thead').textContent.includes('upper')").await;
+    accessible(driver, "two catchments side by side").await;
+    // The step is found where it is, on the stem and on the way down from the west.
+    hand.clicks("[data-way-down]").await;
+    hand.draws(&[(501_500.0, 4_759_700.0)]).await;
+    until(driver, "document.querySelector('#way-down svg')").await;
+    until(driver, "document.querySelector('#way-down p a[data-x]')").await;
+    let northing = value(driver, "Number(document.querySelector('#way-down p a[data-x]').dataset.y)").await;
+    assert!((northing.as_f64().unwrap() - 4_758_505.0).abs() < 60.0, "{northing}");
+    hand.clicks("#way-down p a[data-x]").await;
+    hand.clicks("#mask-map").await;
+    until(driver, "document.getElementById('map').dataset.masked === ''").await;
+    // What a measured line holds where it is closed.
+    press(driver, "m").await;
+    hand.draws(&[(501_000.0, 4_758_000.0), (501_500.0, 4_758_000.0), (501_500.0, 4_758_400.0)]).await;
+    until(driver, "document.querySelector('.measured')?.textContent.includes('Closed to a ring it holds')").await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -18,6 +18,7 @@ mod snap;
 mod soften;
 mod upstream;
 mod windows;
+mod zonal;
 
 pub use along::{Along, Interval, at_intervals, places};
 pub use colours::{COLOURS, colours};
@@ -36,3 +37,4 @@ pub use polygon::{MultiPolygon, Outline, outline, outlines};
 pub use published::{Agreement, Discrepancy, compare_with};
 pub use site::{Inflow, Outflow, Side, Site, site};
 pub use snap::{Beside, SnapTo, beside, snap, snap_to_cells};
+pub use zonal::{Zonal, cells_shared, zonal};

@@ -77,8 +77,8 @@ export class MapList {
       }),
     );
     box.append(title);
-    for (const { key, name } of map.list()) {
-      if (!map.layers[key]) continue;
+    for (const { key, name, quiet } of map.list()) {
+      if (!map.layers[key] || quiet) continue;
       const on = map.shown.has(key);
       (on ? box : add).append(this.tick(key, name, on));
       if (on) box.append(this.key(key));

@@ -21,6 +21,7 @@ import { terrain } from './terrain/stage.js';
  * @property {import('../map/vector.js').Vector} [vector]  what can be chosen of a layer of features
  * @property {import('../map/ramps.js').Raster} [raster]  what can be chosen of colours and range
  * @property {(map: any, box: HTMLElement) => void} [controls]  adds what can be chosen of its style
+ * @property {boolean} [quiet]  whether it stays out of the list of what is drawn
  * @property {boolean} [picture]  whether it is a picture behind the map
  * @property {string} [attribution]  whom it is owed to
  * @property {(map: any) => void} [styled]  takes up another style

@@ -6,6 +6,7 @@ pub(crate) mod measures;
 pub(crate) mod pour_points;
 mod published;
 pub(crate) mod subbasins;
+mod zonal;
 
 pub use dams::{
     DamFound, FeatureKey, SiteChoice, SiteStudied, add_points_at_dams, add_points_at_inflows, dams,
@@ -22,3 +23,4 @@ pub use subbasins::{
     SubbasinChoice, Subbasins, delineated, division_title, forget_subbasin_changes, merge_subbasin,
     name_subbasin, set_division, split_subbasin,
 };
+pub use zonal::{ZonalFacts, ZonalOf, zonal_of};

@@ -1,5 +1,5 @@
 // The Catchments stage: pour points placed and moved, catchments drawn.
-import { notice, send } from '../../lib/common.js';
+import { notice, query, send } from '../../lib/common.js';
 import { Latest } from '../../lib/latest.js';
 import { area } from '../../lib/units.js';
 import { fillOf, labelOf, stroke, strokeOf, styleOf } from '../../map/vector.js';
@@ -84,6 +84,28 @@ async function loadCatchments(map) {
     }
   }
   map.target.dataset.catchments = points.filter((p) => p.outline).length;
+  mask(map, points);
+}
+
+/** Hides what lies outside the catchment that is shown alone. */
+function mask(map, points) {
+  const source = map.layers.mask?.getSource();
+  if (!source) return;
+  source.clear();
+  const alone = points.find((p) => p.id === map.views.style.mask?.point && p.outline);
+  map.target.dataset.masked = alone ? alone.id : '';
+  if (!alone) return;
+  const [w, s, e, n] = map.extent;
+  const far = 3 * Math.max(e - w, n - s);
+  const around = [
+    [w - far, s - far],
+    [e + far, s - far],
+    [e + far, n + far],
+    [w - far, n + far],
+    [w - far, s - far],
+  ];
+  const holes = alone.outline.map(([ring]) => ring);
+  source.addFeature(new ol.Feature(new ol.geom.Polygon([around, ...holes])));
 }
 
 /** The part of the page that is about Catchments. */
@@ -99,8 +121,11 @@ class Catchments {
     });
     document.body.addEventListener('measures-changed', () => this.measure());
     page.desk.addEventListener('change', (e) => {
+      if (e.target.id === 'mask-map') this.mask(e.target.checked);
       if (e.target.id !== 'measured-point') return;
       this.measured = e.target.value;
+      for (const id of ['zonal', 'beside']) document.getElementById(id)?.replaceChildren();
+      if (this.masked) this.mask(true);
       this.measure();
     });
     page.desk.addEventListener(
@@ -108,6 +133,12 @@ class Catchments {
       (e) => e.target.dataset?.section === 'measures' && this.measure(),
       true,
     );
+    page.desk.addEventListener('submit', (e) => {
+      if (e.target.id !== 'beside-form') return;
+      e.preventDefault();
+      const { point, area: at } = Object.fromEntries(new FormData(e.target));
+      this.tell('beside', `beside?${query(point ? { point } : { area: at })}`);
+    });
     // A place of the long profile is shown on the map, and a place of the stem on the profile.
     page.desk.addEventListener('chart-row', (e) => {
       const places = this.placesOf(e.target);
@@ -121,6 +152,36 @@ class Catchments {
     const choice = this.page.desk.querySelector('#measured-point');
     if (choice && [...choice.options].some(({ value }) => value === this.measured))
       choice.value = this.measured;
+    const mask = this.page.desk.querySelector('#mask-map');
+    if (mask) mask.checked = this.masked;
+  }
+
+  /** Whether one catchment is shown alone. */
+  get masked() {
+    return Boolean(this.page.map.views.style.mask?.point);
+  }
+
+  /** Shows the chosen catchment alone on the map, or all. */
+  mask(on) {
+    const { map, desk } = this.page;
+    const point = on ? Number(desk.querySelector('#measured-point')?.value) : null;
+    map.views.set('mask', { point });
+    map.refresh('points');
+  }
+
+  /** Fetches a part about the chosen catchment. */
+  async tell(id, address) {
+    const { base, desk } = this.page;
+    const part = document.getElementById(id);
+    part.innerHTML = '<p class="working" role="status">Measuring…</p>';
+    const answer = await fetch(`${base}/pour-points/${desk.querySelector('#measured-point').value}/${address}`);
+    const html = await answer.text();
+    if (!part.isConnected) return;
+    if (answer.ok) part.innerHTML = html;
+    else {
+      part.replaceChildren();
+      notice(html, true);
+    }
   }
 
   /** Where the points of a chart lie on the map, if it tells. */
@@ -160,6 +221,10 @@ class Catchments {
 
   click(target) {
     if (this.subbasins.click(target)) return true;
+    if (target.closest('[data-zonal]')) {
+      this.tell('zonal', 'zonal');
+      return true;
+    }
     if (target.closest('[data-way-down]')) {
       this.wayDown();
       return true;
@@ -241,6 +306,19 @@ export const catchments = {
   drawn: ['relief', 'streams', 'catchments', 'cells'],
   layers: [
     subbasinSpec,
+    {
+      key: 'mask',
+      name: 'Mask',
+      place: 95,
+      quiet: true,
+      build: (map) => {
+        if (!map.data.rasters.area) return null;
+        const style = new ol.style.Style({ fill: fill('#ECE5D8') });
+        return new ol.layer.Vector({ source: new ol.source.Vector(), style });
+      },
+      // It is there as long as a catchment is shown alone.
+      shows: () => {},
+    },
     publishedSpec,
     placeSpec,
     {

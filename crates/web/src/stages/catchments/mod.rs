@@ -1,6 +1,7 @@
 //! Catchments: what drains to the places that matter.
 
 mod actions;
+mod beside;
 pub mod desk;
 mod map;
 mod measures;
@@ -22,6 +23,8 @@ pub fn routes() -> Router<App> {
         .route("/catchments", get(map::catchments))
         .route("/pour-point-here", get(map::preview))
         .route("/pour-points/{point}/measures", get(measures::measures))
+        .route("/pour-points/{point}/beside", get(beside::beside))
+        .route("/pour-points/{point}/zonal", get(beside::zonal))
         .route("/concentration", post(measures::concentration))
         .route("/subbasins", get(subbasins::drawn))
         .route("/subbasins/told", get(subbasins::told))
