@@ -243,3 +243,30 @@ fn the_demo_is_the_same_everywhere() {
     assert!(SCENARIO.dem.values().iter().filter(|z| z.is_nan()).count() > 500, "a void");
     assert_eq!(format!("{sum:016x}"), "b00cdc3533a25b5a");
 }
+
+/// The dam and the reservoir as the survey shows them, against the land as it is below noise and embankments.
+#[test]
+fn the_demo_s_dam_and_reservoir_gather_what_drains_to_them() {
+    let frame = &bothros_demo::FRAME;
+    let filled = conditioning::fill(&SCENARIO.dem, &Silent).unwrap();
+    let directions = routing::flow_directions(&filled, &Silent).unwrap();
+    let accumulation = routing::flow_accumulation(&directions, &Silent).unwrap();
+    let dam = catchments::at_line(&SCENARIO.dam, &directions, &accumulation, frame).unwrap().unwrap();
+    let along = bothros_core::cells_along(&SCENARIO.dam, frame, bothros_core::Connection::Four);
+    let area = |cell: &bothros_core::Cell| match SCENARIO.accumulation.values()[accumulation.index(*cell)] {
+        u32::MAX => 0,
+        cells => u64::from(cells) + 1,
+    };
+    let truth = along.iter().map(area).max().unwrap();
+    let near = |found: u64| (found as f64 / truth as f64 - 1.0).abs();
+    assert!(near(dam.cells) < 0.05, "{} against {truth}", dam.cells);
+    assert!(!dam.at_end && (dam.beyond as f64) < 0.01 * truth as f64, "{dam:?}");
+    // All that enters the reservoir, and its own water, is nearly all that reaches the dam behind which it lies.
+    let water = catchments::outline(&SCENARIO.reservoir, frame).polygons;
+    let found = catchments::site(&water, 2000, &directions, &accumulation, frame).unwrap();
+    let entering = found.entering_cells() + found.own_cells;
+    assert!(near(entering) < 0.05, "{entering} against {truth}");
+    assert!(found.inflows.len() > 1, "{}", found.inflows.len());
+    let shares: u64 = found.inflows.iter().map(|i| i.cells - i.again).sum::<u64>() + found.spread_cells;
+    assert_eq!(shares, found.entering_cells());
+}

@@ -134,6 +134,15 @@ impl Measures {
         Some((e.mean_m - e.least_m) / (e.most_m - e.least_m))
     }
 
+    /// Length of the main stem over what Hack's law gives for the area, L = 1.4 A^0.6 in miles (Hack 1957, USGS Professional Paper
+    /// 294-B); none without a stem. Most streams lie between a half and two.
+    pub fn hack_ratio(&self) -> Option<f64> {
+        const MILE_KM: f64 = 1.609_344;
+        let stem = self.stem.as_ref()?;
+        let expected = 1.4 * (self.area_km2 / (MILE_KM * MILE_KM)).powf(0.6) * MILE_KM;
+        Some(stem.length_m / 1000.0 / expected)
+    }
+
     /// What the formulas for the time of concentration need; on conditioned ground the outlet is the lowest cell.
     pub fn flow(&self, curve_number: Option<f64>) -> Flow {
         Flow {

@@ -49,6 +49,8 @@ struct Part {
     study: i64,
     title: String,
     edge: bool,
+    /// where its length is out of the usual for its area
+    hack: Option<String>,
     measures: Vec<Measure>,
     hypsometric: Option<String>,
     stem: Option<LongProfile>,
@@ -142,8 +144,14 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
             let told = |hours: f64| quantity::told(Quantity::Duration, hours);
             format!("Median {}, from {} to {}.", told(median), told(least), told(most))
         });
+        let hack = found.measures.hack_ratio().filter(|ratio| !(0.5..=2.0).contains(ratio)).map(|ratio| {
+            format!(
+                "The main stem has {ratio:.1} times the length that Hack's law gives for its area (L = 1.4 A^0.6 in miles, Hack 1957); most streams lie between a half and two."
+            )
+        });
         Ok(Part {
             study,
+            hack,
             title: format!("{number} {}", of.name),
             edge,
             measures: figures(&row),
