@@ -76,4 +76,32 @@ mod tests {
         let most = *flow_accumulation(&directions, &Silent).unwrap().values().iter().max().unwrap();
         assert!(most > 5000, "a river gathers {most} cells");
     }
+
+    /// Hack 1957, USGS Professional Paper 294-B: L = 1.4 A^0.6, miles and square miles.
+    #[test]
+    fn streams_of_eroded_land_are_as_long_as_hack_says() {
+        use bothros_core::catchments::{Measured, delineate, measure};
+        let size = 320;
+        let ground = fill(&eroded_terrain(size, 3).unwrap(), &Silent).unwrap();
+        let directions = flow_directions(&ground, &Silent).unwrap();
+        let accumulation = flow_accumulation(&directions, &Silent).unwrap();
+        let frame =
+            bothros_core::Frame { rows: size, cols: size, left: 0.0, top: 0.0, cell_size: 30.0, unit_m: 1.0 };
+        let is_stream = |i: usize| accumulation.values()[i] != u32::MAX && accumulation.values()[i] >= 20;
+        let of = Measured {
+            ground: &ground,
+            directions: &directions,
+            accumulation: &accumulation,
+            frame: &frame,
+            is_stream: &is_stream,
+            order: &|_| 1,
+        };
+        let mut outlets = bothros_core::catchments::outlets_of_footprint(&directions);
+        outlets.sort_by_key(|&o| std::cmp::Reverse(accumulation.values()[accumulation.index(o)]));
+        for &outlet in &outlets[..8] {
+            let found = measure(&of, &delineate(&directions, outlet).unwrap()).unwrap();
+            let ratio = found.hack_ratio().unwrap();
+            assert!((0.5..=2.0).contains(&ratio), "{ratio} at {} km²", found.area_km2);
+        }
+    }
 }

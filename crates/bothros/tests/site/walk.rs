@@ -7,7 +7,7 @@ use std::sync::LazyLock;
 
 use crate::support::browser::{accessible, browser, click, press, until, upload, value};
 use crate::support::{Site, python, srtm_file};
-use bothros_core::{Silent, conditioning};
+use bothros_core::{Silent, catchments, conditioning, routing};
 use bothros_demo::{Scenario, generate, write_files};
 use thirtyfour::prelude::*;
 
