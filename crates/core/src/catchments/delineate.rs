@@ -80,6 +80,39 @@ pub fn delineate(directions: &Grid<u8>, outlet: Cell) -> Result<Catchment> {
     Ok(Catchment { outlet, cells: found.cells, edge_cells: found.edge_cells, row: north, col: west, mask })
 }
 
+/// Cells of a catchment at the edge of the footprint, by the side on which there is no more land: north, east, south, west. A cell
+/// in a corner counts on both sides.
+///
+/// ```
+/// use bothros_core::{Cell, Grid, catchments::{delineate, edge_sides}};
+/// // Three rows that fall eastwards; the catchment of the last cell of the first row touches the north, its head the west too.
+/// let directions = Grid::from_vec(3, 3, vec![1, 1, 0, 1, 1, 0, 1, 1, 0]);
+/// let catchment = delineate(&directions, Cell { row: 0, col: 1 })?;
+/// assert_eq!(edge_sides(&directions, &catchment), [2, 0, 0, 1]);
+/// # Ok::<(), bothros_core::Error>(())
+/// ```
+pub fn edge_sides(directions: &Grid<u8>, catchment: &Catchment) -> [u64; 4] {
+    let mut sides = [0; 4];
+    let land = |row: Option<usize>, col: Option<usize>| {
+        let cell = row.zip(col).map(|(row, col)| Cell { row, col });
+        cell.and_then(|cell| directions.get(cell)).is_some_and(|&code| code != DIRECTION_NODATA)
+    };
+    for at in (0..catchment.mask.len()).filter(|&at| catchment.mask.values()[at]) {
+        let inside = catchment.mask.cell(at);
+        let (row, col) = (catchment.row + inside.row, catchment.col + inside.col);
+        let beside = [
+            (row.checked_sub(1), Some(col)),
+            (Some(row), Some(col + 1)),
+            (Some(row + 1), Some(col)),
+            (Some(row), col.checked_sub(1)),
+        ];
+        for (side, (row, col)) in sides.iter_mut().zip(beside) {
+            *side += u64::from(!land(row, col));
+        }
+    }
+    sides
+}
+
 /// A raster that names, for each cell, the innermost of the catchments that hold it; 0 outside all.
 ///
 /// Catchments either nest or are apart, so the smallest that holds a cell is the innermost.

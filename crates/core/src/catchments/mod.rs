@@ -25,7 +25,7 @@ pub use colours::{COLOURS, colours};
 pub use concentration::{Estimate, Flow, Formula, LAG_SHARE, concentration};
 pub use coverage::{Coverage, OutlineKind};
 pub use dam::{AtLine, at_line};
-pub use delineate::{Catchment, delineate, innermost};
+pub use delineate::{Catchment, delineate, edge_sides, innermost};
 pub use division::{Divided, Division, DivisionEdits, SubBasins, divide};
 pub use label::{Labelled, label, outlets_of_footprint};
 pub use longest::{LongestPath, longest_flow_path};

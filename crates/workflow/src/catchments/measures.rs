@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use bothros_core::catchments::{
-    Estimate, Formula, Measured, Measures, concentration, delineate, hypsometry, measure, sorted_elevations,
+    Estimate, Formula, Measured, Measures, concentration, delineate, edge_sides, hypsometry, measure, sorted_elevations,
 };
 use bothros_products::{Row, measures_row};
 use bothros_store::{LogLine, PourPoint, Record, Store, kept};
@@ -23,6 +23,8 @@ pub struct CatchmentMeasures {
     pub measures: Measures,
     /// shares of the area from 0 to 1, and the elevation above which each lies, metres
     pub curve: Vec<(f64, f64)>,
+    /// length along which the DEM ends beside it, to the north, east, south and west, metres
+    pub edge_m: [f64; 4],
 }
 
 /// How the time of concentration is found.
@@ -103,7 +105,8 @@ pub(crate) async fn measure_cell(
         };
         let measures = measure(&of, &catchment)?;
         let curve = hypsometry(&sorted_elevations(&grids.filled, &catchment), CURVE);
-        Ok(CatchmentMeasures { measures, curve })
+        let edge_m = edge_sides(&grids.directions, &catchment).map(|cells| cells as f64 * grids.frame.cell_m());
+        Ok(CatchmentMeasures { measures, curve, edge_m })
     })
     .await
 }

@@ -48,7 +48,8 @@ struct Line {
 struct Part {
     study: i64,
     title: String,
-    edge: bool,
+    /// where the DEM ends beside it
+    edge: Option<String>,
     /// where its length is out of the usual for its area
     hack: Option<String>,
     measures: Vec<Measure>,
@@ -94,6 +95,18 @@ pub(super) fn figures(row: &Row) -> Vec<Measure> {
     figures.map(measure).collect()
 }
 
+/// On which sides the DEM ends beside a catchment, in words.
+fn edge(edge_m: &[f64; 4]) -> Option<String> {
+    let sides = ["north", "east", "south", "west"].iter().zip(edge_m).filter(|(_, m)| **m > 0.0);
+    let told: Vec<String> = sides.map(|(side, m)| format!("{} to the {side}", quantity::length(*m))).collect();
+    (!told.is_empty()).then(|| {
+        format!(
+            "The DEM ends beside it over {}. What is measured is of the part within it; whether water comes from beyond, only land up to the next divide there can tell.",
+            told.join(", ")
+        )
+    })
+}
+
 fn line(estimate: &Estimate, how: &Concentration) -> Line {
     let formula = estimate.formula;
     // One unit in the whole column.
@@ -136,7 +149,6 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
         Some(stem) => long_profile(&app, &facts, &stem.cells, &STEM).await?,
         None => None,
     };
-    let edge = of.catchment.as_ref().and_then(|c| c["edge_cells"].as_u64()).is_some_and(|n| n > 0);
     let part = quantity::blocking(move || {
         let estimates = found.estimates(&how);
         let row = found.row(number, &of.name, &how);
@@ -144,6 +156,7 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
             let told = |hours: f64| quantity::told(Quantity::Duration, hours);
             format!("Median {}, from {} to {}.", told(median), told(least), told(most))
         });
+        let edge = edge(&found.edge_m);
         let hack = found.measures.hack_ratio().filter(|ratio| !(0.5..=2.0).contains(ratio)).map(|ratio| {
             format!(
                 "The main stem has {ratio:.1} times the length that Hack's law gives for its area (L = 1.4 A^0.6 in miles, Hack 1957); most streams lie between a half and two."
