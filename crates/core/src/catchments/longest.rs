@@ -74,6 +74,50 @@ pub(super) fn longest_within(
     Ok(LongestPath { cells, length_m: farthest.0 * frame.cell_m() })
 }
 
+/// The area-distance curve: for each of `points` evenly spaced distances from the outlet up to the longest flow path, the share of
+/// the catchment whose water runs no farther to the outlet; distances in metres.
+///
+/// # Errors
+/// [`Error::OutsideFootprint`] where the outlet has no direction.
+///
+/// ```
+/// use bothros_core::catchments::area_distance;
+/// use bothros_core::{Cell, Frame, Grid};
+/// let directions = Grid::from_vec(1, 5, vec![1, 1, 1, 1, 0]);
+/// let frame = Frame { rows: 1, cols: 5, left: 0.0, top: 1.0, cell_size: 10.0, unit_m: 1.0 };
+/// let curve = area_distance(&directions, &frame, Cell { row: 0, col: 4 }, 3)?;
+/// assert_eq!(curve, [(0.0, 0.2), (20.0, 0.6), (40.0, 1.0)]);
+/// # Ok::<(), bothros_core::Error>(())
+/// ```
+pub fn area_distance(
+    directions: &Grid<u8>,
+    frame: &Frame,
+    outlet: Cell,
+    points: usize,
+) -> Result<Vec<(f64, f64)>> {
+    match directions.get(outlet) {
+        Some(&code) if code != DIRECTION_NODATA => {}
+        _ => return Err(Error::OutsideFootprint(outlet)),
+    }
+    let mut far: Vec<f32> = Vec::new();
+    let mut open = vec![(directions.index(outlet) as u32, 0f32)];
+    while let Some((at, distance)) = open.pop() {
+        far.push(distance);
+        for n in upstream(directions, at as usize) {
+            open.push((n as u32, distance + crate::routing::step(directions, n) as f32));
+        }
+    }
+    rayon::slice::ParallelSliceMut::par_sort_unstable_by(&mut far[..], f32::total_cmp);
+    let last = far.last().copied().unwrap_or(0.0);
+    let at = |n: usize| {
+        let distance = last * n as f32 / (points.max(2) - 1) as f32;
+        // A little more, so that the farthest is among them whatever its last bits are.
+        let within = far.partition_point(|&d| d <= distance * (1.0 + 1e-5));
+        (f64::from(distance) * frame.cell_m(), within as f64 / far.len() as f64)
+    };
+    Ok((0..points.max(2)).map(at).collect())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -28,7 +28,7 @@ pub use dam::{AtLine, at_line};
 pub use delineate::{Catchment, delineate, edge_sides, innermost};
 pub use division::{Divided, Division, DivisionEdits, SubBasins, divide};
 pub use label::{Labelled, label, outlets_of_footprint};
-pub use longest::{LongestPath, longest_flow_path};
+pub use longest::{LongestPath, area_distance, longest_flow_path};
 pub use many::{Outlined, delineate_many};
 pub use measures::{
     Elevations, Measured, Measures, Stem, hypsometry, measure, measure_part, sorted_elevations,

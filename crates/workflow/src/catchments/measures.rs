@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use bothros_core::catchments::{
-    Estimate, Formula, Measured, Measures, concentration, delineate, edge_sides, hypsometry, measure, sorted_elevations,
+    Estimate, Formula, Measured, Measures, area_distance, concentration, delineate, edge_sides, hypsometry, measure, sorted_elevations,
 };
 use bothros_products::{Row, measures_row};
 use bothros_store::{LogLine, PourPoint, Record, Store, kept};
@@ -23,6 +23,8 @@ pub struct CatchmentMeasures {
     pub measures: Measures,
     /// shares of the area from 0 to 1, and the elevation above which each lies, metres
     pub curve: Vec<(f64, f64)>,
+    /// distances to the outlet along the flow, metres, and the share of the area that lies no farther
+    pub area_distance: Vec<(f64, f64)>,
     /// length along which the DEM ends beside it, to the north, east, south and west, metres
     pub edge_m: [f64; 4],
 }
@@ -106,7 +108,8 @@ pub(crate) async fn measure_cell(
         let measures = measure(&of, &catchment)?;
         let curve = hypsometry(&sorted_elevations(&grids.filled, &catchment), CURVE);
         let edge_m = edge_sides(&grids.directions, &catchment).map(|cells| cells as f64 * grids.frame.cell_m());
-        Ok(CatchmentMeasures { measures, curve, edge_m })
+        let area_distance = area_distance(&grids.directions, &grids.frame, cell, CURVE)?;
+        Ok(CatchmentMeasures { measures, curve, area_distance, edge_m })
     })
     .await
 }
