@@ -55,6 +55,8 @@ struct Part {
     measures: Vec<Measure>,
     hypsometric: Option<String>,
     stem: Option<LongProfile>,
+    /// how much of it lies how far from the outlet
+    area_distance: Option<String>,
     lines: Vec<Line>,
     spread: Option<String>,
     curve_number: String,
@@ -169,6 +171,7 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
             edge,
             measures: figures(&row),
             hypsometric: hypsometric(&found.curve),
+            area_distance: distances(&found.area_distance),
             stem,
             lines: estimates.iter().map(|e| line(e, &how)).collect(),
             spread,
@@ -186,6 +189,16 @@ fn hypsometric(curve: &[(f64, f64)]) -> Option<String> {
         .x(Axis::plain("area above, %").from(0.0).to(100.0))
         .y(Axis::of("elevation", Quantity::Elevation, quantity::units()).at_least(0.5))
         .series(Series::line("elevation", Tone::Water, points));
+    figure(&chart)
+}
+
+/// The area-distance curve: share of the area over the distance to the outlet.
+fn distances(curve: &[(f64, f64)]) -> Option<String> {
+    let points = curve.iter().map(|&(distance, share)| (distance, Some(share * 100.0))).collect();
+    let chart = Chart::new("area_distance", "Share of the catchment whose water runs no farther to the outlet")
+        .x(Axis::of("flow distance to the outlet", Quantity::Length, quantity::units()))
+        .y(Axis::plain("area within, %").from(0.0).to(100.0))
+        .series(Series::line("area within", Tone::Water, points));
     figure(&chart)
 }
 
