@@ -20,6 +20,13 @@ const FORM: usize = 2 << 20;
 /// Fields that hold shapes.
 const SHAPES: [&str; 3] = ["line", "shape", "points"];
 
+/// A place, `x` and `y` in the coordinates of the map.
+#[derive(serde::Deserialize)]
+pub(crate) struct Place {
+    pub x: f64,
+    pub y: f64,
+}
+
 /// A form without files. Texts that PostgreSQL would not take, or that are too long, are refused in words.
 pub(crate) struct Form<T>(pub T);
 

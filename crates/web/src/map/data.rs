@@ -11,6 +11,7 @@ use serde_json::{Value, json};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
+use crate::http::form::Place;
 use crate::map::colour;
 
 fn raster(meta: &RasterMeta) -> Value {

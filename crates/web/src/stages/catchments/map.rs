@@ -3,11 +3,11 @@
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use bothros_workflow::{CatchmentFacts, Preview};
-use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::App;
 use crate::http::error::Result;
+use crate::http::form::Place;
 use crate::ui::quantity;
 
 /// Pour points with their catchments.
@@ -22,13 +22,6 @@ pub async fn catchments(State(app): State<App>, Path(study): Path<i64>) -> Resul
         }));
     }
     Ok(Json(json!(told)))
-}
-
-/// A place in the coordinates of the map.
-#[derive(Deserialize)]
-pub struct Place {
-    x: f64,
-    y: f64,
 }
 
 /// What a pour point at a place would be, in words, with the place that it would snap to.

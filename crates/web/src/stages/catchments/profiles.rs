@@ -9,10 +9,10 @@ use bothros_core::routing::{downstream, upstream};
 use bothros_products::Quantity;
 use bothros_store::RasterRole;
 use bothros_workflow::Facts;
-use serde::Deserialize;
 
 use crate::App;
 use crate::http::error::{Result, WebError};
+use crate::http::form::Place;
 use crate::map::measure::values_along;
 use crate::map::profile::{Along, ground_along_with};
 use crate::ui::chart::{Series, Shape, Tone};
@@ -151,13 +151,6 @@ pub(super) async fn long_profile(
         told: format!("{}{fall}.", quantity::length(length)),
         knicks,
     }))
-}
-
-/// A place in the coordinates of the map.
-#[derive(Deserialize)]
-pub struct Place {
-    x: f64,
-    y: f64,
 }
 
 /// The long profile of the way down from a place.

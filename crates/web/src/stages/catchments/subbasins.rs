@@ -239,12 +239,6 @@ pub async fn name(
     Ok(changed(CHANGED))
 }
 
-#[derive(Deserialize)]
-pub struct At {
-    x: f64,
-    y: f64,
-}
-
 /// Keeps the catchment of an outlet: a pour point is placed there.
 pub async fn keep(State(app): State<App>, Path((study, at)): Path<(i64, String)>) -> Result<Response> {
     let facts = app.facts(study).await?;
@@ -255,7 +249,7 @@ pub async fn keep(State(app): State<App>, Path((study, at)): Path<(i64, String)>
     Ok(crate::http::upload::told(changed("points-changed"), &said))
 }
 
-pub async fn split(State(app): State<App>, Path(study): Path<i64>, Form(at): Form<At>) -> Result<Response> {
+pub async fn split(State(app): State<App>, Path(study): Path<i64>, Form(at): Form<crate::http::form::Place>) -> Result<Response> {
     bothros_workflow::split_subbasin(&app.store, &app.grids, study, (at.x, at.y)).await?;
     Ok(changed(CHANGED))
 }
