@@ -21,7 +21,7 @@ const FORM: usize = 2 << 20;
 const SHAPES: [&str; 3] = ["line", "shape", "points"];
 
 /// A place, `x` and `y` in the coordinates of the map.
-#[derive(serde::Deserialize)]
+#[derive(Debug, serde::Deserialize)]
 pub(crate) struct Place {
     pub x: f64,
     pub y: f64,

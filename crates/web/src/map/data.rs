@@ -129,13 +129,6 @@ fn outlines(facts: &Facts) -> Vec<Value> {
     source.order().into_iter().enumerate().filter_map(outline).collect()
 }
 
-/// A place in the coordinates of the map.
-#[derive(Debug, Deserialize)]
-pub struct Place {
-    x: f64,
-    y: f64,
-}
-
 fn crs_of(facts: &Facts) -> Option<&Crs> {
     facts.terrain.as_ref().map(|t| &t.crs).or(facts.source.as_ref().and_then(|s| s.crs.as_ref()))
 }
