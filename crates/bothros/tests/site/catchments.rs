@@ -188,6 +188,8 @@ async fn sub_basins_are_divided_merged_split_and_named_by_hand() {
     // All basins of the DEM, and the catchment of one of them kept.
     hand.sends("/subbasins/division", hand.picks("#division", "all b")).await;
     until(driver, "document.querySelector('#subbasins')?.textContent.includes('basins of the DEM')").await;
+    press(driver, "0").await;
+    until(driver, "bothrosMap.map.getPixelFromCoordinate([500300, 4759950])?.every(p => p > 0)").await;
     hand.draws(&[(500_300.0, 4_759_950.0)]).await;
     until(driver, "document.querySelector('#subbasin [hx-post$=\"/keep\"]')").await;
     hand.sends("/keep", hand.clicks("#subbasin [hx-post$='/keep']")).await;
