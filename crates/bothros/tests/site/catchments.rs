@@ -335,7 +335,8 @@ async fn a_catchment_is_compared_masked_and_its_water_followed_by_hand() {
     // What a measured line holds where it is closed.
     press(driver, "m").await;
     hand.draws(&[(501_000.0, 4_758_000.0), (501_500.0, 4_758_000.0), (501_500.0, 4_758_400.0)]).await;
-    until(driver, "document.querySelector('.measured')?.textContent.includes('Closed to a ring it holds')").await;
+    until(driver, "document.querySelector('.measured')?.textContent.includes('Closed to a ring it holds')")
+        .await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -126,7 +126,12 @@ mod tests {
     #[test]
     fn another_extent_is_refused() {
         let catchment = Catchment {
-            outlet: Cell { row: 0, col: 0 }, cells: 1, edge_cells: 0, row: 0, col: 0, mask: Grid::filled(1, 1, true),
+            outlet: Cell { row: 0, col: 0 },
+            cells: 1,
+            edge_cells: 0,
+            row: 0,
+            col: 0,
+            mask: Grid::filled(1, 1, true),
         };
         assert!(matches!(zonal(&Grid::filled(1, 2, 0.0), &catchment), Err(Error::ShapeMismatch { .. })));
         assert_eq!(cells_shared(&catchment, &[Cell { row: 0, col: 0 }, Cell { row: 3, col: 0 }]), 1);

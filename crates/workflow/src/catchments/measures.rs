@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use bothros_core::catchments::{
-    Estimate, Formula, Measured, Measures, area_distance, concentration, delineate, edge_sides, hypsometry, measure, sorted_elevations,
+    Estimate, Formula, Measured, Measures, area_distance, concentration, delineate, edge_sides, hypsometry,
+    measure, sorted_elevations,
 };
 use bothros_products::{Row, measures_row};
 use bothros_store::{LogLine, PourPoint, Record, Store, kept};
@@ -107,7 +108,8 @@ pub(crate) async fn measure_cell(
         };
         let measures = measure(&of, &catchment)?;
         let curve = hypsometry(&sorted_elevations(&grids.filled, &catchment), CURVE);
-        let edge_m = edge_sides(&grids.directions, &catchment).map(|cells| cells as f64 * grids.frame.cell_m());
+        let edge_m =
+            edge_sides(&grids.directions, &catchment).map(|cells| cells as f64 * grids.frame.cell_m());
         let area_distance = area_distance(&grids.directions, &grids.frame, cell, CURVE)?;
         Ok(CatchmentMeasures { measures, curve, area_distance, edge_m })
     })

@@ -174,7 +174,9 @@ class Catchments {
     const { base, desk } = this.page;
     const part = document.getElementById(id);
     part.innerHTML = '<p class="working" role="status">Measuring…</p>';
-    const answer = await fetch(`${base}/pour-points/${desk.querySelector('#measured-point').value}/${address}`);
+    const answer = await fetch(
+      `${base}/pour-points/${desk.querySelector('#measured-point').value}/${address}`,
+    );
     const html = await answer.text();
     if (!part.isConnected) return;
     if (answer.ok) part.innerHTML = html;

@@ -67,7 +67,8 @@ async fn row(app: &App, facts: &Facts, point: i64) -> Result<(String, Row)> {
 
 /// Columns that are no figures, or differ by place alone.
 fn compared(column: &Column) -> bool {
-    !["catchment_id", "subbasin_id", "name", "centroid_x", "centroid_y", "curve_number"].contains(&column.name)
+    !["catchment_id", "subbasin_id", "name", "centroid_x", "centroid_y", "curve_number"]
+        .contains(&column.name)
 }
 
 /// Two catchments side by side.
@@ -83,8 +84,9 @@ pub async fn beside(
         None => {
             let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
             let threshold = Threshold::from_area(Area::km2(AREA.read(&other.area)?), &terrain.frame);
-            let mut then = facts.clone();
-            let network = then.network.as_mut().ok_or_else(|| WebError::refused("choose a threshold first"))?;
+            let mut then = Facts::clone(&facts);
+            let network =
+                then.network.as_mut().ok_or_else(|| WebError::refused("choose a threshold first"))?;
             network.threshold = threshold;
             let (_, row) = row(&app, &then, point).await?;
             let area = threshold.as_area(&terrain.frame).as_m2();

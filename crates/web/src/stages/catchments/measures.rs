@@ -100,7 +100,8 @@ pub(super) fn figures(row: &Row) -> Vec<Measure> {
 /// On which sides the DEM ends beside a catchment, in words.
 fn edge(edge_m: &[f64; 4]) -> Option<String> {
     let sides = ["north", "east", "south", "west"].iter().zip(edge_m).filter(|(_, m)| **m > 0.0);
-    let told: Vec<String> = sides.map(|(side, m)| format!("{} to the {side}", quantity::length(*m))).collect();
+    let told: Vec<String> =
+        sides.map(|(side, m)| format!("{} to the {side}", quantity::length(*m))).collect();
     (!told.is_empty()).then(|| {
         format!(
             "The DEM ends beside it over {}. What is measured is of the part within it; whether water comes from beyond, only land up to the next divide there can tell.",
@@ -195,10 +196,11 @@ fn hypsometric(curve: &[(f64, f64)]) -> Option<String> {
 /// The area-distance curve: share of the area over the distance to the outlet.
 fn distances(curve: &[(f64, f64)]) -> Option<String> {
     let points = curve.iter().map(|&(distance, share)| (distance, Some(share * 100.0))).collect();
-    let chart = Chart::new("area_distance", "Share of the catchment whose water runs no farther to the outlet")
-        .x(Axis::of("flow distance to the outlet", Quantity::Length, quantity::units()))
-        .y(Axis::plain("area within, %").from(0.0).to(100.0))
-        .series(Series::line("area within", Tone::Water, points));
+    let chart =
+        Chart::new("area_distance", "Share of the catchment whose water runs no farther to the outlet")
+            .x(Axis::of("flow distance to the outlet", Quantity::Length, quantity::units()))
+            .y(Axis::plain("area within, %").from(0.0).to(100.0))
+            .series(Series::line("area within", Tone::Water, points));
     figure(&chart)
 }
 

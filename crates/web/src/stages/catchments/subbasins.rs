@@ -249,7 +249,11 @@ pub async fn keep(State(app): State<App>, Path((study, at)): Path<(i64, String)>
     Ok(crate::http::upload::told(changed("points-changed"), &said))
 }
 
-pub async fn split(State(app): State<App>, Path(study): Path<i64>, Form(at): Form<crate::http::form::Place>) -> Result<Response> {
+pub async fn split(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(at): Form<crate::http::form::Place>,
+) -> Result<Response> {
     bothros_workflow::split_subbasin(&app.store, &app.grids, study, (at.x, at.y)).await?;
     Ok(changed(CHANGED))
 }
