@@ -376,11 +376,7 @@ async fn a_network_is_judged_and_changed_by_hand() {
     .await;
     let threshold = async || site.store().study(study).await.unwrap().network.unwrap()["threshold"].clone();
     assert_eq!(threshold().await, 90);
-    hand.sends("/threshold", async {
-        let slider = hand.driver.query(By::Id("slider")).first().await.unwrap();
-        slider.click().await.unwrap();
-    })
-    .await;
+    hand.sends("/threshold", hand.clicks("#slider")).await;
     assert_ne!(threshold().await, 90, "the slider has moved it");
     hand.sends("/threshold", hand.clicks(".starts button")).await;
     until(hand.driver, "document.querySelector('#evidence .chart')").await;

@@ -75,7 +75,7 @@ async fn many_pour_points_are_placed_by_hand() {
         }
         if !interval.is_empty() {
             hand.types("#points-interval", interval).await;
-            hand.picks("#points-stem", "1").await;
+            hand.picks("#points-stem", "1\u{e007}").await;
         }
         hand.sends("/pour-points-along", hand.clicks("#points-along-form button")).await;
         let told = points(&site, study).await;
@@ -283,8 +283,8 @@ async fn dams_sites_and_a_boundary_are_looked_at_by_hand() {
     })
     .await;
     until(driver, "document.querySelector('#published-form')").await;
-    hand.picks("#published-boundary", "Bo").await;
-    hand.picks("#published-point", "1").await;
+    hand.picks("#published-boundary", "Bo\u{e007}").await;
+    hand.picks("#published-point", "1\u{e007}").await;
     until(driver, "document.querySelector('#published dl.measures')").await;
     until(driver, "Number(document.getElementById('map').dataset.differences) > 0").await;
     accessible(driver, "a published boundary").await;
