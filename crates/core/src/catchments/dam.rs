@@ -30,7 +30,7 @@ pub struct AtLine {
 /// let accumulation = Grid::from_vec(3, 3, vec![0, 1, 0, 0, 1, 8, 0, 1, 0]);
 /// let frame = Frame { rows: 3, cols: 3, left: 0.0, top: 3.0, cell_size: 1.0, unit_m: 1.0 };
 /// let found = at_line(&[[2.5, 2.5], [2.5, 0.5]], &directions, &accumulation, &frame)?.unwrap();
-/// assert_eq!((found.cell, found.cells, found.at_end), (Cell { row: 1, col: 2 }, 9, false));
+/// assert_eq!((found.cell, found.cells, found.beyond), (Cell { row: 1, col: 2 }, 9, 0));
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
 pub fn at_line(
