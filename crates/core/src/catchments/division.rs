@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::windows::{Window, windows};
 use super::{Catchment, Labelled, label, outlets_of_footprint};
 use crate::network::{Network, main_stem_of_cells};
-use crate::routing::DIRECTION_NODATA;
+use crate::routing::{DIRECTION_NODATA, at_edge};
 use crate::{Cell, Frame, Grid, Monitor, Part, Result};
 
 /// Where sub-basins end, beside pour points.
@@ -350,17 +350,12 @@ impl SubBasins {
     /// Each sub-basin as a piece of land of its own, in their order. `directions` are those it was found on.
     pub fn pieces(&self, directions: &Grid<u8>) -> Vec<Catchment> {
         let ids = &self.found.ids;
-        let at_edge = |index: usize| {
-            let known =
-                directions.neighbours(index).filter(|&(_, n)| directions.values()[n] != DIRECTION_NODATA);
-            known.count() < 8
-        };
         let piece = |(id, w): (u32, Window)| {
             let mut edge_cells = 0;
             let mask = Grid::from_fn(w.bottom - w.top + 1, w.right - w.left + 1, |c| {
                 let index = (w.top + c.row) * ids.cols() + w.left + c.col;
                 let inside = ids.values()[index] == id;
-                edge_cells += u64::from(inside && at_edge(index));
+                edge_cells += u64::from(inside && at_edge(directions, index));
                 inside
             });
             let at = id as usize - 1;

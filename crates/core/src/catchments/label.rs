@@ -1,7 +1,7 @@
 //! Catchments of any number of outlets in one pass.
 
 use crate::monitor::Pace;
-use crate::routing::{DIRECTION_NODATA, OUTLET, downstream};
+use crate::routing::{DIRECTION_NODATA, OUTLET, at_edge, downstream};
 use crate::{Cell, Error, Grid, Monitor, Result};
 
 /// The cells of many catchments, nested ones included.
@@ -78,11 +78,7 @@ pub fn label(directions: &Grid<u8>, outlets: &[Cell], monitor: &dyn Monitor) -> 
         let Some(id) = (id as usize).checked_sub(1) else { continue };
         own_cells[id] += 1;
         if !touches_edge[id] {
-            let mut beside = 0;
-            for (_, n) in directions.neighbours(index) {
-                beside += usize::from(directions.values()[n] != DIRECTION_NODATA);
-            }
-            touches_edge[id] = beside < 8;
+            touches_edge[id] = at_edge(directions, index);
         }
     }
     let ids = Grid::from_vec(directions.rows(), directions.cols(), ids);

@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 
 use super::{Coverage, MultiPolygon, label};
-use crate::routing::DIRECTION_NODATA;
+use crate::routing::at_edge;
 use crate::{Cell, Frame, Grid, Monitor, Part, Result};
 
 /// A catchment without its cells.
@@ -53,9 +53,7 @@ pub fn delineate_many(
     let mut edge = vec![0u64; distinct.len()];
     for (index, &id) in found.ids.values().iter().enumerate() {
         if let Some(at) = (id as usize).checked_sub(1) {
-            let known =
-                directions.neighbours(index).filter(|&(_, n)| directions.values()[n] != DIRECTION_NODATA);
-            edge[at] += u64::from(known.count() < 8);
+            edge[at] += u64::from(at_edge(directions, index));
         }
     }
     // Each with all that lie in it.
@@ -89,6 +87,7 @@ mod tests {
     use crate::Silent;
     use crate::catchments::delineate;
     use crate::conditioning::fill;
+    use crate::routing::DIRECTION_NODATA;
     use crate::routing::flow_directions;
     use crate::terrain::tests_support::any_terrain;
     use proptest::prelude::*;

@@ -52,6 +52,12 @@ pub fn upstream(directions: &Grid<u8>, index: usize) -> impl Iterator<Item = usi
         .map(|(_, n)| n)
 }
 
+/// Whether a cell lies at the edge of the footprint: beside nodata or the border of the raster.
+#[inline]
+pub(crate) fn at_edge(directions: &Grid<u8>, index: usize) -> bool {
+    directions.neighbours(index).filter(|&(_, n)| directions.values()[n] != DIRECTION_NODATA).count() < 8
+}
+
 /// Length of the step from a cell to the one it drains to, in cells.
 #[inline]
 pub fn step(directions: &Grid<u8>, index: usize) -> f64 {
