@@ -6,7 +6,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use anyhow::Context;
 use bothros::scratch::Scratch;
-use bothros::{apart, backup, bench, bench_site, demo, limits, run, serve};
+use bothros::{apart, backup, bench, bench_site, demo, limits, prove, run, serve};
+use bothros_core::runoff::StormShape;
+use bothros_proof::Settings;
 use clap::{Args, Parser, Subcommand};
 
 #[derive(Parser)]
@@ -18,10 +20,10 @@ use clap::{Args, Parser, Subcommand};
 struct Cli {
     #[command(subcommand)]
     command: Command,
-    /// Most memory that work on one study may take, megabytes; three quarters of the machine's where nothing is said
+    /// Most memory that work on one study may take, megabytes; by default three quarters of the machine's
     #[arg(long, global = true, env = "BOTHROS_MEMORY_MB")]
     memory_mb: Option<u64>,
-    /// room in memory for the grids of studies that are worked on, MB; 734 where nothing is said, an eighth of the memory
+    /// room in memory for the grids of studies that are worked on, MB; 734 by default, or an eighth of the memory
     /// where that is more. A larger study is kept alone.
     #[arg(long, global = true, env = "BOTHROS_GRIDS_MB", value_name = "N")]
     grids_mb: Option<u64>,
@@ -57,6 +59,29 @@ enum Command {
         /// Replace the directory where it exists
         #[arg(long)]
         overwrite: bool,
+    },
+    /// Route a storm through a package, to prove that it is complete and consistent
+    Prove {
+        /// The package, a zip or the directory that it was unpacked to
+        package: PathBuf,
+        /// Depth of the storm, millimetres
+        #[arg(long, default_value_t = 60.0)]
+        rain_mm: f64,
+        /// Duration of the storm, hours
+        #[arg(long, default_value_t = 6.0)]
+        duration_h: f64,
+        /// Rain of the same intensity throughout, in place of a triangular storm
+        #[arg(long)]
+        uniform: bool,
+        /// Time step, minutes
+        #[arg(long, default_value_t = 5.0)]
+        step_min: f64,
+        /// Length of the run, hours
+        #[arg(long, default_value_t = 48.0)]
+        hours: f64,
+        /// Another package, whose peaks are compared
+        #[arg(long, value_name = "PACKAGE")]
+        compare: Option<PathBuf>,
     },
     /// Write all studies into one file, while the application runs or not
     Backup {
@@ -128,10 +153,10 @@ struct ServeArgs {
     /// Let everybody who reaches an address beyond loopback do everything
     #[arg(long, env = "BOTHROS_OPEN_TO_ALL")]
     open_to_all: bool,
-    /// Address of an elevation archive that speaks STAC; a simulated one where nothing is said
+    /// Address of an elevation archive that speaks STAC; a simulated one by default
     #[arg(long, env = "BOTHROS_ARCHIVE_URL")]
     archive: Option<String>,
-    /// TOML file that lists the map servers whose pictures can lie behind the map; a simulated one where nothing is said
+    /// TOML file that lists the map servers whose pictures can lie behind the map; a simulated one by default
     #[arg(long, env = "BOTHROS_MAPS", value_name = "FILE")]
     maps: Option<PathBuf>,
 }
@@ -140,6 +165,11 @@ struct ServeArgs {
 static CANCELLED: AtomicBool = AtomicBool::new(false);
 
 fn main() -> anyhow::Result<ExitCode> {
+    // SAFETY: nothing was begun before.
+    #[allow(unsafe_code)]
+    unsafe {
+        bothros_formats::settle();
+    }
     let cli = Cli::parse();
     if matches!(cli.command, Command::ReadFile) {
         return Ok(bothros_formats::serve_reader());
@@ -170,6 +200,11 @@ fn main() -> anyhow::Result<ExitCode> {
                 CANCELLED.store(true, Ordering::Relaxed);
             });
             return Ok(run::run(&recipe, &out, overwrite, &CANCELLED));
+        }
+        Command::Prove { package, rain_mm, duration_h, uniform, step_min, hours, compare } => {
+            let shape = if uniform { StormShape::Uniform } else { StormShape::Triangular };
+            let settings = Settings { rain_mm, duration_h, shape, step_min, hours, ..Settings::default() };
+            return Ok(prove::run(&package, &settings, compare.as_deref()));
         }
         Command::DemoFiles { directory } => demo::write(&directory),
         Command::Backup { file, place } => {

@@ -103,6 +103,22 @@ impl Crs {
         Ok(reference)
     }
 
+    /// Whether its register gives the northing, or the latitude, before the easting.
+    ///
+    /// # Errors
+    /// [`Error::Library`].
+    pub fn northing_first(&self) -> Result<bool> {
+        let Some(code) = self.epsg else { return Ok(false) };
+        let reference = SpatialRef::from_epsg(code)?;
+        let handle = reference.to_c_hsrs();
+        // SAFETY: the handle lives through both calls.
+        let first = unsafe {
+            gdal_sys::OSREPSGTreatsAsLatLong(handle) != 0
+                || gdal_sys::OSREPSGTreatsAsNorthingEasting(handle) != 0
+        };
+        Ok(first)
+    }
+
     /// Whether coordinates in both mean the same.
     pub fn same_as(&self, other: &Crs) -> Result<bool> {
         if self.epsg.is_some() && self.epsg == other.epsg {
@@ -114,7 +130,7 @@ impl Crs {
         Ok(unsafe { gdal_sys::OSRIsSameEx(a.to_c_hsrs(), b.to_c_hsrs(), options.as_ptr()) } != 0)
     }
 
-    /// How a person calls it: `EPSG:32628, WGS 84 / UTM zone 28N`.
+    /// Its display name: `EPSG:32628, WGS 84 / UTM zone 28N`.
     pub fn label(&self) -> String {
         match self.epsg {
             Some(code) => format!("EPSG:{code}, {}", self.name),
@@ -190,6 +206,21 @@ impl Transform {
             return Err(Error::NotConvertible(self.to.clone()));
         }
         Ok((xs[0], ys[0]))
+    }
+    /// Converts many points at once.
+    ///
+    /// # Errors
+    /// [`Error::NotConvertible`] where one of them has no coordinates there.
+    pub fn points(&self, points: &[[f64; 2]]) -> Result<Vec<[f64; 2]>> {
+        let mut xs: Vec<f64> = points.iter().map(|p| p[0]).collect();
+        let mut ys: Vec<f64> = points.iter().map(|p| p[1]).collect();
+        let mut zs = vec![0.0; points.len()];
+        let done = self.inner.transform_coords(&mut xs, &mut ys, &mut zs);
+        let found: Vec<[f64; 2]> = xs.into_iter().zip(ys).map(<[f64; 2]>::from).collect();
+        match done.is_ok() && found.iter().flatten().all(|v| v.is_finite()) {
+            true => Ok(found),
+            false => Err(Error::NotConvertible(self.to.clone())),
+        }
     }
 }
 
@@ -419,5 +450,23 @@ mod tests {
         let wgs = Crs::parse("4326").unwrap();
         let mercator = Crs::parse("3395").unwrap();
         assert!(Transform::new(&wgs, &mercator).unwrap().point(0.0, 95.0).is_err());
+    }
+
+    #[test]
+    fn many_points_are_converted_as_each_alone_and_the_order_of_axes_is_known() {
+        let utm = Crs::parse("EPSG:32628").unwrap();
+        let to = Transform::to_wgs84(&utm).unwrap();
+        let all = [[500_000.0, 4_760_000.0], [501_234.5, 4_761_000.25]];
+        let found = to.points(&all).unwrap();
+        for (at, place) in all.iter().zip(&found) {
+            let (x, y) = to.point(at[0], at[1]).unwrap();
+            assert!((x - place[0]).abs() < 1e-12 && (y - place[1]).abs() < 1e-12);
+        }
+        assert!(to.points(&[[f64::NAN, 0.0]]).is_err());
+        assert_eq!(to.points(&[]).unwrap(), Vec::<[f64; 2]>::new());
+        // By the EPSG register: NZGD2000 / New Zealand Transverse Mercator gives the northing first.
+        for (code, first) in [("EPSG:32628", false), ("EPSG:4326", true), ("EPSG:2193", true)] {
+            assert_eq!(Crs::parse(code).unwrap().northing_first().unwrap(), first, "{code}");
+        }
     }
 }

@@ -125,7 +125,7 @@ pub enum Error {
     /// Coordinates that cannot be converted.
     #[error("these coordinates cannot be converted to {0}: they lie outside its area")]
     NotConvertible(String),
-    /// A warp that would give a raster out of all bounds.
+    /// A warp that would give an unreasonably large raster.
     #[error(
         "a cell size of {cell_size} would give {cols} x {rows} cells; choose a cell size between {least} and {most}"
     )]
@@ -149,7 +149,7 @@ pub enum Error {
         /// name of the file as the user knows it
         name: String,
     },
-    /// A layer that is not there, or several that could be meant.
+    /// A layer that does not exist, or an ambiguous one.
     #[error("{name} holds the layers {layers}: name one of them{}", if layer.is_empty() { String::new() } else { format!(", there is no {layer}") })]
     NoLayer {
         /// name of the file as the user knows it
@@ -250,7 +250,7 @@ pub enum Error {
 }
 
 impl Error {
-    /// What is said where a file's reader answers what nobody asked.
+    /// The error when a reader gives an unexpected answer.
     pub(crate) fn unexpected(name: &str) -> Self {
         Self::Unreadable { name: name.to_owned(), why: "what came of it was not all of it".into() }
     }

@@ -1,4 +1,4 @@
-//! GeoJSON that names an address: what is read opens none.
+//! Refuses GeoJSON that names an address, so that reading never opens one.
 
 use std::fmt;
 use std::io::BufReader;

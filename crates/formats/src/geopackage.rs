@@ -1,4 +1,4 @@
-//! GeoPackages that hold more than data.
+//! Refuses GeoPackages that hold more than data.
 //!
 //! A GeoPackage is a database of SQLite, and what it says of its tables is run when it is read: a view may be endless,
 //! a virtual table may read another file. The standard (OGC 12-128r18) needs neither: of virtual tables only those of
@@ -23,7 +23,7 @@ pub(crate) fn is_sqlite(path: &Path) -> Result<bool> {
 /// Beginnings of names of triggers that the standard, or what keeps counts of features, adds to tables.
 const TRIGGERS: [&str; 4] =
     ["rtree_", "gpkg_", "trigger_insert_feature_count_", "trigger_delete_feature_count_"];
-/// More tables than that are no collection of layers.
+/// The most tables that a collection of layers may have.
 const MOST_TABLES: usize = 10_000;
 
 /// Refuses a database that holds views, virtual tables or triggers beyond the standard's own.

@@ -33,12 +33,16 @@ pub use picture::{
     write_picture,
 };
 pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, check_place, inspect, read_elevation};
-pub use raster_write::{FromMean, RasterKind, write_cog, write_geographic, write_geographic_cog};
+pub use raster_write::{
+    FromMean, RasterKind, write_cog, write_geographic, write_geographic_cog, write_netcdf,
+};
 pub use read_onto::read_onto;
 pub use remote::fetch_part;
 pub use unpack::{layer_file_name, unpack};
 pub use vector_read::{Asked, ReadFeature, ReadLayer, Wanted, read_features, read_features_heard, widen};
-pub use vector_write::{Field, FieldKind, Geometry, Layer, Shape, Value, VectorFormat, write_layers};
+pub use vector_write::{
+    Field, FieldKind, Geometry, Layer, Shape, Value, VectorFormat, short_names, write_layers,
+};
 pub use warp::{Placed, Resampling, WarpPlan, frame_of, plan_warp, sensible_cell_size, warp, warp_onto};
 
 use std::sync::Once;
@@ -70,4 +74,16 @@ pub(crate) fn prepare() {
             gdal_sys::CPLSetErrorHandler(Some(gdal_sys::CPLQuietErrorHandler));
         }
     });
+}
+
+/// Settles what the libraries read from the environment, once for the process.
+///
+/// HDF5, which NetCDF-4 rests on, locks each file that it has open. A process that is begun meanwhile (PostgreSQL, a reader) takes the open file
+/// along with its lock, so that GDAL cannot open again what it has just written. The files are new and nobody else knows them: they need no lock.
+///
+/// # Safety
+/// The process must have no other thread yet.
+pub unsafe fn settle() {
+    // SAFETY: by the promise of the caller nobody reads the environment meanwhile.
+    unsafe { std::env::set_var("HDF5_USE_FILE_LOCKING", "FALSE") };
 }

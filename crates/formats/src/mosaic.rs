@@ -34,10 +34,10 @@ pub struct Piece {
 /// How a mosaic is to be put together.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Wish {
-    /// its CRS; that of the first file where nothing is said, or the UTM zone of its centre where files
+    /// its CRS; that of the first file by default, or the UTM zone of its centre where files
     /// must be warped
     pub crs: Option<Crs>,
-    /// edge of a cell, units of the CRS; that of the first file where nothing is said
+    /// edge of a cell, units of the CRS; that of the first file by default
     pub cell_size: Option<f64>,
     /// whether cells must be square
     pub square: bool,

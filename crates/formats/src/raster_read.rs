@@ -72,7 +72,7 @@ pub struct BandInfo {
     pub unit: String,
 }
 
-/// What can be told of a raster file without reading its values.
+/// The metadata of a raster file.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct RasterInfo {
     /// format in plain words
@@ -160,12 +160,12 @@ const MOST_BANDS: usize = 256;
 /// damaged or malicious one can say anything.
 const MOST_BLOCK: u64 = 1 << 30;
 
-/// Coordinates beyond this, in any unit, lie on no map.
+/// Largest coordinate accepted, in any unit.
 const FARTHEST: f64 = 1e9;
-/// Cells smaller than this, in any unit, are cells of nothing.
+/// Smallest cell accepted, in any unit.
 const LEAST_CELL: f64 = 1e-9;
 
-/// Fails where a file says that it lies nowhere: coordinates or cell sizes that are no numbers, or out of all bounds.
+/// Fails if coordinates or cell sizes are not numbers, or out of bounds.
 ///
 /// # Errors
 /// [`Error::Place`].
@@ -198,7 +198,7 @@ pub fn check_place(place: [f64; 6], (cols, rows): (usize, usize), name: &str) ->
     Ok(())
 }
 
-/// Fails where a file promises more than can be read.
+/// Fails if a file declares more than can be read.
 pub(crate) fn guard_size(dataset: &Dataset, name: &str) -> Result<()> {
     let (cols, rows) = dataset.raster_size();
     let cells = cols as u64 * rows as u64;
@@ -223,7 +223,7 @@ pub(crate) fn guard_size(dataset: &Dataset, name: &str) -> Result<()> {
     Ok(())
 }
 
-/// Reads what a raster file says of itself. `name` is what the user calls it.
+/// Reads the metadata of a raster file. `name` is what the user calls it.
 ///
 /// # Errors
 /// [`Error::NotARaster`], [`Error::Damaged`], [`Error::Picture`], [`Error::ValueType`],

@@ -38,12 +38,7 @@ pub fn write_cog<T: GdalType + Copy + PartialOrd + Into<f64> + FromMean>(
     description: &str,
     unit: &str,
 ) -> Result<()> {
-    prepare();
-    let memory = DriverManager::get_driver_by_name("MEM")?;
-    let mut dataset = memory.create_with_band_type::<T, _>("", values.cols(), values.rows(), 1)?;
-    dataset.set_geo_transform(&[frame.left, frame.cell_size, 0.0, frame.top, 0.0, -frame.cell_size])?;
-    dataset.set_spatial_ref(&crs.reference()?)?;
-    fill_band(&mut dataset, None, values)?;
+    let mut dataset = in_memory(values, frame, crs)?;
     {
         let mut band = dataset.rasterband(1)?;
         band.set_no_data_value(Some(nodata.into()))?;
@@ -73,6 +68,87 @@ pub fn write_cog<T: GdalType + Copy + PartialOrd + Into<f64> + FromMean>(
     }
 
     copy_as_cog(&dataset, path)
+}
+
+/// Writes `values` at `frame` as NetCDF-4 by the CF conventions, compressed without loss: one variable, called `name`, on the coordinates of the
+/// CRS. `nodata` marks cells without a value, `meaning` and `unit` (empty for none) tell what they are. CF 1.5 knows no unsigned whole numbers:
+/// bytes are written as signed ones of 16 bits, longer ones as real numbers of 64 bits, which hold them exactly.
+///
+/// # Errors
+/// [`Error::Library`], e.g. where the disk is full.
+#[allow(clippy::too_many_arguments)]
+pub fn write_netcdf<T: GdalType + Copy + Into<f64>>(
+    path: &Path,
+    values: &Grid<T>,
+    frame: &Frame,
+    crs: &Crs,
+    nodata: T,
+    name: &str,
+    meaning: &str,
+    unit: &str,
+) -> Result<()> {
+    let wider = |v: T| -> f64 { v.into() };
+    let shape = (values.rows(), values.cols());
+    let told = (name, meaning, unit);
+    match T::gdal_ordinal() {
+        gdal_sys::GDALDataType::GDT_Byte => {
+            let signed = values.values().iter().map(|&v| wider(v) as i16).collect();
+            netcdf(path, &Grid::from_vec(shape.0, shape.1, signed), (frame, crs), wider(nodata), told)
+        }
+        gdal_sys::GDALDataType::GDT_UInt16 | gdal_sys::GDALDataType::GDT_UInt32 => {
+            let real = values.values().iter().map(|&v| wider(v)).collect();
+            netcdf(path, &Grid::<f64>::from_vec(shape.0, shape.1, real), (frame, crs), wider(nodata), told)
+        }
+        _ => netcdf(path, values, (frame, crs), wider(nodata), told),
+    }
+}
+
+/// Writes one variable of NetCDF, with cells as they are.
+fn netcdf<T: GdalType + Copy>(
+    path: &Path,
+    values: &Grid<T>,
+    (frame, crs): (&Frame, &Crs),
+    nodata: f64,
+    (name, meaning, unit): (&str, &str, &str),
+) -> Result<()> {
+    use gdal::Metadata;
+    let mut dataset = in_memory(values, frame, crs)?;
+    {
+        let mut band = dataset.rasterband(1)?;
+        band.set_no_data_value(Some(nodata))?;
+        band.set_metadata_item("NETCDF_VARNAME", name, "")?;
+        band.set_metadata_item("long_name", meaning, "")?;
+        if !unit.is_empty() {
+            band.set_metadata_item("units", unit, "")?;
+        }
+    }
+    dataset.set_metadata_item("NC_GLOBAL#title", meaning, "")?;
+    dataset.set_metadata_item("NC_GLOBAL#source", concat!("Bothros ", env!("CARGO_PKG_VERSION")), "")?;
+    let driver = DriverManager::get_driver_by_name("netCDF")?;
+    let path = path.to_str().ok_or_else(|| std::io::Error::other("the path is not UTF-8"))?;
+    let mut options = gdal::cpl::CslStringList::new();
+    for (key, value) in [
+        ("FORMAT", "NC4"),
+        ("COMPRESS", "DEFLATE"),
+        ("ZLEVEL", "4"),
+        ("WRITE_GDAL_VERSION", "NO"),
+        ("WRITE_GDAL_HISTORY", "NO"),
+    ] {
+        options.set_name_value(key, value)?;
+    }
+    dataset.create_copy(&driver, path, &options)?.close()?;
+    Ok(())
+}
+
+/// A raster in memory, with one band.
+fn in_memory<T: GdalType + Copy>(values: &Grid<T>, frame: &Frame, crs: &Crs) -> Result<Dataset> {
+    prepare();
+    let memory = DriverManager::get_driver_by_name("MEM")?;
+    let mut dataset = memory.create_with_band_type::<T, _>("", values.cols(), values.rows(), 1)?;
+    dataset.set_geo_transform(&[frame.left, frame.cell_size, 0.0, frame.top, 0.0, -frame.cell_size])?;
+    dataset.set_spatial_ref(&crs.reference()?)?;
+    fill_band(&mut dataset, None, values)?;
+    Ok(dataset)
 }
 
 /// Writes a raster that is ready in memory.

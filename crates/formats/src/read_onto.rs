@@ -7,7 +7,7 @@ use bothros_core::{Frame, Grid, Monitor, Part};
 use crate::{Crs, Error, Placed, Resampling, Result, VerticalUnit, inspect, read_elevation, warp_onto};
 
 /// Reads the only band of a raster onto a grid in `crs`, as it is where it lies on that grid already, else
-/// bilinearly. Also tells the CRS that it was warped from. Cells that it does not reach are `NaN`. `name`
+/// resampled. Also tells the CRS that it was warped from. Cells that it does not reach are `NaN`. `name`
 /// is what the user calls it.
 ///
 /// # Errors
@@ -18,6 +18,7 @@ pub fn read_onto(
     name: &str,
     crs: &Crs,
     frame: &Frame,
+    resampling: Resampling,
     monitor: &dyn Monitor,
 ) -> Result<(Grid<f32>, Option<Crs>)> {
     let info = inspect(path, name)?;
@@ -38,7 +39,7 @@ pub fn read_onto(
         return Ok((values, None));
     }
     let placed = Placed { values: &values, geo_transform: info.geo_transform, crs: &own };
-    let onto = warp_onto(&placed, crs, frame, Resampling::Bilinear, &Part::new(monitor, 0.5, 1.0))?;
+    let onto = warp_onto(&placed, crs, frame, resampling, &Part::new(monitor, 0.5, 1.0))?;
     if onto.values().iter().all(|w| w.is_nan()) {
         return Err(Error::Elsewhere { name: name.into() });
     }

@@ -9,7 +9,7 @@ use gdal::vector::{
 };
 use serde::{Deserialize, Serialize};
 
-use crate::{Crs, Result, prepare};
+use crate::{Crs, Result, Transform, prepare};
 
 /// A file format for features.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -18,6 +18,9 @@ pub enum VectorFormat {
     GeoPackage,
     /// RFC 7946: one layer in a file, in WGS 84 longitude and latitude
     GeoJson,
+    /// Shapefile: one layer in files of the same name beside each other, in the study's CRS; fields have their
+    /// [`short_names`], text is UTF-8 and ends after 254 bytes
+    Shapefile,
 }
 
 /// A shape in CRS units, x before y.
@@ -113,7 +116,56 @@ impl Shape {
     }
 }
 
-/// Writes layers to a new file; GeoJSON takes exactly one.
+impl Geometry {
+    /// The shape in another CRS.
+    ///
+    /// # Errors
+    /// [`Error::NotConvertible`](crate::Error::NotConvertible) where a place has no coordinates there.
+    pub fn converted(&self, to: &Transform) -> Result<Self> {
+        Ok(match self {
+            Self::Point([x, y]) => Self::Point(to.point(*x, *y)?.into()),
+            Self::Line(points) => Self::Line(to.points(points)?),
+            Self::Polygons(polygons) => {
+                let rings = |rings: &Vec<Vec<[f64; 2]>>| rings.iter().map(|ring| to.points(ring)).collect();
+                Self::Polygons(polygons.iter().map(rings).collect::<Result<_>>()?)
+            }
+        })
+    }
+}
+
+impl Layer {
+    /// The layer with its shapes in another CRS.
+    ///
+    /// # Errors
+    /// [`Error::NotConvertible`](crate::Error::NotConvertible) where a place has no coordinates there.
+    pub fn converted(&self, to: &Transform) -> Result<Self> {
+        let feature = |(of, row): &(Geometry, Vec<Value>)| Ok((of.converted(to)?, row.clone()));
+        let features = self.features.iter().map(feature).collect::<Result<_>>()?;
+        Ok(Self { name: self.name, fields: self.fields.clone(), features, shape: self.shape })
+    }
+}
+
+/// Names of at most ten characters, as fields of a Shapefile need them, in the order of `names`; each is there once.
+///
+/// ```
+/// use bothros_formats::short_names;
+/// assert_eq!(short_names(&["area_km2", "upstream_area", "upstream_angle"]), ["area_km2", "upstream_a", "upstream_1"]);
+/// ```
+pub fn short_names(names: &[&str]) -> Vec<String> {
+    let mut taken: Vec<String> = Vec::with_capacity(names.len());
+    for name in names {
+        let cut = |most: usize| name.chars().take(most).collect::<String>();
+        let numbered = (1..).map(|n: usize| {
+            let number = n.to_string();
+            cut(10 - number.len()) + &number
+        });
+        let free = std::iter::once(cut(10)).chain(numbered).find(|short| !taken.contains(short));
+        taken.extend(free);
+    }
+    taken
+}
+
+/// Writes layers to a new file; GeoJSON and Shapefile take exactly one.
 ///
 /// # Errors
 /// [`Error::Library`](crate::Error::Library), e.g. where the disk is full.
@@ -122,6 +174,7 @@ pub fn write_layers(path: &Path, format: VectorFormat, crs: &Crs, layers: &[Laye
     let (driver, options): (_, &[&str]) = match format {
         VectorFormat::GeoPackage => ("GPKG", &[]),
         VectorFormat::GeoJson => ("GeoJSON", &["RFC7946=YES", "WRITE_NAME=YES"]),
+        VectorFormat::Shapefile => ("ESRI Shapefile", &["ENCODING=UTF-8"]),
     };
     let reference = crs.reference()?;
     let mut dataset = DriverManager::get_driver_by_name(driver)?.create_vector_only(path)?;
@@ -132,14 +185,17 @@ pub fn write_layers(path: &Path, format: VectorFormat, crs: &Crs, layers: &[Laye
             ty: layer.shape.ogr(),
             options: Some(options),
         })?;
-        for field in &layer.fields {
+        let names: Vec<&str> = layer.fields.iter().map(|f| f.name).collect();
+        let short = (format == VectorFormat::Shapefile).then(|| short_names(&names));
+        for (at, field) in layer.fields.iter().enumerate() {
+            let name = short.as_ref().map_or(field.name, |short| &short[at]);
             let kind = match field.kind {
                 FieldKind::Integer => OGRFieldType::OFTInteger64,
                 FieldKind::Real => OGRFieldType::OFTReal,
                 FieldKind::Text => OGRFieldType::OFTString,
                 FieldKind::Boolean => OGRFieldType::OFTInteger,
             };
-            add_field(&made, field, kind)?;
+            add_field(&made, name, field.kind, kind)?;
         }
         let definition = Defn::from_layer(&made);
         for (shape, values) in &layer.features {
@@ -161,12 +217,17 @@ pub fn write_layers(path: &Path, format: VectorFormat, crs: &Crs, layers: &[Laye
     Ok(())
 }
 
-fn add_field(layer: &gdal::vector::Layer, field: &Field, kind: OGRFieldType::Type) -> Result<()> {
-    let name = CString::new(field.name).unwrap_or_default();
+fn add_field(
+    layer: &gdal::vector::Layer,
+    name: &str,
+    sort: FieldKind,
+    kind: OGRFieldType::Type,
+) -> Result<()> {
+    let text = CString::new(name).unwrap_or_default();
     // SAFETY: the layer lives through the calls; the definition is copied by it and freed here.
     let status = unsafe {
-        let definition = gdal_sys::OGR_Fld_Create(name.as_ptr(), kind);
-        if field.kind == FieldKind::Boolean {
+        let definition = gdal_sys::OGR_Fld_Create(text.as_ptr(), kind);
+        if sort == FieldKind::Boolean {
             gdal_sys::OGR_Fld_SetSubType(definition, gdal_sys::OGRFieldSubType::OFSTBoolean);
         }
         let status = gdal_sys::OGR_L_CreateField(layer.c_layer(), definition, 1);
@@ -176,7 +237,7 @@ fn add_field(layer: &gdal::vector::Layer, field: &Field, kind: OGRFieldType::Typ
     if status == gdal_sys::OGRErr::OGRERR_NONE {
         return Ok(());
     }
-    Err(crate::Error::Io(std::io::Error::other(format!("the field {} cannot be written", field.name))))
+    Err(crate::Error::Io(std::io::Error::other(format!("the field {name} cannot be written"))))
 }
 
 /// OGC well-known binary, little-endian.

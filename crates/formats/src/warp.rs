@@ -76,7 +76,7 @@ pub struct WarpPlan {
     pub extent: [f64; 4],
     /// the edge of a square cell that keeps the number of cells, target units
     pub native_cell_size: f64,
-    /// the same, rounded to a number that is easy to say
+    /// the same, rounded to a convenient number
     pub sensible_cell_size: f64,
 }
 

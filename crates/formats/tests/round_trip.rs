@@ -318,3 +318,39 @@ fn headers_that_promise_too_much_are_refused() {
         assert!(read_elevation(&path, "dem.tif", 1, VerticalUnit::Metre, &Silent).is_err());
     }
 }
+
+/// HDF5 locks the files it has open, and a process that is begun meanwhile takes the open file along with its lock.
+#[test]
+fn netcdf_is_written_while_other_processes_begin() {
+    use std::process::{Child, Command};
+    let dir = tempfile::tempdir().unwrap();
+    let values = terrain();
+    let mut children: Vec<Child> = Vec::new();
+    std::thread::scope(|scope| {
+        let writing = scope.spawn(|| {
+            for i in 0..20 {
+                let path = dir.path().join(format!("{i}.nc"));
+                bothros_formats::write_netcdf(
+                    &path,
+                    &values,
+                    &FRAME,
+                    &utm(),
+                    f32::NAN,
+                    "ground",
+                    "Ground",
+                    "m",
+                )
+                .unwrap_or_else(|e| panic!("file {i}: {e}"));
+                assert_eq!(std::fs::read_dir(dir.path()).unwrap().count(), i + 1, "nothing else is left");
+            }
+        });
+        while !writing.is_finished() {
+            children.push(Command::new("sleep").arg("60").spawn().unwrap());
+            std::thread::sleep(std::time::Duration::from_millis(5));
+        }
+    });
+    for mut child in children {
+        child.kill().unwrap();
+        child.wait().unwrap();
+    }
+}

@@ -27,7 +27,7 @@ impl Out {
     }
 }
 
-/// Tells the asking process how far the reading is. Cancelling ends this process, so that nothing is asked here.
+/// Reports the progress of reading to the asking process. Cancelling ends this process, so nothing is polled here.
 struct Told<'a> {
     out: &'a Out,
     last: Mutex<f64>,

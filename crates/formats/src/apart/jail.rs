@@ -40,7 +40,7 @@ const NETWORK: [&str; 2] = ["/etc", "/run/systemd/resolve"];
 /// Environment variables that say where definitions of CRS lie.
 pub(super) const DEFINITIONS: [&str; 3] = ["PROJ_LIB", "PROJ_DATA", "GDAL_DATA"];
 
-/// Gives up what is not needed, for good. Called before the file is opened, and before there is another thread.
+/// Permanently gives up what is not needed. Called before the file is opened, and before there is another thread.
 ///
 /// # Errors
 /// Where a limit cannot be set; a kernel without landlock or seccomp is no error.

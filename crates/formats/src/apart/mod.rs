@@ -1,11 +1,11 @@
 //! Reading files in a process of their own.
 //!
-//! A file that a user uploads may be made to harm: to read other files, to open an address, to take all memory or
+//! An uploaded file may be malicious: to read other files, to open an address, to take all memory or
 //! to keep a processor busy for ever. So files are read by another process, which is started for one file and ends
 //! with it. Before it opens the file it gives up the network, other files, and memory and processor time beyond a
-//! limit ([`jail`]). However it ends, the caller gets values or an [`Error`](crate::Error) in words.
+//! limit ([`jail`]). However it ends, the caller gets values or an [`Error`](crate::Error).
 //!
-//! A program says once, with [`read_apart`], which command starts such a process; that command calls
+//! A program sets once, with [`read_apart`], the command that starts such a process; that command calls
 //! [`serve_reader`]. Without it (in unit tests of this crate) files are read where they are asked for. One process
 //! waits ready at any time, since starting it takes longer than reading a small file.
 
@@ -47,7 +47,7 @@ impl ReaderProcess {
 
 static READER: OnceLock<ReaderProcess> = OnceLock::new();
 
-/// From now on files are read in processes of their own. The first call counts; later ones change nothing.
+/// Has files read in processes of their own from now on. Only the first call counts.
 pub fn read_apart(with: ReaderProcess) {
     if READER.set(with).is_ok() {
         parent::make_ready();

@@ -1,4 +1,4 @@
-//! Asking a process to read a file, and what is said of it when it does not answer.
+//! Asking a process to read a file, and the error when it does not answer.
 
 use std::io::{BufReader, Read};
 use std::os::unix::process::ExitStatusExt;
@@ -59,7 +59,7 @@ fn free(with: &ReaderProcess) -> Result<Child> {
     Ok(child)
 }
 
-/// A process that is ended, whatever becomes of the one that asked it.
+/// A process that is ended together with the one that asked it.
 struct Ended(Child);
 
 impl Drop for Ended {

@@ -1,4 +1,4 @@
-//! What the two processes say to each other: one request, then frames until the answer.
+//! The protocol between the two processes: one request, then frames until the answer.
 
 use std::io::{Read, Write};
 use std::path::PathBuf;
