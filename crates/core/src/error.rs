@@ -1,11 +1,11 @@
-//! What can go wrong in the core, in words that tell what to do.
+//! Errors of the core, worded to say what to do.
 
 use crate::Cell;
 
 /// The errors of the core.
 #[derive(Debug, Clone, PartialEq, thiserror::Error)]
 pub enum Error {
-    /// The [`Monitor`](crate::Monitor) asked to stop. Nothing was returned.
+    /// The [`Monitor`](crate::Monitor) asked to stop; there is no result.
     #[error("cancelled")]
     Cancelled,
     /// There is no cell with an elevation.

@@ -43,6 +43,7 @@ pub mod network;
 pub mod profile;
 pub mod routing;
 pub mod runoff;
+pub mod scheme;
 pub mod terrain;
 mod units;
 

@@ -1,8 +1,8 @@
-//! Memory is reckoned before it is taken.
+//! Memory is estimated before it is allocated.
 //!
 //! What a step takes at its peak follows from the number of cells, and from that of corners of lines where it works
 //! on lines. A step asks [`check`] first, against a limit that the program sets once; so a DEM that is too large is
-//! refused in words, and the process that works on it is not ended by the system.
+//! refused with a message, rather than the process being killed by the system.
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -84,7 +84,7 @@ impl Step {
             Self::Terrain => 24,
             Self::Review => 60,
             Self::Route => 40,
-            Self::Package => 16,
+            Self::Package => 24,
             Self::Recipe => 32,
         }
     }

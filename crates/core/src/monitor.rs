@@ -8,7 +8,7 @@ use crate::{Error, Result};
 
 /// Receives progress and tells whether to stop.
 ///
-/// Implementations must be cheap: they are called every few thousand cells.
+/// Implementations must be cheap, as they are called every few thousand cells.
 pub trait Monitor: Sync {
     /// Receives the share of the work that is done, from 0 to 1.
     fn progress(&self, share: f64);
@@ -62,10 +62,10 @@ impl Monitor for Part<'_> {
     }
 }
 
-/// How many cells are worked between two looks at the monitor: well below 0.2 s of any work here.
+/// Cells between two checks of the monitor: well below 0.2 s of any computation here.
 const CELLS_BETWEEN_LOOKS: usize = 1 << 16;
 
-/// Counts cells and looks at the monitor once in a while.
+/// Counts cells and checks the monitor at intervals.
 pub(crate) struct Pace<'a> {
     monitor: &'a dyn Monitor,
     total: usize,
@@ -134,8 +134,8 @@ pub(crate) fn check(monitor: &dyn Monitor) -> Result<()> {
     if monitor.is_cancelled() { Err(Error::Cancelled) } else { Ok(()) }
 }
 
-/// Memory that is given back on another thread: to free gigabytes takes longer than anybody should wait
-/// after Cancel.
+/// Memory that is freed on another thread: freeing gigabytes takes longer than a user should wait after
+/// Cancel.
 pub(crate) struct Later<T: Send + 'static>(Option<T>);
 
 impl<T: Send + 'static> Later<T> {
@@ -170,10 +170,10 @@ impl<T: Send + 'static> Drop for Later<T> {
     }
 }
 
-/// Pieces that are worked between two looks at the monitor.
+/// Pieces between two checks of the monitor.
 const PIECES_BETWEEN_LOOKS: usize = 256;
 
-/// Gathers what comes of each piece, `count` values in all, in order; checks for cancellation in between.
+/// Collects the results of all pieces, `count` values in order; checks for cancellation in between.
 pub(crate) fn gather<'a, P, T, I>(
     pieces: &'a [P],
     count: usize,

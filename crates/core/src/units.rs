@@ -1,4 +1,4 @@
-//! Quantities that must not be mistaken for one another.
+//! Types for quantities that must not be confused.
 
 use serde::{Deserialize, Serialize};
 

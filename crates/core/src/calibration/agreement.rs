@@ -100,7 +100,7 @@ const MICRO: f64 = 1e6;
 /// lines both differ by a fraction of a cell at each place where a line enters or leaves the other's buffer.
 ///
 /// # Errors
-/// [`Error::ShapeMismatch`], [`Error::Cancelled`].
+/// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch), [`Error::Cancelled`](crate::Error::Cancelled).
 ///
 /// # Source
 /// Goodchild and Hunter 1997, International Journal of Geographical Information Science 11, 299-306 (share of

@@ -1,11 +1,11 @@
-//! The constant drop: streams of any order fall by about as much, as long as all of them are channels.
+//! The constant drop: the mean drop of streams is the same for all orders, as long as all of them are channels.
 
 use serde::{Deserialize, Serialize};
 
 use crate::Threshold;
 use crate::network::Network;
 
-/// Whether streams of the first order fall by another amount than those of higher orders.
+/// Whether the mean drop of first-order streams differs from that of higher orders.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct DropTest {
     /// streams of the first order, and of all higher ones
@@ -71,8 +71,8 @@ fn compare(a: &[f64], b: &[f64]) -> Option<DropTest> {
     t.is_finite().then_some(test)
 }
 
-/// The smallest of the thresholds tried at which the drops are constant: at which |t| is below 2.
-/// `None` where that is so at none.
+/// The smallest tested threshold at which the drops are constant, that is, |t| is below 2; `None` if
+/// there is none.
 pub fn smallest_constant(tests: &[(Threshold, Option<DropTest>)]) -> Option<Threshold> {
     let constant = tests.iter().filter(|(_, test)| test.is_some_and(|test| test.t.abs() < 2.0));
     constant.map(|(threshold, _)| *threshold).min()

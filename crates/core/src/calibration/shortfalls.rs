@@ -43,7 +43,7 @@ pub enum Reason {
     Edge,
     /// it lies above where the other begins, and would be right at another threshold
     Headwater,
-    /// hardly anything drains there in this DEM: water goes elsewhere, or a spring or ditch feeds it
+    /// hardly anything drains there on this DEM: the water goes elsewhere, or a spring or ditch feeds it
     Dry,
     /// none of these
     Unknown,
@@ -110,7 +110,7 @@ pub struct Compared<'a> {
     pub tolerance_m: f64,
 }
 
-/// Shortfalls that are looked into, the longest ones.
+/// Number of shortfalls examined, the longest first.
 const LOOKED_INTO: usize = 500;
 /// A stream of the other kind runs beside it within this many tolerances.
 const BESIDE: f64 = 5.0;

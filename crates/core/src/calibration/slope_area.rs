@@ -1,4 +1,4 @@
-//! Slope against contributing area: channels fall the less, the more they carry; hillslopes do not.
+//! Slope against contributing area: slope falls with area along channels, but not on hillslopes.
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,4 @@
-//! What scores over a range of thresholds suggest.
+//! Thresholds suggested by scores over a range.
 
 use serde::{Deserialize, Serialize};
 
@@ -14,7 +14,7 @@ pub struct Suggested {
     pub range: (Threshold, Threshold),
 }
 
-/// Thresholds whose agreement is so near the best are as good. (Ours.)
+/// Thresholds whose agreement comes this close to the best count as equally good. (Ours.)
 const AS_GOOD: f64 = 0.05;
 
 /// Where modelled and mapped streams agree best, and the smallest and largest threshold that come within five
@@ -47,8 +47,8 @@ pub fn by_density(scores: &[Scores]) -> Option<Threshold> {
     Some(found.threshold)
 }
 
-/// So many thresholds, spread evenly over the logarithm of contributing area from 20 cells up to a third of
-/// the largest; fewer where they fall together.
+/// This many thresholds, spread evenly over the logarithm of contributing area from 20 cells up to a third of
+/// the largest; fewer where several coincide.
 pub fn thresholds_up_to(largest_cells: u32, count: usize) -> Vec<Threshold> {
     let (low, high) = (20f64.min(largest_cells as f64), (largest_cells as f64 / 3.0).max(1.0));
     let last = count.saturating_sub(1).max(1) as f64;

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-/// Number of colours that are enough for any map.
+/// Number of colours: enough for any map.
 pub const COLOURS: u8 = 6;
 
 /// A colour, from 0 to 5, for each of `count` areas numbered from 1; `neighbours` are pairs of numbers.

@@ -50,7 +50,7 @@ pub enum Formula {
 pub struct Estimate {
     /// the formula
     pub formula: Formula,
-    /// time of concentration, hours, or why there is none
+    /// time of concentration, hours, or the reason why there is none
     pub hours: Result<f64, &'static str>,
     /// whether the catchment lies within the range that the formula was made for; `None` where no range is stated
     pub within_range: Option<bool>,
@@ -60,7 +60,7 @@ pub struct Estimate {
 pub const LAG_SHARE: f64 = 0.6;
 
 impl Formula {
-    /// All of them, in the order in which they are listed.
+    /// All of them, in the order in which they are shown.
     pub const ALL: [Self; 8] = [
         Self::Kirpich,
         Self::California,
@@ -190,6 +190,14 @@ pub fn concentration(of: &Flow) -> Vec<Estimate> {
     Formula::ALL.into_iter().map(|formula| formula.estimate(of)).collect()
 }
 
+/// The median of what formulas give that have an answer, and the least and the most, hours; nothing where none has.
+pub fn spread(estimates: &[Estimate]) -> Option<(f64, f64, f64)> {
+    let mut hours: Vec<f64> = estimates.iter().filter_map(|e| e.hours.ok()).collect();
+    hours.sort_by(f64::total_cmp);
+    let last = hours.len().checked_sub(1)?;
+    Some(((hours[last / 2] + hours[last.div_ceil(2)]) / 2.0, hours[0], hours[last]))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -302,6 +310,27 @@ mod tests {
         for formula in Formula::ALL {
             assert_eq!(formula.range().is_some(), within(formula, 1.0).is_some(), "{formula:?}");
             assert_eq!(Formula::from_key(formula.key()), Some(formula));
+        }
+    }
+
+    #[test]
+    fn the_spread_is_of_those_that_have_an_answer() {
+        let of = |hours: &[Option<f64>]| -> Vec<Estimate> {
+            let estimate = |(h, formula): (&Option<f64>, Formula)| Estimate {
+                formula,
+                hours: h.ok_or("it is level"),
+                within_range: None,
+            };
+            hours.iter().zip(Formula::ALL).map(estimate).collect()
+        };
+        for (hours, expected) in [
+            (&[Some(2.0), Some(1.0), Some(5.0)][..], Some((2.0, 1.0, 5.0))),
+            (&[Some(2.0), None, Some(5.0)], Some((3.5, 2.0, 5.0))),
+            (&[None, Some(4.0)], Some((4.0, 4.0, 4.0))),
+            (&[None], None),
+            (&[], None),
+        ] {
+            assert_eq!(spread(&of(hours)), expected);
         }
     }
 }

@@ -21,8 +21,9 @@ pub enum OutlineKind {
     Smoothed,
 }
 
-/// A line between two areas, from one place where three or more meet to the next; or all around an area that only one other
-/// touches.
+/// A line between two areas, from one point where three or more meet to the next; or the whole ring around an
+/// area with a
+/// single neighbour.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Arc {
     /// number of the area to its left, 0 outside all

@@ -1,8 +1,10 @@
 //! All that drains to a cell.
 
+use rayon::prelude::*;
+
 use super::polygon::{Outline, outline};
 use super::upstream::{TILE, upstream_cells};
-use crate::routing::DIRECTION_NODATA;
+use crate::routing::{DIRECTION_NODATA, is_cut};
 use crate::{Area, Cell, Error, Frame, Grid, Result};
 
 /// The cells that drain to a pour point, itself included.
@@ -35,6 +37,17 @@ impl Catchment {
     /// Its outline along the edges of its cells, in CRS units.
     pub fn outline(&self, frame: &Frame) -> Outline {
         outline(&self.mask, &frame.window(self.row, self.col, self.mask.rows(), self.mask.cols()))
+    }
+    /// The same catchment with a mask one cell larger on each side, as far as a grid of `rows` by `cols` reaches.
+    pub fn with_margin(&self, rows: usize, cols: usize) -> Self {
+        let (row, col) = (self.row.saturating_sub(1), self.col.saturating_sub(1));
+        let end = |first: usize, count: usize, all: usize| (first + count + 1).min(all);
+        let (last_row, last_col) =
+            (end(self.row, self.mask.rows(), rows), end(self.col, self.mask.cols(), cols));
+        let mask = Grid::from_fn(last_row - row, last_col - col, |c| {
+            self.contains(Cell { row: row + c.row, col: col + c.col })
+        });
+        Self { row, col, mask, ..*self }
     }
     /// Whether a cell of the whole grid belongs to it.
     pub fn contains(&self, cell: Cell) -> bool {
@@ -97,9 +110,8 @@ pub fn edge_sides(directions: &Grid<u8>, catchment: &Catchment) -> [u64; 4] {
         let cell = row.zip(col).map(|(row, col)| Cell { row, col });
         cell.and_then(|cell| directions.get(cell)).is_some_and(|&code| code != DIRECTION_NODATA)
     };
-    for at in (0..catchment.mask.len()).filter(|&at| catchment.mask.values()[at]) {
-        let inside = catchment.mask.cell(at);
-        let (row, col) = (catchment.row + inside.row, catchment.col + inside.col);
+    for cell in edge_cells(directions, catchment) {
+        let Cell { row, col } = directions.cell(cell as usize);
         let beside = [
             (row.checked_sub(1), Some(col)),
             (Some(row), Some(col + 1)),
@@ -111,6 +123,21 @@ pub fn edge_sides(directions: &Grid<u8>, catchment: &Catchment) -> [u64; 4] {
         }
     }
     sides
+}
+
+/// Cells of a catchment at the edge of the footprint, by number in row order: beside nodata or the border of the raster, corners
+/// included.
+pub(super) fn edge_cells(directions: &Grid<u8>, catchment: &Catchment) -> Vec<u32> {
+    let cols = directions.cols();
+    let of_row = |(at, inside): (usize, &[bool])| {
+        let row = catchment.row + at;
+        let cols_inside =
+            inside.iter().zip(catchment.col..).filter(|(inside, _)| **inside).map(|(_, col)| col);
+        let cut = cols_inside.filter(|&col| is_cut(directions, row, col));
+        cut.map(|col| (row * cols + col) as u32).collect::<Vec<_>>()
+    };
+    let mask = &catchment.mask;
+    mask.values().par_chunks(mask.cols().max(1)).enumerate().flat_map_iter(of_row).collect()
 }
 
 /// A raster that names, for each cell, the innermost of the catchments that hold it; 0 outside all.

@@ -1,7 +1,7 @@
 //! Catchments of any number of outlets in one pass.
 
 use crate::monitor::Pace;
-use crate::routing::{DIRECTION_NODATA, OUTLET, at_edge, downstream};
+use crate::routing::{DIRECTION_NODATA, OUTLET, downstream, edge_of_footprint};
 use crate::{Cell, Error, Grid, Monitor, Result};
 
 /// The cells of many catchments, nested ones included.
@@ -74,11 +74,14 @@ pub fn label(directions: &Grid<u8>, outlets: &[Cell], monitor: &dyn Monitor) -> 
             ids[passed as usize] = id;
         }
     }
-    for (index, &id) in ids.iter().enumerate() {
-        let Some(id) = (id as usize).checked_sub(1) else { continue };
-        own_cells[id] += 1;
-        if !touches_edge[id] {
-            touches_edge[id] = at_edge(directions, index);
+    for &id in &ids {
+        if let Some(at) = (id as usize).checked_sub(1) {
+            own_cells[at] += 1;
+        }
+    }
+    for index in edge_of_footprint(directions) {
+        if let Some(at) = (ids[index as usize] as usize).checked_sub(1) {
+            touches_edge[at] = true;
         }
     }
     let ids = Grid::from_vec(directions.rows(), directions.cols(), ids);

@@ -1,6 +1,9 @@
 //! The longest flow path of a catchment.
 
-use crate::routing::{DIRECTION_NODATA, downstream, upstream};
+use rayon::prelude::*;
+
+use super::climb::{Waiting, climb, sources};
+use crate::routing::{DIRECTION_NODATA, downstream};
 use crate::{Cell, Error, Frame, Grid, NEIGHBOURS, Result};
 
 /// The longest way that water takes within a catchment.
@@ -38,30 +41,62 @@ pub(super) fn longest_within(
     directions: &Grid<u8>,
     frame: &Frame,
     outlet: Cell,
-    inside: &dyn Fn(usize) -> bool,
+    inside: &(dyn Fn(usize) -> bool + Sync),
 ) -> Result<LongestPath> {
+    let parts = ways(directions, outlet, inside, false)?;
+    Ok(longest_of(&parts, directions, frame, outlet))
+}
+
+/// Ways to the outlet, of some cells.
+#[derive(Default)]
+struct Ways {
+    /// the longest, in cells, and the cell it begins at
+    farthest: Option<(f64, u32)>,
+    /// lengths of all, in cells, where they are asked for
+    all: Vec<f32>,
+}
+
+/// Whether the second of two ways is longer, or as long and begins at a cell that comes first.
+fn longer(a: (f64, u32), b: (f64, u32)) -> bool {
+    b.0 > a.0 || (b.0 == a.0 && b.1 < a.1)
+}
+
+/// The ways that water takes to `outlet` from cells that are `inside`.
+fn ways(
+    directions: &Grid<u8>,
+    outlet: Cell,
+    inside: &(dyn Fn(usize) -> bool + Sync),
+    all: bool,
+) -> Result<Vec<Ways>> {
     match directions.get(outlet) {
         Some(&code) if code != DIRECTION_NODATA => {}
         _ => return Err(Error::OutsideFootprint(outlet)),
     }
-    let end = directions.index(outlet);
     // Straight and diagonal steps are counted, so that equal ways are equal to the last bit.
     let length = |(straight, diagonal): (u32, u32)| {
         straight as f64 * NEIGHBOURS[0].distance + diagonal as f64 * NEIGHBOURS[1].distance
     };
-    let mut open = vec![(end as u32, (0u32, 0u32))];
-    let mut farthest = (0.0, end as u32);
-    while let Some((at, (straight, diagonal))) = open.pop() {
-        let far = length((straight, diagonal));
-        if far > farthest.0 || (far == farthest.0 && at < farthest.1) {
-            farthest = (far, at);
+    let visit = |(at, steps): Waiting<(u32, u32)>, found: &mut Ways, open: &mut Vec<Waiting<(u32, u32)>>| {
+        let here = (length(steps), at);
+        if found.farthest.is_none_or(|best| longer(best, here)) {
+            found.farthest = Some(here);
         }
-        for n in upstream(directions, at as usize).filter(|&n| inside(n)) {
-            let code = directions.values()[n];
-            let is_diagonal = code.trailing_zeros() % 2;
-            open.push((n as u32, (straight + 1 - is_diagonal, diagonal + is_diagonal)));
+        if all {
+            found.all.push(here.0 as f32);
         }
-    }
+        for n in sources(directions, at as usize).filter(|&n| inside(n)) {
+            let is_diagonal = directions.values()[n].trailing_zeros() % 2;
+            open.push((n as u32, (steps.0 + 1 - is_diagonal, steps.1 + is_diagonal)));
+        }
+    };
+    Ok(climb(vec![(directions.index(outlet) as u32, (0u32, 0u32))], &visit))
+}
+
+/// The longest of the ways to `outlet`.
+fn longest_of(parts: &[Ways], directions: &Grid<u8>, frame: &Frame, outlet: Cell) -> LongestPath {
+    let end = directions.index(outlet);
+    let all = parts.iter().filter_map(|p| p.farthest);
+    let farthest = all.fold((0.0, end as u32), |a, b| if longer(a, b) { b } else { a });
     let mut cells = vec![farthest.1];
     let mut at = farthest.1 as usize;
     while at != end {
@@ -71,51 +106,59 @@ pub(super) fn longest_within(
         }
         cells.push(at as u32);
     }
-    Ok(LongestPath { cells, length_m: farthest.0 * frame.cell_m() })
+    LongestPath { cells, length_m: farthest.0 * frame.cell_m() }
 }
 
-/// The area-distance curve: for each of `points` evenly spaced distances from the outlet up to the longest flow path, the share of
-/// the catchment whose water runs no farther to the outlet; distances in metres.
+/// The longest flow path of a catchment, and its area-distance curve: for each of `points` evenly spaced distances from the outlet up
+/// to the longest flow path, the share of the catchment whose water runs no farther to the outlet; distances in metres.
 ///
 /// # Errors
 /// [`Error::OutsideFootprint`] where the outlet has no direction.
 ///
 /// ```
-/// use bothros_core::catchments::area_distance;
+/// use bothros_core::catchments::flow_paths;
 /// use bothros_core::{Cell, Frame, Grid};
 /// let directions = Grid::from_vec(1, 5, vec![1, 1, 1, 1, 0]);
 /// let frame = Frame { rows: 1, cols: 5, left: 0.0, top: 1.0, cell_size: 10.0, unit_m: 1.0 };
-/// let curve = area_distance(&directions, &frame, Cell { row: 0, col: 4 }, 3)?;
+/// let (path, curve) = flow_paths(&directions, &frame, Cell { row: 0, col: 4 }, 3)?;
+/// assert_eq!(path.length_m, 40.0);
 /// assert_eq!(curve, [(0.0, 0.2), (20.0, 0.6), (40.0, 1.0)]);
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
-pub fn area_distance(
+pub fn flow_paths(
     directions: &Grid<u8>,
     frame: &Frame,
     outlet: Cell,
     points: usize,
-) -> Result<Vec<(f64, f64)>> {
-    match directions.get(outlet) {
-        Some(&code) if code != DIRECTION_NODATA => {}
-        _ => return Err(Error::OutsideFootprint(outlet)),
-    }
-    let mut far: Vec<f32> = Vec::new();
-    let mut open = vec![(directions.index(outlet) as u32, 0f32)];
-    while let Some((at, distance)) = open.pop() {
-        far.push(distance);
-        for n in upstream(directions, at as usize) {
-            open.push((n as u32, distance + crate::routing::step(directions, n) as f32));
-        }
-    }
-    rayon::slice::ParallelSliceMut::par_sort_unstable_by(&mut far[..], f32::total_cmp);
-    let last = far.last().copied().unwrap_or(0.0);
-    let at = |n: usize| {
-        let distance = last * n as f32 / (points.max(2) - 1) as f32;
-        // A little more, so that the farthest is among them whatever its last bits are.
-        let within = far.partition_point(|&d| d <= distance * (1.0 + 1e-5));
-        (f64::from(distance) * frame.cell_m(), within as f64 / far.len() as f64)
+) -> Result<(LongestPath, Vec<(f64, f64)>)> {
+    let parts = ways(directions, outlet, &|_| true, true)?;
+    let path = longest_of(&parts, directions, frame, outlet);
+    let last = (path.length_m / frame.cell_m()) as f32;
+    let steps = points.max(2) - 1;
+    let distance = |n: usize| last * n as f32 / steps as f32;
+    // The first distance that each cell is within; a little more, so that the farthest is among them whatever its last bits are.
+    let first = |d: f32| {
+        let near = if last > 0.0 { (d / last * steps as f32) as usize } else { 0 };
+        (near.saturating_sub(1)..steps).find(|&n| d <= distance(n) * (1.0 + 1e-5)).unwrap_or(steps)
     };
-    Ok((0..points.max(2)).map(at).collect())
+    let count = |mut counts: Vec<u64>, part: &Ways| {
+        part.all.iter().for_each(|&d| counts[first(d)] += 1);
+        counts
+    };
+    let counts = parts.par_iter().fold(|| vec![0u64; steps + 1], count).reduce(
+        || vec![0u64; steps + 1],
+        |mut a, b| {
+            a.iter_mut().zip(b).for_each(|(a, b)| *a += b);
+            a
+        },
+    );
+    let all = counts.iter().sum::<u64>() as f64;
+    let within = counts.iter().scan(0u64, |sum, count| {
+        *sum += count;
+        Some(*sum as f64 / all)
+    });
+    let curve = within.enumerate().map(|(n, share)| (f64::from(distance(n)) * frame.cell_m(), share));
+    Ok((path, curve.collect()))
 }
 
 #[cfg(test)]

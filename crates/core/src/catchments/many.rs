@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 
 use super::{Coverage, MultiPolygon, label};
-use crate::routing::at_edge;
+use crate::routing::edge_of_footprint;
 use crate::{Cell, Frame, Grid, Monitor, Part, Result};
 
 /// A catchment without its cells.
@@ -51,9 +51,9 @@ pub fn delineate_many(
     let lines = coarse.map(|cells| exact.coarse(cells));
     let lines = lines.as_ref().unwrap_or(&exact);
     let mut edge = vec![0u64; distinct.len()];
-    for (index, &id) in found.ids.values().iter().enumerate() {
-        if let Some(at) = (id as usize).checked_sub(1) {
-            edge[at] += u64::from(at_edge(directions, index));
+    for index in edge_of_footprint(directions) {
+        if let Some(at) = (found.ids.values()[index as usize] as usize).checked_sub(1) {
+            edge[at] += 1;
         }
     }
     // Each with all that lie in it.

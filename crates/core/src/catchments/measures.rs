@@ -1,13 +1,14 @@
-//! What is measured of a catchment: elevations, slopes, flow path, main stem, network, shape.
+//! What is measured of a catchment: slopes, flow path, main stem, network, shape; elevations are in [`super::elevations`].
 
 use rayon::prelude::*;
 
+use super::elevations::elevations;
 use super::longest::longest_within;
-use super::{Catchment, Flow, longest_flow_path};
+use super::{Catchment, Elevations, Flow, LongestPath, longest_flow_path};
 use crate::network::main_stem_of_cells;
 use crate::profile::distances_along;
-use crate::terrain::slope;
-use crate::{Cell, Frame, Grid, Result, Silent};
+use crate::terrain::slope_at;
+use crate::{Cell, Frame, Grid, Result};
 
 /// The grids that are measured on, of one shape.
 #[derive(Clone, Copy)]
@@ -24,19 +25,6 @@ pub struct Measured<'a> {
     pub is_stream: &'a (dyn Fn(usize) -> bool + Sync),
     /// Strahler order of a stream cell, by number in row order; asked where a stream enters a sub-basin
     pub order: &'a (dyn Fn(usize) -> u8 + Sync),
-}
-
-/// Elevations of a catchment, metres.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Elevations {
-    /// lowest
-    pub least_m: f64,
-    /// highest
-    pub most_m: f64,
-    /// mean
-    pub mean_m: f64,
-    /// half of the cells lie higher
-    pub median_m: f64,
 }
 
 /// The stream that leads from the outlet upstream along the larger contributing area.
@@ -183,7 +171,15 @@ impl Measures {
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
 pub fn measure(of: &Measured<'_>, catchment: &Catchment) -> Result<Measures> {
-    measured(of, catchment, false)
+    measure_with(of, catchment, longest_flow_path(of.directions, of.frame, catchment.outlet)?)
+}
+
+/// As [`measure`], where the longest flow path is known already.
+///
+/// # Errors
+/// Those of [`measure`].
+pub fn measure_with(of: &Measured<'_>, catchment: &Catchment, path: LongestPath) -> Result<Measures> {
+    measured(of, catchment, Some(path))
 }
 
 /// Measures a sub-basin: land that others may drain into, whose water is not its own. Flow path, main stem and streams are
@@ -193,19 +189,26 @@ pub fn measure(of: &Measured<'_>, catchment: &Catchment) -> Result<Measures> {
 /// # Errors
 /// Those of [`measure`].
 pub fn measure_part(of: &Measured<'_>, piece: &Catchment) -> Result<Measures> {
-    measured(of, piece, true)
+    measured(of, piece, None)
 }
 
-fn measured(of: &Measured<'_>, catchment: &Catchment, is_part: bool) -> Result<Measures> {
+/// Measures a whole catchment, whose longest flow path is `path`, or, without one, a sub-basin.
+fn measured(of: &Measured<'_>, catchment: &Catchment, path: Option<LongestPath>) -> Result<Measures> {
+    let is_part = path.is_none();
     let inside = |index: usize| catchment.contains(of.directions.cell(index));
     let is_stream = |index: usize| (of.is_stream)(index) && (!is_part || inside(index));
     let of = &Measured { is_stream: &is_stream, ..*of };
     let (ground, frame) = (of.ground, of.frame);
     ground.same_shape(of.directions)?;
     ground.same_shape(of.accumulation)?;
-    let path = match is_part {
-        true => longest_within(of.directions, frame, catchment.outlet, &inside)?,
-        false => longest_flow_path(of.directions, frame, catchment.outlet)?,
+    // A catchment alone is measured on all cores; sub-basins are measured side by side.
+    let ((mean_slope, level_share), (elevations, outline)) = rayon::join(
+        || slopes(ground, frame, catchment),
+        || rayon::join(|| elevations(ground, catchment), || catchment.outline(frame)),
+    );
+    let path = match path {
+        Some(path) => path,
+        None => longest_within(of.directions, frame, catchment.outlet, &inside)?,
     };
     let z = |cell: u32| f64::from(ground.values()[cell as usize]);
     let fall = |cells: &[u32]| match (cells.first(), cells.last()) {
@@ -215,11 +218,10 @@ fn measured(of: &Measured<'_>, catchment: &Catchment, is_part: bool) -> Result<M
     let centroid = centroid(catchment, frame);
     let network = streams(of, catchment, is_part);
     let stem = main_stem_of_cells(of.directions, of.accumulation, of.is_stream, catchment.outlet)?;
-    let (mean_slope, level_share) = slopes(ground, frame, catchment)?;
     Ok(Measures {
         area_km2: catchment.area(frame).as_km2(),
-        perimeter_km: catchment.outline(frame).perimeter_m / 1000.0,
-        elevations: elevations(ground, catchment),
+        perimeter_km: outline.perimeter_m / 1000.0,
+        elevations,
         mean_slope,
         longest_path_km: path.length_m / 1000.0,
         longest_path_drop_m: fall(&path.cells),
@@ -238,70 +240,12 @@ fn rows(catchment: &Catchment, cols: usize) -> impl IndexedParallelIterator<Item
     mask.values().par_chunks(mask.cols().max(1)).enumerate().map(move |(row, cells)| (first(row), cells))
 }
 
-/// Elevations of the cells of a catchment, from the lowest up.
-pub fn sorted_elevations(ground: &Grid<f32>, catchment: &Catchment) -> Vec<f32> {
-    let of_row = |(first, cells): (usize, &[bool])| {
-        let values = &ground.values()[first..first + cells.len()];
-        values
-            .iter()
-            .zip(cells)
-            .filter(|(z, inside)| **inside && !z.is_nan())
-            .map(|(z, _)| *z)
-            .collect::<Vec<_>>()
-    };
-    let mut all: Vec<f32> = rows(catchment, ground.cols()).flat_map_iter(of_row).collect();
-    all.par_sort_unstable_by(f32::total_cmp);
-    all
-}
-
-fn elevations(ground: &Grid<f32>, catchment: &Catchment) -> Option<Elevations> {
-    let all = sorted_elevations(ground, catchment);
-    let (least, most) = (*all.first()?, *all.last()?);
-    let mean = all
-        .par_chunks(1 << 16)
-        .map(|part| part.iter().map(|&z| f64::from(z)).sum::<f64>())
-        .collect::<Vec<_>>();
-    let middle = |i: usize| f64::from(all[i]);
-    Some(Elevations {
-        least_m: least.into(),
-        most_m: most.into(),
-        mean_m: mean.iter().sum::<f64>() / all.len() as f64,
-        median_m: (middle((all.len() - 1) / 2) + middle(all.len() / 2)) / 2.0,
-    })
-}
-
-/// The hypsometric curve: for each of `points` evenly spaced shares of the area from 0 to 1, the elevation above which that
-/// share of the catchment lies, metres. Empty where no cell has an elevation.
-///
-/// ```
-/// use bothros_core::catchments::hypsometry;
-/// assert_eq!(hypsometry(&[10.0, 20.0, 30.0], 3), [(0.0, 30.0), (0.5, 20.0), (1.0, 10.0)]);
-/// ```
-pub fn hypsometry(sorted: &[f32], points: usize) -> Vec<(f64, f64)> {
-    let Some(last) = sorted.len().checked_sub(1) else { return Vec::new() };
-    let at = |n: usize| {
-        let share = n as f64 / (points.max(2) - 1) as f64;
-        let place = (1.0 - share) * last as f64;
-        let (low, part) = (place.floor() as usize, place.fract());
-        let (a, b) = (f64::from(sorted[low]), f64::from(sorted[(low + 1).min(last)]));
-        (share, a + (b - a) * part)
-    };
-    (0..points.max(2)).map(at).collect()
-}
-
 /// Mean slope, m/m, and the share of level cells.
-fn slopes(ground: &Grid<f32>, frame: &Frame, catchment: &Catchment) -> Result<(f64, f64)> {
-    // A rim of one cell, so that slopes at the divide are those of the ground.
-    let (top, left) = (catchment.row.saturating_sub(1), catchment.col.saturating_sub(1));
-    let bottom = (catchment.row + catchment.mask.rows() + 1).min(ground.rows());
-    let right = (catchment.col + catchment.mask.cols() + 1).min(ground.cols());
-    let window = ground.window(top, left, bottom - top, right - left);
-    let slopes = slope(&window, frame.cell_m(), &Silent)?;
-    let (row0, col0) = (catchment.row - top, catchment.col - left);
+fn slopes(ground: &Grid<f32>, frame: &Frame, catchment: &Catchment) -> (f64, f64) {
     let of_row = |(row, cells): (usize, &[bool])| {
-        let line = &slopes.values()[(row0 + row) * slopes.cols() + col0..][..cells.len()];
-        let inside = line.iter().zip(cells).filter(|(s, inside)| **inside && !s.is_nan());
-        inside.fold((0.0, 0u64, 0u64), |(sum, level, count), (&s, _)| {
+        let inside = cells.iter().enumerate().filter(|(_, inside)| **inside);
+        let at = |(col, _)| slope_at(ground, catchment.row + row, catchment.col + col, frame.cell_m());
+        inside.filter_map(at).fold((0.0, 0u64, 0u64), |(sum, level, count), s| {
             (sum + f64::from(s), level + u64::from(s == 0.0), count + 1)
         })
     };
@@ -309,7 +253,7 @@ fn slopes(ground: &Grid<f32>, frame: &Frame, catchment: &Catchment) -> Result<(f
         catchment.mask.values().par_chunks(catchment.mask.cols()).enumerate().map(of_row).collect();
     let (sum, level, count) = parts.iter().fold((0.0, 0, 0), |a, b| (a.0 + b.0, a.1 + b.1, a.2 + b.2));
     let all = count.max(1) as f64;
-    Ok((sum / all, level as f64 / all))
+    (sum / all, level as f64 / all)
 }
 
 fn centroid(catchment: &Catchment, frame: &Frame) -> [f64; 2] {
@@ -502,19 +446,6 @@ mod tests {
         let found = level.measure(1000, level.largest());
         assert_eq!((found.mean_slope, found.level_share, found.stem), (0.0, 1.0, None));
         assert_eq!(found.streams, 0);
-    }
-
-    #[test]
-    fn the_hypsometric_curve_falls_from_the_highest_to_the_lowest() {
-        let sorted: Vec<f32> = (0..1000).map(|i| (i as f32 / 999.0).powi(2) * 80.0 + 20.0).collect();
-        let curve = hypsometry(&sorted, 101);
-        assert_eq!((curve.len(), curve[0], curve[100]), (101, (0.0, 100.0), (1.0, 20.0)));
-        assert!(curve.windows(2).all(|w| w[0].1 >= w[1].1));
-        // Its area is the integral: a third for a square.
-        let area: f64 = curve.windows(2).map(|w| (w[0].1 + w[1].1) / 2.0 * 0.01).sum();
-        assert!(((area - 20.0) / 80.0 - 1.0 / 3.0).abs() < 1e-3, "{area}");
-        assert!(hypsometry(&[], 11).is_empty());
-        assert_eq!(hypsometry(&[7.0], 2), [(0.0, 7.0), (1.0, 7.0)]);
     }
 
     proptest! {

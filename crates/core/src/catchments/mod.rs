@@ -1,12 +1,16 @@
 //! Catchments: what drains to a pour point, and its outline.
 
 mod along;
+mod beyond;
+mod climb;
 mod colours;
 mod concentration;
 mod coverage;
 mod dam;
 mod delineate;
+mod distances;
 mod division;
+mod elevations;
 mod label;
 mod longest;
 mod many;
@@ -21,20 +25,24 @@ mod windows;
 mod zonal;
 
 pub use along::{Along, Interval, at_intervals, places};
+pub use beyond::{Beyond, beyond};
 pub use colours::{COLOURS, colours};
-pub use concentration::{Estimate, Flow, Formula, LAG_SHARE, concentration};
+pub use concentration::{Estimate, Flow, Formula, LAG_SHARE, concentration, spread};
 pub use coverage::{Coverage, OutlineKind};
 pub use dam::{AtLine, at_line};
 pub use delineate::{Catchment, delineate, edge_sides, innermost};
+pub use distances::area_distance_of_parts;
 pub use division::{Divided, Division, DivisionEdits, SubBasins, divide};
+pub use elevations::{Elevations, hypsometry};
 pub use label::{Labelled, label, outlets_of_footprint};
-pub use longest::{LongestPath, area_distance, longest_flow_path};
+pub use longest::{LongestPath, flow_paths, longest_flow_path};
 pub use many::{Outlined, delineate_many};
-pub use measures::{
-    Elevations, Measured, Measures, Stem, hypsometry, measure, measure_part, sorted_elevations,
-};
+pub use measures::{Measured, Measures, Stem, measure, measure_part, measure_with};
 pub use polygon::{MultiPolygon, Outline, outline, outlines};
-pub use published::{Agreement, Discrepancy, compare_with};
+pub use published::{Agreement, Discrepancy, area_of_polygons, compare_with};
 pub use site::{Inflow, Outflow, Side, Site, site};
 pub use snap::{Beside, SnapTo, beside, snap, snap_to_cells};
-pub use zonal::{Zonal, cells_shared, zonal};
+pub use zonal::{
+    Classes, Holds, MOST_CLASSES, Zonal, cells_shared, classes, classes_of_parts, no_classes, zonal,
+    zonal_of_parts,
+};

@@ -112,14 +112,14 @@ pub fn compare_with(
     pieces.sort_by_key(|p| (std::cmp::Reverse(p.cells), p.places[0]));
     Agreement {
         ours: ours.area(frame),
-        published: area_of(published, frame),
+        published: area_of_polygons(published, frame),
         both: frame.area_of(both),
         pieces,
     }
 }
 
-/// Area of polygons, holes taken off.
-fn area_of(polygons: &[Vec<Vec<[f64; 2]>>], frame: &Frame) -> Area {
+/// Area of polygons of `[x, y]` in CRS units, holes left out.
+pub fn area_of_polygons(polygons: &[Vec<Vec<[f64; 2]>>], frame: &Frame) -> Area {
     let ring = |ring: &Vec<[f64; 2]>| {
         // From a corner of its own, so that large coordinates cost no digits.
         let [x, y] = ring.first().copied().unwrap_or_default();

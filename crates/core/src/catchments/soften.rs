@@ -16,7 +16,7 @@ const AREA_KEPT: f64 = 0.001;
 
 /// By how much areas have changed, and may.
 pub(super) struct Room {
-    /// for each number: most change, and change so far, cells; nothing where areas are free
+    /// for each number: most change, and change so far, cells; nothing where areas may change freely
     areas: Option<HashMap<u32, (f64, f64)>>,
 }
 

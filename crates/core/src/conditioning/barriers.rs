@@ -188,7 +188,7 @@ fn distance(a: [f64; 2], b: [f64; 2]) -> f64 {
     (a[0] - b[0]).hypot(a[1] - b[1])
 }
 
-/// What holds one sink, weighed by its form alone.
+/// What holds one sink, scored by its shape alone.
 fn look_at(
     dem: &Grid<f32>,
     accumulation: &Grid<u32>,

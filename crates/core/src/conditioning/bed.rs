@@ -1,4 +1,4 @@
-//! Whether burned streams really lie below the land beside them.
+//! Whether burned stream beds lie below their banks.
 
 use super::lines::Line;
 use crate::{Cell, Connection, Frame, Grid, cells_along};

@@ -47,7 +47,7 @@ pub struct BreachReport {
     pub left: Vec<Cell>,
 }
 
-/// Leads each sink to lower ground along the path that is cheapest to cut.
+/// Breaches each sink along the path to lower ground that is cheapest to cut.
 ///
 /// `dem` is elevation in metres, `NaN` for nodata, at `frame`. `outlets` (cell numbers in row
 /// order, ascending) are bottoms of closed basins: they are not breached, and are lower ground for

@@ -32,7 +32,7 @@ pub enum Burn {
     /// all land is pressed between 0 and its relief, and streams lie a full relief below it; for
     /// flow directions only
     Normalised,
-    /// streams are lowered just so far that they fall all the way to their lower end
+    /// streams are lowered just enough to fall all the way to their lower end
     Carve,
 }
 

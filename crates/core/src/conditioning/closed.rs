@@ -69,7 +69,7 @@ pub struct KeptSinks {
     pub kept: Vec<Sink>,
 }
 
-/// Fills sinks that are no deeper than `most_m` (metres below the spill level) and keeps deeper ones.
+/// Fills sinks up to `most_m` deep (metres below the spill level) and keeps deeper ones.
 ///
 /// A kept sink stays open at its deepest cell; sinks inside it are filled towards that cell, or kept
 /// in turn where they too are deeper than the limit. `outlets` are further cells that stay open, by

@@ -113,7 +113,7 @@ pub struct Step {
     pub seconds: f64,
 }
 
-/// Something that the person who asked should know. Numbers of lines, lakes and places count from 0
+/// A remark for the user. Numbers of lines, lakes and places count from 0
 /// in the order in which they were given.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case", tag = "remark")]
@@ -154,7 +154,7 @@ pub enum Remark {
         /// why
         outcome: BreachLineOutcome,
     },
-    /// no sink is where a closed basin was said to be
+    /// there is no sink where a closed basin was marked
     NoSinkThere {
         /// which
         basin: usize,
@@ -333,7 +333,7 @@ struct Work<'a> {
 }
 
 impl Work<'_> {
-    /// Runs a step on a surface and notes what it moved.
+    /// Runs a step on a surface and records the volume moved.
     fn step<T>(
         &mut self,
         kind: StepKind,

@@ -139,7 +139,7 @@ mod tests {
         assert_eq!(fill(&dem, &Cancelled), Err(Error::Cancelled));
     }
 
-    /// Reconstruction by erosion, by sweeping until nothing changes: slow and plainly right.
+    /// Reconstruction by erosion, by sweeping until nothing changes: slow but evidently correct.
     fn by_definition(dem: &Grid<f32>) -> Vec<f32> {
         let mut level: Vec<f32> = (0..dem.len())
             .map(|i| if dem.values()[i].is_nan() || dem.is_edge(i) { dem.values()[i] } else { f32::INFINITY })

@@ -200,8 +200,8 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
-        /// Where no two cells are equally high, everything told is the same, whether sinks are joined in a tile or
-        /// over the graph of all; only what lies beyond may be told otherwise, where a spill cell lies on a rim.
+        /// If no two cells are equally high, the result does not depend on whether sinks are joined within a tile
+        /// or over the whole graph; only the sink beyond may differ, where a spill cell lies on a rim.
         #[test]
         fn tiles_of_any_size_tell_the_same(dem in any_terrain(18), size in 1usize..12) {
             let frame = Frame { rows: dem.rows(), cols: dem.cols(), left: 0.0, top: 0.0, cell_size: 3.0, unit_m: 1.0 };

@@ -7,7 +7,7 @@
 use super::rows::{Passes, each_pass, lowest_beside};
 use super::tile::{NONE, OCEAN, Pass};
 
-/// So many rounds find the lowest passes from the cells themselves; most basins are gone after them.
+/// Rounds in which the lowest passes are found from the cells themselves; most basins are joined after them.
 const ROUNDS_OVER_CELLS: usize = 2;
 /// Places for pairs of basins that were seen lately, as a power of two.
 const SEEN_BITS: u32 = 11;

@@ -10,8 +10,7 @@ use crate::{Grid, Monitor, Result};
 ///
 /// `dem` is elevation in metres, `NaN` for nodata. Nodata that is connected to the border over
 /// edges of cells is outside and stays so. Returns the new elevations and the number of cells
-/// filled. A caller that wants voids to stay outside leaves this step out: to flow, a void is then
-/// an edge like any other.
+/// filled. Without this step voids stay outside, and are edges like any other to flow.
 ///
 /// The equations are solved by conjugate gradients until no cell is off by more than a tenth of a
 /// millimetre, or as far as double precision goes.

@@ -7,7 +7,7 @@ use super::hierarchy::Depression;
 use crate::grid::Pages;
 use crate::{Cell, Error, Frame, Grid, Monitor, NEIGHBOURS, Result};
 
-/// Larger sinks are examined only within this distance of their bottom, in cells.
+/// Larger sinks are searched only within this distance of their bottom, in cells.
 const MOST_CELLS: usize = 1 << 15;
 /// How high above the bottom a way may begin, as shares of the depth: the first that leads out counts.
 const LEVELS: [f32; 4] = [0.05, 0.15, 0.3, 0.5];

@@ -167,6 +167,24 @@ impl<T: Clone> Grid<T> {
         }
         Grid { rows, cols, values }
     }
+
+    /// The part that a catchment's mask covers, whose first cell is `row`, `col`; `nodata` where the mask is not set.
+    ///
+    /// ```
+    /// use bothros_core::Grid;
+    /// let values = Grid::from_vec(2, 3, vec![1, 2, 3, 4, 5, 6]);
+    /// let mask = Grid::from_vec(1, 2, vec![true, false]);
+    /// assert_eq!(values.masked(1, 1, &mask, 0).values(), [5, 0]);
+    /// ```
+    pub fn masked(&self, row: usize, col: usize, mask: &Grid<bool>, nodata: T) -> Grid<T> {
+        let mut part = self.window(row, col, mask.rows, mask.cols);
+        for (value, inside) in part.values.iter_mut().zip(&mask.values) {
+            if !inside {
+                value.clone_from(&nodata);
+            }
+        }
+        part
+    }
 }
 
 impl Grid<f32> {

@@ -1,4 +1,4 @@
-//! Whether a network hangs together: its pieces, and why each ends where it does.
+//! Continuity of a network: its pieces, and why each ends where it does.
 
 use serde::{Deserialize, Serialize};
 

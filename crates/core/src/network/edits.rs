@@ -1,4 +1,4 @@
-//! Streams where the analyst knows better: pruned, begun by hand, or with another threshold inside an area.
+//! Manual edits of a network: streams pruned or begun by hand, or another threshold inside an area.
 
 use std::collections::HashMap;
 

@@ -1,5 +1,8 @@
 //! From a threshold to reaches with order, length and drop.
 
+use std::ops::Range;
+
+use multiversion::multiversion;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
@@ -126,9 +129,18 @@ pub fn extract_edited(
 ) -> Result<Network> {
     directions.same_shape(streams)?;
     let is_stream = |index: usize| threshold.is_stream(streams.values()[index]);
+    let among = |cells: Range<usize>, found: &mut Vec<u32>| {
+        for (first, values) in cells.clone().step_by(PIECE).zip(streams.values()[cells].chunks(PIECE)) {
+            // Most pieces hold no stream.
+            if any_reaches(values, threshold.as_cells()) {
+                let stream = values.iter().zip(first as u32..).filter(|(v, _)| threshold.is_stream(**v));
+                found.extend(stream.map(|(_, index)| index));
+            }
+        }
+    };
     let area = |index: usize| frame.area_of(accumulation.values()[index] as u64 + 1);
-    let (reaches, stream_cells) =
-        reaches(directions, accumulation, ground, frame, &is_stream, &area, monitor)?;
+    let which = Which { is_stream: &is_stream, among: &among };
+    let (reaches, stream_cells) = reaches(directions, accumulation, ground, frame, &which, &area, monitor)?;
     Ok(Network { threshold: Some(threshold), reaches, stream_cells })
 }
 
@@ -175,9 +187,34 @@ pub fn extract_cells(
         None => frame.area_of(accumulation.values()[index] as u64 + 1),
     };
     let is_stream = |index: usize| stream.values()[index];
-    let (reaches, stream_cells) =
-        reaches(directions, accumulation, ground, frame, &is_stream, &area, monitor)?;
+    let among = |cells: Range<usize>, found: &mut Vec<u32>| {
+        found.extend(cells.filter(|&index| is_stream(index)).map(|index| index as u32));
+    };
+    let which = Which { is_stream: &is_stream, among: &among };
+    let (reaches, stream_cells) = reaches(directions, accumulation, ground, frame, &which, &area, monitor)?;
     Ok(Network { threshold: None, reaches, stream_cells })
+}
+
+/// Cells that are examined at once.
+const PIECE: usize = 64;
+
+/// Whether one of the cells has so many cells upstream that it reaches a threshold, in cells.
+#[multiversion(targets("x86_64+avx2"))]
+fn any_reaches(upstream: &[u32], threshold: u32) -> bool {
+    let mut any = false;
+    // A loop, since closures are not compiled for the wider registers. Nodata wraps to 0.
+    for cells in upstream {
+        any |= cells.wrapping_add(1) >= threshold;
+    }
+    any
+}
+
+/// Which cells are stream.
+struct Which<'a, S, A> {
+    /// whether a cell, by number in row order, is
+    is_stream: &'a S,
+    /// adds those of a range that are to a list, in their order
+    among: &'a A,
 }
 
 fn reaches(
@@ -185,13 +222,13 @@ fn reaches(
     accumulation: &Grid<u32>,
     ground: &Grid<f32>,
     frame: &Frame,
-    is_stream: &(impl Fn(usize) -> bool + Sync),
+    which: &Which<'_, impl Fn(usize) -> bool + Sync, impl Fn(Range<usize>, &mut Vec<u32>) + Sync>,
     area: &(impl Fn(usize) -> Area + Sync),
     monitor: &dyn Monitor,
 ) -> Result<(Vec<Reach>, u64)> {
     directions.same_shape(accumulation)?;
     directions.same_shape(ground)?;
-    let tributaries = |index: usize| upstream(directions, index).filter(|&n| is_stream(n)).count();
+    let tributaries = |index: usize| upstream(directions, index).filter(|&n| (which.is_stream)(n)).count();
 
     // Upper ends of reaches, in row order.
     let rows_at_once = directions.cols().max(1) * 64;
@@ -201,16 +238,11 @@ fn reaches(
         .enumerate()
         .map(|(part, values)| {
             check(monitor)?;
-            let (mut cells, mut starts) = (0, Vec::new());
-            for i in 0..values.len() {
-                let index = part * rows_at_once + i;
-                if is_stream(index) {
-                    cells += 1;
-                    if tributaries(index) != 1 {
-                        starts.push(index as u32);
-                    }
-                }
-            }
+            let first = part * rows_at_once;
+            let mut starts = Vec::new();
+            (which.among)(first..first + values.len(), &mut starts);
+            let cells = starts.len() as u64;
+            starts.retain(|&index| tributaries(index as usize) != 1);
             Ok((cells, starts))
         })
         .collect::<Result<_>>()?;
@@ -226,7 +258,15 @@ fn reaches(
     for row in 0..directions.rows() {
         first[row + 1] += first[row];
     }
+    // Few cells are upper ends: a bit for each tells most apart.
+    let mut is_start = vec![0u64; directions.len() / 64 + 1];
+    for &start in &starts {
+        is_start[start as usize / 64] |= 1 << (start % 64);
+    }
     let id_of = |cell: usize| {
+        if is_start[cell / 64] >> (cell % 64) & 1 == 0 {
+            return None;
+        }
         let row = cell / cols;
         let (from, to) = (first[row] as usize, first[row + 1] as usize);
         starts[from..to].binary_search(&(cell as u32)).ok().map(|at| (from + at) as u32 + 1)

@@ -1,5 +1,6 @@
-//! Streams: where they begin, how they join, their order.
+//! Streams: their heads, junctions and orders.
 
+mod again;
 mod astray;
 mod continuity;
 mod edits;
@@ -7,6 +8,7 @@ mod extract;
 mod main_stem;
 mod ratios;
 
+pub use again::{Agreement, derived_again};
 pub use astray::{Astray, leaves_low_ground};
 pub use continuity::{Ending, Piece, pieces};
 pub use edits::{Edit, Edited, edited_accumulation};

@@ -77,8 +77,8 @@ pub fn totals_by_order(network: &Network) -> Vec<OrderTotals> {
 ///
 /// # Source
 /// Horton 1945, Bulletin of the Geological Society of America 56, 275-370 (numbers and lengths); Schumm 1956,
-/// the same 67, 597-646 (areas); slopes of the lines as usual since then. To leave out the highest order is
-/// common practice.
+/// the same 67, 597-646 (areas); slopes of the lines as usual since then. Leaving out the highest order is common
+/// practice.
 ///
 /// ```
 /// use bothros_core::{Area, network::{OrderTotals, horton_ratios}};

@@ -1,6 +1,6 @@
 //! Places where a long profile steepens at once.
 
-/// A place where a long profile steepens at once.
+/// A place where a long profile steepens abruptly.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Knickpoint {
     /// its place in the profile

@@ -117,8 +117,8 @@ pub(super) fn undecided_directions(surface: &Grid<f32>, monitor: &dyn Monitor) -
 
 /// The inverse of the distance to a diagonal neighbour.
 const DIAGONAL: f32 = std::f32::consts::FRAC_1_SQRT_2;
-/// A cell that must be looked at by itself: beside nodata or the border, or so little above a
-/// neighbour that the fall is no normal number.
+/// A cell that needs separate treatment: beside nodata or the border, or so little above a neighbour that the
+/// fall is a subnormal number.
 const LOOK: u8 = 253;
 
 /// Codes of the inner cells of a row.

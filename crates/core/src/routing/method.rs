@@ -1,4 +1,4 @@
-//! The three ways of routing flow, and what each gathers for the drawing of streams.
+//! The three routing methods, and the accumulation from which each draws streams.
 
 use serde::{Deserialize, Serialize};
 

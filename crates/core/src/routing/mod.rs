@@ -28,6 +28,8 @@ pub use mfd::{MFD_EXPONENT, mfd_accumulation};
 pub use percentiles::log_percentiles;
 pub use spread::REAL_ACCUMULATION_NODATA;
 
+use rayon::prelude::*;
+
 use crate::{Grid, NEIGHBOURS};
 
 /// The cell that a cell drains to, by number in row order; `None` at an outlet and outside.
@@ -56,6 +58,31 @@ pub fn upstream(directions: &Grid<u8>, index: usize) -> impl Iterator<Item = usi
 #[inline]
 pub(crate) fn at_edge(directions: &Grid<u8>, index: usize) -> bool {
     directions.neighbours(index).filter(|&(_, n)| directions.values()[n] != DIRECTION_NODATA).count() < 8
+}
+
+/// As [`at_edge`] for a cell of the footprint, whose row and column are known: three looks at three codes each, for loops over all
+/// cells.
+#[inline]
+pub(crate) fn is_cut(directions: &Grid<u8>, row: usize, col: usize) -> bool {
+    let (rows, cols, codes) = (directions.rows(), directions.cols(), directions.values());
+    if row == 0 || row + 1 == rows || col == 0 || col + 1 == cols {
+        return true;
+    }
+    let index = row * cols + col;
+    [index - cols - 1, index - 1, index + cols - 1]
+        .iter()
+        .any(|&first| codes[first..first + 3].contains(&DIRECTION_NODATA))
+}
+
+/// The cells at the edge of the footprint, by number in row order.
+pub(crate) fn edge_of_footprint(directions: &Grid<u8>) -> Vec<u32> {
+    let (cols, codes) = (directions.cols(), directions.values());
+    let of_row = |(row, line): (usize, &[u8])| {
+        let cut = |col: usize| is_cut(directions, row, col);
+        let land = line.iter().enumerate().filter(|(_, code)| **code != DIRECTION_NODATA);
+        land.filter(|&(col, _)| cut(col)).map(|(col, _)| (row * cols + col) as u32).collect::<Vec<_>>()
+    };
+    codes.par_chunks(cols.max(1)).enumerate().flat_map_iter(of_row).collect()
 }
 
 /// Length of the step from a cell to the one it drains to, in cells.

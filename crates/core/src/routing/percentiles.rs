@@ -1,4 +1,4 @@
-//! How contributing areas are spread, to be drawn.
+//! Percentiles of contributing area, for drawing.
 
 use super::ACCUMULATION_NODATA;
 use crate::Grid;

@@ -1,4 +1,4 @@
-//! Flow that divides: accumulation where a cell may drain to several neighbours.
+//! Divided flow: accumulation where a cell may drain to several neighbours.
 
 use rayon::prelude::*;
 

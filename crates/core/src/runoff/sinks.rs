@@ -1,4 +1,4 @@
-//! Runoff and sinks: what passes them, and what fills them.
+//! Runoff and sinks: the share of flow that passes through sinks, and the runoff depth that fills them.
 
 use crate::conditioning::{DEEP, Sink};
 use crate::routing::{DIRECTION_NODATA, downstream};

@@ -17,6 +17,30 @@ impl Window {
         let north = (nw + 2.0 * n + ne - sw - 2.0 * s - se) / (8.0 * cell_m);
         (east, north)
     }
+
+    /// The window of a cell with an elevation; nothing without.
+    #[inline]
+    fn at(dem: &Grid<f32>, row: usize, col: usize) -> Option<Self> {
+        let (rows, cols, z) = (dem.rows(), dem.cols(), dem.values());
+        let centre = z[row * cols + col];
+        if centre.is_nan() {
+            return None;
+        }
+        let mut window = [centre as f64; 9];
+        for (at, value) in window.iter_mut().enumerate() {
+            let (r, c) = ((row + at / 3).wrapping_sub(1), (col + at % 3).wrapping_sub(1));
+            if r < rows && c < cols && !z[r * cols + c].is_nan() {
+                *value = z[r * cols + c] as f64;
+            }
+        }
+        Some(Self(window))
+    }
+}
+
+/// The slope of one cell, as [`slope()`] gives it.
+pub(crate) fn slope_at(dem: &Grid<f32>, row: usize, col: usize, cell_m: f64) -> Option<f32> {
+    let (east, north) = Window::at(dem, row, col)?.gradient(cell_m);
+    Some(east.hypot(north) as f32)
 }
 
 /// Works a value out of the window of each cell.
@@ -26,25 +50,16 @@ fn each_window<T: Copy + Send + Sync>(
     monitor: &dyn Monitor,
     value: impl Fn(Window) -> T + Sync,
 ) -> Result<Grid<T>> {
-    let (rows, cols, z) = (dem.rows(), dem.cols(), dem.values());
+    let (rows, cols) = (dem.rows(), dem.cols());
     let mut out = vec![nothing; dem.len()];
     out.par_chunks_mut(cols.max(1)).enumerate().try_for_each(|(row, out)| {
         if row.is_multiple_of(16) {
             check(monitor)?;
         }
         for (col, out) in out.iter_mut().enumerate() {
-            let centre = z[row * cols + col];
-            if centre.is_nan() {
-                continue;
+            if let Some(window) = Window::at(dem, row, col) {
+                *out = value(window);
             }
-            let mut window = [centre as f64; 9];
-            for (at, value) in window.iter_mut().enumerate() {
-                let (r, c) = ((row + at / 3).wrapping_sub(1), (col + at % 3).wrapping_sub(1));
-                if r < rows && c < cols && !z[r * cols + c].is_nan() {
-                    *value = z[r * cols + c] as f64;
-                }
-            }
-            *out = value(Window(window));
         }
         Ok::<(), crate::Error>(())
     })?;

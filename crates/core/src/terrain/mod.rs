@@ -13,6 +13,7 @@ mod summary;
 pub(crate) mod tests_support;
 
 pub use contours::{Contour, contours};
+pub(crate) use derivatives::slope_at;
 pub use derivatives::{Curvatures, aspect, curvatures, slope};
 pub use full_rectangle::{Rectangle, largest_full_rectangle, outside};
 pub use hillshade::{Light, hillshade, hillshade_from_four_sides};

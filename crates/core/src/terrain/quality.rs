@@ -1,4 +1,4 @@
-//! What makes a DEM doubtful for hydrology: level ground, the sea, spikes, steps of rounding.
+//! Defects of a DEM for hydrology: level ground, the sea, spikes, steps of rounding.
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use crate::monitor::{SharedPace, check};
 use crate::{Cell, Frame, Grid, Monitor, Result};
 
-/// A cell that stands out of all that surrounds it.
+/// A cell that stands out from all its neighbours.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Spike {
     /// where
