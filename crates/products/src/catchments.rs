@@ -1,6 +1,6 @@
 //! Catchments, sub-basins, pour points.
 
-use bothros_core::catchments::{Coverage, Labelled, SubBasins};
+use bothros_core::catchments::{Coverage, Labelled, SubBasins, colours};
 use bothros_core::{Cell, Frame};
 use bothros_formats::{Geometry, Layer, Shape};
 
@@ -64,6 +64,12 @@ pub const SUBBASINS: Table = Table {
             "Junctions within",
             Count,
             "Stream junctions within it: what comes from either stream is not told apart.",
+        ),
+        Column::new(
+            "colour",
+            "Colour",
+            Count,
+            "Number from 1 to 6 for drawing: no two neighbours share one.",
         ),
     ],
 };
@@ -152,7 +158,7 @@ impl Delineated<'_> {
     /// The catchments as a layer.
     ///
     /// # Errors
-    /// None that catchments can cause.
+    /// Never for a valid delineation.
     pub fn catchments(&self) -> Result<Layer> {
         let innermost: Vec<Option<u32>> =
             (0..self.subbasins.outlets.len()).map(|at| self.catchment_of(at)).collect();
@@ -178,8 +184,9 @@ impl Delineated<'_> {
     /// The sub-basins as a layer.
     ///
     /// # Errors
-    /// None that sub-basins can cause.
+    /// Never for a valid division.
     pub fn subbasins(&self) -> Result<Layer> {
+        let colours = colours(self.subbasins.outlets.len(), &self.coverage.neighbours());
         let features = self.coverage.outlines().into_iter().map(|(id, polygons)| {
             let at = id as usize - 1;
             let row = vec![
@@ -190,6 +197,7 @@ impl Delineated<'_> {
                 self.frame.area_of(self.subbasins.found.own_cells[at]).as_km2().into(),
                 self.name_of(at).into(),
                 self.subbasins.junctions[at].into(),
+                (colours[at] + 1).into(),
             ];
             (Geometry::Polygons(polygons), row)
         });

@@ -12,6 +12,7 @@
 //! ```
 
 mod catchments;
+mod datapackage;
 mod findings;
 mod measures;
 mod network;
@@ -20,25 +21,35 @@ mod places;
 mod quantity;
 mod rasters;
 mod records;
+mod schematic;
+mod scheme;
 mod table;
 mod units;
+mod zonal;
 
 pub use catchments::{CATCHMENTS, Delineated, POUR_POINTS, Placed, SUBBASINS, pour_points};
+pub use datapackage::{datapackage, dictionary};
 pub use findings::{CROSSINGS, ORDERS, SHORTFALLS, SINKS};
 pub use measures::{MEASURES, measures_row};
 pub use network::{JUNCTIONS, MAIN_STEMS, REACHES, Stem, junctions, main_stems, reach_row, reaches};
 pub use places::{BASINS, BOUNDARY_DIFFERENCE, INFLOWS, SiteFound, basins, boundary_difference, inflows};
 pub use quantity::{Quantity, Unit};
 pub use rasters::{
-    CATCHMENT_IDS, CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, ProductCell,
-    RasterProduct, STREAM_ORDER, WEIGHTED_ACCUMULATION, WEIGHTED_TOTAL,
+    CATCHMENT_IDS, CONDITIONED, DIVIDED_ACCUMULATION, FALLING, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND,
+    PREPARED, ProductCell, RasterProduct, STREAM_ORDER, WEIGHTED_ACCUMULATION, WEIGHTED_TOTAL,
 };
-pub use records::{PROVENANCE, TRIALS};
+pub use records::{PROVENANCE, SHAPEFILE_FIELDS, TRIALS};
+pub use schematic::schematic;
+pub use scheme::{
+    AREA_DISTANCE, CONNECTIVITY, CROSS_SECTIONS, Channel, ChannelRule, FLOWPATHS, HYPSOMETRY, Model, NEXUSES,
+    SUBBASIN_PARAMETERS, Sourced, section_rows,
+};
 pub use table::{Column, Error, Key, Result, Row, Table};
 pub use units::{ShownUnit, Units};
+pub use zonal::{Areas, CLASS_SHARES, GivenRaster, RASTER_FIGURES, ZonalRows};
 
 /// All tables and layers.
-pub const TABLES: [&Table; 16] = [
+pub const TABLES: [&Table; 26] = [
     &REACHES,
     &JUNCTIONS,
     &MAIN_STEMS,
@@ -46,11 +57,21 @@ pub const TABLES: [&Table; 16] = [
     &SUBBASINS,
     &POUR_POINTS,
     &MEASURES,
+    &RASTER_FIGURES,
+    &CLASS_SHARES,
     &INFLOWS,
     &BASINS,
     &BOUNDARY_DIFFERENCE,
+    &SUBBASIN_PARAMETERS,
+    &FLOWPATHS,
+    &NEXUSES,
+    &CONNECTIVITY,
+    &HYPSOMETRY,
+    &AREA_DISTANCE,
+    &CROSS_SECTIONS,
     &TRIALS,
     &PROVENANCE,
+    &SHAPEFILE_FIELDS,
     &SINKS,
     &CROSSINGS,
     &SHORTFALLS,

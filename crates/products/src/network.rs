@@ -123,7 +123,7 @@ pub fn reaches(network: &Network, frame: &Frame, catchments: Option<&Labelled>) 
 /// Headwaters, junctions and outlets of a network as a layer.
 ///
 /// # Errors
-/// None that a network can cause.
+/// Never for a valid network.
 pub fn junctions(network: &Network, frame: &Frame) -> Result<Layer> {
     let mut nodes: Vec<(u32, &str, u32)> = Vec::new();
     let mut inflows = vec![0u32; network.reaches.len()];

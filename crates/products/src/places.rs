@@ -103,7 +103,7 @@ impl SiteFound<'_> {
 /// Inflows of sites as a layer.
 ///
 /// # Errors
-/// None that inflows can cause.
+/// Never for valid inflows.
 pub fn inflows(sites: &[SiteFound<'_>], frame: &Frame) -> Result<Layer> {
     let mut features = Vec::new();
     for found in sites {
@@ -117,7 +117,7 @@ pub fn inflows(sites: &[SiteFound<'_>], frame: &Frame) -> Result<Layer> {
 /// Basins of the footprint as a layer; `coverage` is of the labels.
 ///
 /// # Errors
-/// None that basins can cause.
+/// Never for valid basins.
 pub fn basins(found: &Labelled, coverage: &Coverage, frame: &Frame) -> Result<Layer> {
     let mut all = coverage.outlines();
     all.sort_by_key(|(id, _)| (std::cmp::Reverse(found.own_cells[*id as usize - 1]), *id));
@@ -136,7 +136,7 @@ pub fn basins(found: &Labelled, coverage: &Coverage, frame: &Frame) -> Result<La
 /// What a catchment and a published boundary do not share, as a layer.
 ///
 /// # Errors
-/// None that a comparison can cause.
+/// Never for a valid comparison.
 pub fn boundary_difference(catchment_id: u32, agreement: &Agreement, frame: &Frame) -> Result<Layer> {
     let features = agreement.pieces.iter().zip(1u32..).map(|(piece, id)| {
         let row = vec![

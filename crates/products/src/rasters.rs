@@ -1,10 +1,10 @@
-//! Rasters: what they hold, in which unit, where nothing is known, and how they look from afar.
+//! Rasters: content, unit, nodata and overviews.
 
 use std::path::Path;
 
 use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA, REAL_ACCUMULATION_NODATA};
 use bothros_core::{Frame, Grid};
-use bothros_formats::{Crs, FromMean, RasterKind, write_cog};
+use bothros_formats::{Crs, FromMean, RasterKind, write_cog, write_netcdf};
 use gdal::raster::GdalType;
 
 /// The type of a raster's cells.
@@ -41,6 +41,22 @@ impl<T: ProductCell> RasterProduct<T> {
         self.write_as(path, values, frame, crs, self.meaning)
     }
 
+    /// Writes NetCDF by the CF conventions.
+    ///
+    /// # Errors
+    /// Those of [`write_netcdf`].
+    pub fn write_netcdf(
+        &self,
+        path: &Path,
+        values: &Grid<T>,
+        frame: &Frame,
+        crs: &Crs,
+    ) -> bothros_formats::Result<()> {
+        // Numbers of cells have no unit that CF knows.
+        let unit = if self.unit == "cells" { "" } else { self.unit };
+        write_netcdf(path, values, frame, crs, self.nodata, self.name, self.meaning, unit)
+    }
+
     /// As [`RasterProduct::write`], with words of the study's own about what the values are.
     ///
     /// # Errors
@@ -57,10 +73,28 @@ impl<T: ProductCell> RasterProduct<T> {
     }
 }
 
+/// Elevations before conditioning.
+pub const PREPARED: RasterProduct<f32> = RasterProduct {
+    name: "dem",
+    meaning: "DEM as prepared, before conditioning, elevation in metres",
+    unit: "m",
+    nodata: f32::NAN,
+    overview: RasterKind::Mean,
+};
+
 /// Elevations in results.
 pub const GROUND: RasterProduct<f32> = RasterProduct {
     name: "ground",
     meaning: "ground surface: prepared DEM with voids, barriers and sinks dealt with, elevation in metres",
+    unit: "m",
+    nodata: f32::NAN,
+    overview: RasterKind::Mean,
+};
+
+/// Elevations for receivers that derive the network again and cannot route flats.
+pub const FALLING: RasterProduct<f32> = RasterProduct {
+    name: "falling",
+    meaning: "ground surface raised by as little as makes each cell fall along its flow direction, elevation in metres",
     unit: "m",
     nodata: f32::NAN,
     overview: RasterKind::Mean,

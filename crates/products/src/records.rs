@@ -56,6 +56,19 @@ pub const TRIALS: Table = Table {
     ],
 };
 
+/// What the short names of Shapefiles stand for.
+pub const SHAPEFILE_FIELDS: Table = Table {
+    name: "shapefile_fields",
+    title: "Shapefile fields",
+    meaning: "A field of a Shapefile, and the column that it holds.",
+    shape: None,
+    columns: &[
+        Column::new("layer", "Layer", Text, "Layer, and part of the name of its file."),
+        Column::new("field", "Field", Text, "Name in the Shapefile, ten characters at most."),
+        Column::new("column", "Column", Text, "Name everywhere else."),
+    ],
+};
+
 /// Every input: what it is, where it comes from, and its checksum.
 pub const PROVENANCE: Table = Table {
     name: "provenance",

@@ -133,9 +133,11 @@ impl Quantity {
     /// Returns the unit that values are typed in: one for each quantity, whatever the size.
     pub fn typed(self, units: Units) -> ShownUnit {
         match self {
-            // Areas are typed in km² or square miles, small ones in hectares or acres; lengths in metres or feet, however long.
+            // Areas are typed in km² or square miles, small ones in hectares or acres; lengths in metres or feet, however long;
+            // durations in hours.
             Self::Area => self.shown(units, f64::INFINITY),
             Self::SmallArea => self.shown(units, 10_000.0),
+            Self::Duration => self.shown(units, 1.0),
             _ => self.shown(units, 0.0),
         }
     }
@@ -305,5 +307,6 @@ mod tests {
             assert_eq!(Units::of_key(units.key()), Some(units));
         }
         assert_eq!(Units::of_key("imperial"), None);
+        assert_eq!(Quantity::Duration.typed(Units::Metric).symbol, "h");
     }
 }
