@@ -102,7 +102,7 @@ impl Change {
         Ok(id)
     }
 
-    /// Says where a picture lies, or that it is not known; answers where it lay.
+    /// Sets where a picture lies, or that it is not known; returns where it lay before.
     pub async fn place_backdrop(&self, id: i64, place: Option<Kept>) -> Result<Option<Json>> {
         let found =
             described().filter(backdrop::Column::StudyId.eq(self.id())).filter(backdrop::Column::Id.eq(id));

@@ -1,7 +1,8 @@
-//! Processors for jobs: what a person waits for comes first.
+//! Threads for jobs, with a lower priority than requests.
 //!
-//! Jobs compute on threads of their own, at a lower priority than those that answer requests: while nobody asks they
-//! have all processors, and whoever asks is answered at once. Whether code runs for a job is known by the task it runs
+//! Jobs compute on threads of their own, at a lower priority than those that answer requests: they have all processors
+//! while there are no requests, and requests are answered at once. Whether code runs for a job is known by the
+//! task it runs
 //! in.
 
 use std::sync::OnceLock;

@@ -98,7 +98,7 @@ impl Change {
         Ok(())
     }
 
-    /// Decides about a barrier; `line` replaces the proposed one. Answers with the barrier as it was.
+    /// Decides about a barrier; `line` replaces the proposed one. Returns the barrier as it was.
     pub async fn decide(&self, id: i64, decision: Option<&str>, line: Option<Json>) -> Result<Barrier> {
         let found =
             barrier::Entity::find_by_id(id).filter(barrier::Column::DemId.in_subquery(at_work(self.id())));

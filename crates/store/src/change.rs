@@ -1,5 +1,5 @@
-//! One way to change a study: whoever changes it holds it until the change is kept, together with what undoes it, its
-//! line in the log and the job that it starts.
+//! The one way to change a study: it is locked until the change is committed, together with its undo entry, its log
+//! entry and the job that it starts.
 
 use sea_orm::sea_query::LockType;
 use sea_orm::{
@@ -51,8 +51,8 @@ impl Record {
     }
 }
 
-/// A change to a study that is being made. Nobody else changes the study meanwhile; reading it does not wait. What is
-/// not committed has not happened.
+/// A change to a study that is being made. Nobody else changes the study meanwhile; reading it does not wait. Without a
+/// commit nothing is changed.
 pub struct Change {
     pub(crate) transaction: DatabaseTransaction,
     study: Study,

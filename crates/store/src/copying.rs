@@ -42,6 +42,11 @@ impl Store {
             format!("INSERT INTO pour_point (study_id, name, x, y, snap_m, snap_to, catchment, outline, problem)
                 SELECT {new}, name, x, y, snap_m, snap_to, catchment, outline, problem FROM pour_point
                 WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
+            // Settings name a pour point by its number.
+            format!("UPDATE study SET settings = jsonb_set(settings, '{{handover,alone}}', to_jsonb(n.id))
+                FROM (SELECT id, row_number() OVER (ORDER BY id) AS at FROM pour_point WHERE study_id = {id} AND deleted_at IS NULL) o
+                JOIN (SELECT id, row_number() OVER (ORDER BY id) AS at FROM pour_point WHERE study_id = {new}) n USING (at)
+                WHERE study.id = {new} AND study.settings #> '{{handover,alone}}' = to_jsonb(o.id)"),
             format!("INSERT INTO layer (study_id, role, name, provenance, features, version, data)
                 SELECT {new}, role, name, provenance, features, version, data FROM layer
                 WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),

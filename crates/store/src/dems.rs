@@ -38,7 +38,7 @@ pub(crate) async fn number_at_work(db: &impl ConnectionTrait, study: i64) -> Res
     found.one(db).await?.ok_or(Error::NotFound("study"))
 }
 
-/// A new DEM that a study works on, with what is known of its files; answers with its number.
+/// A new DEM that a study works on, with what is known of its files; returns its number.
 pub(crate) async fn begin(db: &impl ConnectionTrait, study: i64, source: Option<Json>) -> Result<i64> {
     let row = dem::ActiveModel {
         study_id: Set(study),
@@ -68,7 +68,7 @@ impl Store {
 }
 
 impl Change {
-    /// Sets the DEM at work aside under `name`; answers with its number.
+    /// Sets the DEM at work aside under `name`; returns its number.
     async fn set_aside(&self, name: &str) -> Result<i64> {
         let id = number_at_work(&self.transaction, self.id()).await?;
         let row = dem::ActiveModel {
@@ -99,7 +99,7 @@ impl Change {
         Ok(())
     }
 
-    /// Sets the DEM at work aside under `name`, and takes up another as it was left; answers with the name it had.
+    /// Sets the DEM at work aside under `name`, and takes up another as it was left; returns the name it had.
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such DEM set aside.

@@ -1,4 +1,4 @@
-//! What happens, heard by every process: changes of jobs and studies over LISTEN and NOTIFY.
+//! Events for every process: changes of jobs and studies, over LISTEN and NOTIFY.
 
 use sea_orm::sqlx::postgres::PgListener;
 use serde::{Deserialize, Serialize};

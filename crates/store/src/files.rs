@@ -22,10 +22,14 @@ pub enum FileRole {
     Projection,
     /// weights of cells, e.g. rain
     Weights,
+    /// a raster whose values are told of catchments
+    Values,
     /// part of a layer that waits to be read
     LayerPart,
-    /// the package for download
+    /// the package that was written last
     Package,
+    /// a package that was written before it
+    EarlierPackage,
 }
 
 impl FileRole {
@@ -39,8 +43,10 @@ impl FileRole {
             Self::DemPart => "dem_part",
             Self::Projection => "prj",
             Self::Weights => "weights",
+            Self::Values => "values",
             Self::LayerPart => "layer_part",
             Self::Package => "package",
+            Self::EarlierPackage => "earlier_package",
         }
     }
 }
@@ -61,10 +67,12 @@ pub struct StoredFile {
     pub bytes: u64,
     /// SHA-256, hexadecimal
     pub sha256: String,
+    /// when it came
+    pub at: ChronoDateTimeUtc,
 }
 
 fn stored(row: file::Model) -> StoredFile {
-    StoredFile { id: row.id, name: row.name, bytes: row.bytes as u64, sha256: row.sha256 }
+    StoredFile { id: row.id, name: row.name, bytes: row.bytes as u64, sha256: row.sha256, at: row.created_at }
 }
 
 /// Bytes in a piece of a file; the last may have fewer.
@@ -94,12 +102,37 @@ impl Store {
         Ok(found.all(&self.db).await?.into_iter().map(stored).collect())
     }
 
+    /// The packages of a study that are kept, the last one first.
+    pub async fn kept_packages(&self, study: i64) -> Result<Vec<StoredFile>> {
+        let roles = [FileRole::Package, FileRole::EarlierPackage].map(FileRole::name);
+        let found = file::Entity::find()
+            .filter(file::Column::StudyId.eq(study))
+            .filter(file::Column::SupersededAt.is_null())
+            .filter(file::Column::Role.is_in(roles))
+            .order_by_desc(file::Column::Id);
+        Ok(found.all(&self.db).await?.into_iter().map(stored).collect())
+    }
+
+    /// A package of a study by its number.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where it has none of that number.
+    pub async fn kept_package(&self, study: i64, id: i64) -> Result<StoredFile> {
+        let found = self.kept_packages(study).await?.into_iter().find(|f| f.id == id);
+        found.ok_or(Error::NotFound("package"))
+    }
+
     /// A DEM file of the study at work by its SHA-256, if there is one.
     pub async fn dem_part(&self, study: i64, sha256: &str) -> Result<Option<StoredFile>> {
+        self.file_by_sum(study, FileRole::DemPart, sha256).await
+    }
+
+    /// A file of a study in a role by its SHA-256, if there is one.
+    pub async fn file_by_sum(&self, study: i64, role: FileRole, sha256: &str) -> Result<Option<StoredFile>> {
         let found = file::Entity::find()
             .filter(file::Column::StudyId.eq(study))
             .filter(of_now(study))
-            .filter(file::Column::Role.eq(FileRole::DemPart.name()))
+            .filter(file::Column::Role.eq(role.name()))
             .filter(file::Column::Sha256.eq(sha256))
             .one(&self.db)
             .await?;
@@ -151,11 +184,40 @@ impl Change {
         Ok(())
     }
 
-    /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`] and
-    /// [`FileRole::LayerPart`], of which there may be many.
+    /// Forgets a package; who reads it reads it to its end.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] where the study has none of that number.
+    pub async fn drop_package(&self, id: i64) -> Result<()> {
+        let roles = [FileRole::Package, FileRole::EarlierPackage].map(FileRole::name);
+        let done = file::Entity::update_many()
+            .col_expr(file::Column::SupersededAt, Expr::value(crate::studies::now()))
+            .filter(file::Column::Id.eq(id))
+            .filter(file::Column::StudyId.eq(self.id()))
+            .filter(file::Column::Role.is_in(roles))
+            .filter(file::Column::SupersededAt.is_null())
+            .exec(&self.transaction)
+            .await?;
+        match done.rows_affected {
+            0 => Err(Error::NotFound("package")),
+            _ => Ok(()),
+        }
+    }
+
+    /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`],
+    /// [`FileRole::LayerPart`] and [`FileRole::Values`], of which there may be many, and for [`FileRole::Package`], which
+    /// becomes an earlier one.
     pub async fn put_file(&self, role: FileRole, name: &str, path: &Path) -> Result<StoredFile> {
         let (transaction, study) = (&self.transaction, self.id());
-        if !matches!(role, FileRole::DemPart | FileRole::LayerPart) {
+        if role == FileRole::Package {
+            file::Entity::update_many()
+                .col_expr(file::Column::Role, Expr::value(FileRole::EarlierPackage.name()))
+                .filter(file::Column::StudyId.eq(study))
+                .filter(file::Column::SupersededAt.is_null())
+                .filter(file::Column::Role.eq(role.name()))
+                .exec(transaction)
+                .await?;
+        } else if !matches!(role, FileRole::DemPart | FileRole::LayerPart | FileRole::Values) {
             // Somebody may be downloading the one before.
             file::Entity::update_many()
                 .col_expr(file::Column::SupersededAt, Expr::value(crate::studies::now()))
@@ -172,6 +234,7 @@ impl Change {
             true => Some(number_at_work(transaction, study).await?),
             false => None,
         };
+        let at = crate::studies::now();
         let row = file::ActiveModel {
             study_id: Set(study),
             dem_id: Set(dem_id),
@@ -179,7 +242,7 @@ impl Change {
             name: Set(name.into()),
             bytes: Set(bytes as i64),
             sha256: Set(String::new()),
-            created_at: Set(crate::studies::now()),
+            created_at: Set(at),
             ..Default::default()
         };
         let id = file::Entity::insert(row).exec(transaction).await?.last_insert_id;
@@ -198,7 +261,7 @@ impl Change {
         let sha256: String = hash.finalize().iter().map(|b| format!("{b:02x}")).collect();
         let done = file::ActiveModel { id: Set(id), sha256: Set(sha256.clone()), ..Default::default() };
         file::Entity::update(done).exec(transaction).await?;
-        Ok(StoredFile { id, name: name.into(), bytes, sha256 })
+        Ok(StoredFile { id, name: name.into(), bytes, sha256, at })
     }
 
     /// Forgets all files of the study in a role.

@@ -1,4 +1,4 @@
-//! Long work on a queue in PostgreSQL: asked for, taken up by any worker, heard of, cancelled.
+//! Jobs on a queue in PostgreSQL: queued, run by any worker, reported on, cancelled.
 //!
 //! The queue (apalis) carries the number of a job; the row in `job` is the truth about its state.
 //! A worker claims the row before it begins, so that a number that is delivered twice is worked
@@ -29,10 +29,10 @@ use crate::{Event, Job, Kept, Record, Store};
 
 const QUEUE: &str = "bothros";
 const LOOK_EVERY: Duration = Duration::from_millis(100);
-/// A worker that has been silent for so long is taken for dead.
+/// Silence after which a worker is considered dead.
 const SILENT_SECONDS: f64 = 15.0;
 const ATTEMPTS: i32 = 2;
-/// So long a database that went away is waited for by a job that lost it; after that others take the job up.
+/// How long a job waits for a lost database; after that other workers take the job up.
 const AWAY: Duration = Duration::from_secs(60);
 /// A job that has waited so long was perhaps never pushed onto the queue: the process ended in between.
 const FORGOTTEN_SECONDS: f64 = 20.0;
@@ -147,7 +147,7 @@ pub enum Outcome {
     Away,
 }
 
-/// A running job as its work sees it: reports progress, learns of cancellation.
+/// Handle of a running job: reports progress, receives cancellation.
 #[derive(Clone)]
 pub struct JobHandle {
     shared: Arc<Shared>,
@@ -267,7 +267,7 @@ impl Store {
         Ok(found.all(&self.db).await?)
     }
 
-    /// The last job of a study, whatever became of it.
+    /// The last job of a study, in any state.
     pub async fn last_job(&self, study: i64) -> StoreResult<Option<Job>> {
         let found = job::Entity::find().filter(job::Column::StudyId.eq(study)).order_by_desc(job::Column::Id);
         Ok(found.one(&self.db).await?)
@@ -278,7 +278,7 @@ impl Store {
         job::Entity::find_by_id(id).one(&self.db).await?.ok_or(StoreError::NotFound("job"))
     }
 
-    /// Asks a job to stop. One that waits ends at once; one that runs, as soon as it looks.
+    /// Cancels a job: a queued one at once, a running one at its next check.
     pub async fn cancel_job(&self, id: i64) -> StoreResult<()> {
         job::Entity::update_many()
             .col_expr(job::Column::State, Expr::value(JobState::Cancelled.name()))
@@ -392,7 +392,7 @@ pub struct Worker {
     name: String,
 }
 
-/// A task that ends when its owner does, however that ends.
+/// A task that is aborted when its owner is dropped.
 struct EndsWithUs(tokio::task::JoinHandle<()>);
 
 impl Drop for EndsWithUs {

@@ -1,4 +1,4 @@
-//! What is kept: studies, files, rasters as compressed blocks, jobs, pour points, the log. All of it
+//! The store: studies, files, rasters as compressed blocks, jobs, pour points, the log. All of it
 //! is in PostgreSQL. This crate knows nothing of HTTP or templates.
 
 mod backdrops;
@@ -61,7 +61,7 @@ pub struct Store {
 }
 
 impl Store {
-    /// Whether all that is kept hangs together: rasters have all their blocks, files all their bytes.
+    /// Checks integrity: rasters have all their blocks, files all their bytes.
     ///
     /// # Errors
     /// [`Error::Backup`] with what is missing.
@@ -94,7 +94,7 @@ impl Store {
         self.metas.invalidate_all();
     }
 
-    /// Ends all connections.
+    /// Closes all connections.
     ///
     /// # Errors
     /// [`Error::Database`].

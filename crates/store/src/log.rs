@@ -23,7 +23,7 @@ pub struct LogLine {
 }
 
 impl LogLine {
-    /// A line without settings, about what took no time.
+    /// A log entry without settings or duration.
     pub fn new(stage: &'static str, text: impl Into<String>) -> Self {
         Self {
             stage,

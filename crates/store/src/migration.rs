@@ -1,11 +1,11 @@
-//! The tables and how they came to be: files of SQL, in order. None of them changes once it was released.
+//! Migrations: files of SQL, in order. None of them changes once it was released.
 
 use sea_orm_migration::prelude::*;
 
 pub struct Migrator;
 
 /// Name and SQL of each step.
-const STEPS: [(&str, &str); 11] = [
+const STEPS: [(&str, &str); 13] = [
     ("m0001_studies_rasters_jobs", include_str!("../migrations/0001_studies_rasters_jobs.sql")),
     ("m0002_layers_barriers", include_str!("../migrations/0002_layers_barriers.sql")),
     ("m0003_candidates", include_str!("../migrations/0003_candidates.sql")),
@@ -17,6 +17,8 @@ const STEPS: [(&str, &str); 11] = [
     ("m0009_dem", include_str!("../migrations/0009_dem.sql")),
     ("m0010_lists", include_str!("../migrations/0010_lists.sql")),
     ("m0011_styles", include_str!("../migrations/0011_styles.sql")),
+    ("m0012_value_rasters", include_str!("../migrations/0012_value_rasters.sql")),
+    ("m0013_earlier_packages", include_str!("../migrations/0013_earlier_packages.sql")),
 ];
 
 #[sea_orm_migration::async_trait::async_trait]
@@ -44,7 +46,7 @@ impl MigrationTrait for Step {
         Ok(())
     }
 
-    /// There is no way back but a backup: what a newer version keeps, an older one cannot hold.
+    /// Migrations are not reversible: restore a backup instead.
     async fn down(&self, _manager: &SchemaManager) -> Result<(), DbErr> {
         Err(DbErr::Migration(format!("{} is not taken back: restore a backup from before", self.name)))
     }

@@ -95,8 +95,8 @@ impl Change {
         if found.deleted_at.is_some() { Err(Error::NotFound("pour point")) } else { Ok(found) }
     }
 
-    /// Adds a pour point. One without a name gets the next that is free, "Pour point 3".
-    pub async fn add_pour_point(&self, mut new: NewPourPoint) -> Result<PourPoint> {
+    /// Adds a pour point, and returns its number and name. One without a name gets the next that is free, "Pour point 3".
+    pub async fn add_pour_point(&self, mut new: NewPourPoint) -> Result<(i64, String)> {
         if new.name.is_empty() {
             let names: Vec<String> = self.pour_points().await?.into_iter().map(|p| p.name).collect();
             new.name =
@@ -104,7 +104,7 @@ impl Change {
         }
         let row = pour_point::ActiveModel {
             study_id: Set(self.id()),
-            name: Set(new.name),
+            name: Set(new.name.clone()),
             x: Set(new.x),
             y: Set(new.y),
             snap_m: Set(new.snapping.snap_m),
@@ -115,7 +115,9 @@ impl Change {
             deleted_at: Set(None),
             ..Default::default()
         };
-        Ok(row.insert(&self.transaction).await?)
+        // Its outline, which may be long, does not come back.
+        let id = pour_point::Entity::insert(row).exec(&self.transaction).await?.last_insert_id;
+        Ok((id, new.name))
     }
 
     /// Moves a pour point, with what was found at its new place.

@@ -1,4 +1,4 @@
-//! What was deleted or has had its time goes for good, and gives its room back.
+//! Purging of deleted and expired rows, and freeing their disk space.
 
 use sea_orm::prelude::ChronoDateTimeUtc;
 use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, Statement, TransactionTrait};
@@ -6,9 +6,13 @@ use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, Statement,
 use crate::entity::study;
 use crate::{Error, Result, Store};
 
-/// What goes once its time is over; what undoes it before the thing itself.
-const PURGED: [&str; 6] = [
+/// Purge statements; undo entries come before what they restore.
+const PURGED: [&str; 7] = [
     "DELETE FROM undo_entry WHERE created_at < $1",
+    // A raster of values that neither the study nor anything that can be undone names any more.
+    "DELETE FROM file f WHERE f.role = 'values' AND f.created_at < $1
+        AND NOT EXISTS (SELECT 1 FROM study s WHERE s.id = f.study_id AND s.settings::text LIKE '%' || f.sha256 || '%')
+        AND NOT EXISTS (SELECT 1 FROM undo_entry u WHERE u.study_id = f.study_id AND u.inverse::text LIKE '%' || f.sha256 || '%')",
     "DELETE FROM layer WHERE deleted_at < $1",
     "DELETE FROM backdrop WHERE deleted_at < $1",
     "DELETE FROM trial WHERE deleted_at < $1",
@@ -33,7 +37,7 @@ impl Store {
         self.give_back_room().await
     }
 
-    /// Makes the room of deleted rows free: for what comes next, and for the disk where it lies at the end.
+    /// Frees the space of deleted rows for reuse, and returns it to the disk where it lies at the end.
     async fn give_back_room(&self) -> Result<()> {
         self.db
             .execute_unprepared("VACUUM (TRUNCATE) raster_block, file_chunk, layer, backdrop, trial")
@@ -43,7 +47,7 @@ impl Store {
         Ok(())
     }
 
-    /// Removes for good the studies that were deleted longer ago than `age`; how many they were.
+    /// Removes for good the studies that were deleted longer ago than `age`; and returns their number.
     pub async fn purge_deleted(&self, age: std::time::Duration) -> Result<u64> {
         let before = ChronoDateTimeUtc::from(std::time::SystemTime::now() - age);
         let gone =
@@ -56,7 +60,7 @@ impl Store {
 
     /// Forgets the changes that were made longer ago than `age`, which can be undone no more then, and removes for good
     /// the layers, pictures, trials and pour points that were deleted longer ago. Jobs that were finished longer ago go
-    /// too, but for the last of each study. How many rows they were.
+    /// too, but for the last of each study. Returns the number of rows.
     pub async fn purge_changes(&self, age: std::time::Duration) -> Result<u64> {
         let before = ChronoDateTimeUtc::from(std::time::SystemTime::now() - age);
         let transaction = self.db.begin().await?;

@@ -148,7 +148,7 @@ impl NewRaster {
     }
 }
 
-/// Writes results in one transaction: all of them land, or none.
+/// Writes results in one transaction: all of them or none.
 pub struct RasterWriter {
     transaction: DatabaseTransaction,
     study: i64,
@@ -223,7 +223,7 @@ impl RasterWriter {
         Ok(id)
     }
 
-    /// Removes rasters of the study. Who is reading them can do so for a while.
+    /// Removes rasters of the study. Readers can go on for a while.
     pub async fn remove(&self, roles: &[RasterRole]) -> Result<()> {
         raster::Entity::update_many()
             .col_expr(raster::Column::SupersededAt, Expr::value(crate::studies::now()))

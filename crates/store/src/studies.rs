@@ -157,7 +157,7 @@ impl Store {
         find(&self.db, "s.id = ANY($1) AND s.deleted_at IS NULL", vec![ids.into()]).await
     }
 
-    /// How often a study was changed: what was read of it is current while this is the same.
+    /// Revision of a study: data read at the same revision is current.
     ///
     /// # Errors
     /// [`Error::NotFound`] where there is no such study.
@@ -184,7 +184,7 @@ impl Store {
         Ok(found.into_iter().map(|(study, points)| (study, points as usize)).collect())
     }
 
-    /// What a package of a study would rest on now, as one word.
+    /// Fingerprint of everything that a package of the study would rest on.
     ///
     /// # Errors
     /// [`Error::NotFound`] where there is no such study.

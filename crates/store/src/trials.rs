@@ -116,7 +116,7 @@ impl Change {
         self.change_trial(id, trial::ActiveModel { deleted_at, ..Default::default() }).await
     }
 
-    /// Makes one trial the study's network, with the reason, or none. Answers which was it before, and why.
+    /// Makes one trial the study's network, with the reason, or none. Returns the trial chosen before, and its reason.
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such trial.

@@ -225,8 +225,9 @@ impl Store {
 }
 
 impl Change {
-    /// Takes the last change off the list of those that can be undone, if it is still the one of that number. Whether it
-    /// was.
+    /// Takes the last change off the list of those that can be undone, if it is still the one of that number;
+    /// returns whether
+    /// it was.
     ///
     /// # Errors
     /// [`crate::Error::Database`].

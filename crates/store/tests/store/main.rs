@@ -36,6 +36,9 @@ macro_rules! change {
     }};
 }
 
+mod jobs;
+mod rasters;
+
 /// A new study.
 async fn study(store: &Store) -> Study {
     begun(store, None).await
@@ -80,40 +83,6 @@ fn same(a: &Grid<f32>, b: &Grid<f32>) -> bool {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_raster_survives_to_the_bit() {
-    let (store, _) = store().await;
-    let study = self::study(&store).await;
-    let meta = put_terrain(&store, study.id).await;
-    assert_eq!((meta.rows, meta.cols, meta.levels, meta.frame(1.0)), (1100, 700, 3, FRAME));
-    assert!(same(&store.read_raster::<f32>(&meta).await.unwrap(), &terrain()));
-    // A window across four blocks, partly beyond the raster.
-    let window = store.read_window::<f32>(&meta, 0, (500, -10), (30, 600)).await.unwrap();
-    assert!(window.values()[9].is_nan());
-    assert_eq!(window.values()[10], terrain().values()[500 * 700]);
-    assert_eq!(window.values()[29 * 600 + 599], terrain().values()[529 * 700 + 589]);
-    // The first overview holds means of four.
-    let coarse = store.read_window::<f32>(&meta, 1, (0, 0), (1, 1)).await.unwrap();
-    assert!((coarse.values()[0] - 0.5005).abs() < 1e-4);
-    assert!(store.read_window::<f32>(&meta, 2, (9000, 9000), (4, 4)).await.unwrap().values()[0].is_nan());
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn results_land_whole_or_not_at_all() {
-    let (store, _) = store().await;
-    let study = self::study(&store).await;
-    let before = put_terrain(&store, study.id).await;
-    let writer = store.write(study.id).await.unwrap();
-    let broken_off = writer
-        .put(NewRaster::at(RasterRole::Dem, &FRAME), &Grid::filled(1100, 700, 1f32), &|share| share < 0.5)
-        .await;
-    assert!(broken_off.is_err());
-    drop(writer);
-    let after = store.raster(study.id, RasterRole::Dem).await.unwrap().unwrap();
-    assert_eq!(after.id, before.id);
-    assert!(same(&store.read_raster::<f32>(&after).await.unwrap(), &terrain()));
-}
-
-#[tokio::test(flavor = "multi_thread")]
 async fn studies_are_duplicated_deleted_and_restored() {
     let (store, _) = store().await;
     let study = begun(&store, Some(kept(json!({"k": 1})))).await;
@@ -138,123 +107,6 @@ async fn studies_are_duplicated_deleted_and_restored() {
     assert_eq!(store.purge_deleted(Duration::ZERO).await.unwrap(), 1);
     assert!(store.restore_study(study.id).await.is_err());
     assert!(same(&store.read_raster::<f32>(&meta).await.unwrap(), &terrain()), "the copy stands by itself");
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn files_are_kept_in_chunks() {
-    let (store, _) = store().await;
-    let study = self::study(&store).await;
-    let dir = tempfile::tempdir().unwrap();
-    let bytes: Vec<u8> = (0..2_500_000u32).map(|i| (i * 7 % 251) as u8).collect();
-    std::fs::write(dir.path().join("in"), &bytes).unwrap();
-    let kept = change!(store, study.id, |c| c.put_file(FileRole::Dem, "dem.tif", &dir.path().join("in")));
-    store.fetch_file(kept.id, &dir.path().join("out")).await.unwrap();
-    assert_eq!(std::fs::read(dir.path().join("out")).unwrap(), bytes);
-    assert_eq!(store.file(study.id, FileRole::Dem).await.unwrap(), Some(kept));
-    // The SHA-256 of the empty message, FIPS 180-4.
-    std::fs::write(dir.path().join("in"), b"").unwrap();
-    let empty = change!(store, study.id, |c| c.put_file(FileRole::Dem, "empty", &dir.path().join("in")));
-    assert_eq!(empty.sha256, "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855");
-}
-
-async fn ended(store: &Store, id: i64) -> Job {
-    let mut events = store.events().await.unwrap();
-    loop {
-        let job = store.job(id).await.unwrap();
-        if !job.is_active() {
-            return job;
-        }
-        tokio::time::timeout(Duration::from_secs(60), events.next())
-            .await
-            .expect("the job moves on")
-            .unwrap();
-    }
-}
-
-/// A job that counts to ten unless it is stopped, fails or panics, as its parameters say.
-async fn count(job: Job, handle: JobHandle) -> Outcome {
-    match job.parameters["how"].as_str() {
-        Some("fail") => return Outcome::Failed("no luck".into()),
-        Some("panic") => panic!("as asked"),
-        Some("forever") => {
-            while !handle.is_cancelled() {
-                tokio::task::yield_now().await;
-            }
-            return Outcome::Cancelled;
-        }
-        _ => {}
-    }
-    handle.say("counting");
-    (0..=10).for_each(|i| handle.progress(i as f64 / 10.0));
-    Outcome::Done("ten".into())
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn another_connection_works_on_jobs() {
-    let (store, url) = store().await;
-    let study = self::study(&store).await;
-    let elsewhere = Store::connect(&url).await.unwrap();
-    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let worker = tokio::spawn(Worker::new(elsewhere, "elsewhere").run(count, async {
-        let _ = stopped.await;
-    }));
-    let job = store.enqueue(study.id, JobKind::Import, kept(json!({}))).await.unwrap();
-    let job = ended(&store, job.id).await;
-    assert_eq!((job.state.as_str(), job.message.as_str(), job.progress), ("done", "ten", 1.0));
-    assert_eq!(job.worker.as_deref(), Some("elsewhere"));
-
-    let job = store.enqueue(study.id, JobKind::Import, kept(json!({"how": "fail"}))).await.unwrap();
-    let job = ended(&store, job.id).await;
-    assert_eq!((job.state.as_str(), job.message.as_str()), ("failed", "no luck"));
-
-    let job = store.enqueue(study.id, JobKind::Import, kept(json!({"how": "panic"}))).await.unwrap();
-    assert_eq!(ended(&store, job.id).await.state, "failed");
-
-    let job = store.enqueue(study.id, JobKind::Import, kept(json!({"how": "forever"}))).await.unwrap();
-    let second = store.enqueue(study.id, JobKind::Route, kept(json!({}))).await;
-    assert!(matches!(second, Err(Error::Busy(_))), "one at a time");
-    store.cancel_job(job.id).await.unwrap();
-    assert_eq!(ended(&store, job.id).await.state, "cancelled");
-    stop.send(()).unwrap();
-    worker.await.unwrap().unwrap();
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_job_cancelled_before_it_began_is_never_begun() {
-    let (store, _) = store().await;
-    let study = self::study(&store).await;
-    let job = store.enqueue(study.id, JobKind::Import, kept(json!({}))).await.unwrap();
-    store.cancel_job(job.id).await.unwrap();
-    assert_eq!(store.job(job.id).await.unwrap().state, "cancelled");
-    assert!(store.active_job(study.id).await.unwrap().is_none());
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn what_a_dead_worker_left_is_taken_up() {
-    let (store, url) = store().await;
-    let study = self::study(&store).await;
-    let job = store.enqueue(study.id, JobKind::Import, kept(json!({}))).await.unwrap();
-    let db = sea_orm::Database::connect(&url).await.unwrap();
-    let dead = |attempts: i32| {
-        format!(
-            "UPDATE job SET state = 'running', worker = 'gone', attempts = {attempts}, heartbeat_at = now() WHERE id = {}",
-            job.id
-        )
-    };
-    sea_orm::ConnectionTrait::execute_unprepared(&db, &dead(1)).await.unwrap();
-    assert_eq!(store.take_up_interrupted(None).await.unwrap(), 0, "it gave a sign of life just now");
-    assert_eq!(store.take_up_interrupted(Some("gone")).await.unwrap(), 1);
-    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let worker = tokio::spawn(Worker::new(store.clone(), "new").run(count, async {
-        let _ = stopped.await;
-    }));
-    let done = ended(&store, job.id).await;
-    assert_eq!((done.state.as_str(), done.attempts), ("done", 2));
-    sea_orm::ConnectionTrait::execute_unprepared(&db, &dead(3)).await.unwrap();
-    store.take_up_interrupted(Some("gone")).await.unwrap();
-    assert_eq!(store.job(job.id).await.unwrap().state, "interrupted");
-    stop.send(()).unwrap();
-    worker.await.unwrap().unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -409,55 +261,6 @@ async fn decisions_about_barriers_outlive_a_search() {
     let told: Vec<_> = now.iter().map(|b| (b.x, b.found, b.decision.as_deref())).collect();
     assert_eq!(told, [(110.0, true, Some("breach")), (300.0, true, None), (500.0, false, Some("keep"))]);
     assert_eq!((now[0].id, now[0].line.is_some()), (all[0].id, true));
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn rasters_of_any_shape_and_kind_are_read_as_they_were_written() {
-    let (store, _) = store().await;
-    let study = self::study(&store).await.id;
-    // One block, parts of blocks, single rows and columns, whole multiples.
-    for (rows, cols) in [(1, 1), (1, 1030), (1025, 1), (512, 512), (513, 511), (1024, 300)] {
-        let frame = Frame { rows, cols, ..FRAME };
-        let codes =
-            Grid::from_fn(rows, cols, |c| if c.row == c.col { 255 } else { 1u8 << ((c.row + c.col) % 8) });
-        let cells = Grid::from_fn(rows, cols, |c| (c.row * 70_000 + c.col * 3) as u32);
-        let ground = Grid::from_fn(rows, cols, |c| (c.row as f32 * 0.7).sin() * 1e-3 - c.col as f32);
-        let writer = store.write(study).await.unwrap();
-        writer.put(NewRaster::at(RasterRole::Direction, &frame), &codes, &|_| true).await.unwrap();
-        writer.put(NewRaster::at(RasterRole::Accumulation, &frame), &cells, &|_| true).await.unwrap();
-        writer.put(NewRaster::at(RasterRole::Filled, &frame), &ground, &|_| true).await.unwrap();
-        writer.into_change().await.unwrap().commit(Record::default()).await.unwrap();
-        let of = async |role| store.raster(study, role).await.unwrap().unwrap();
-        let (direction, area, filled) = (
-            of(RasterRole::Direction).await,
-            of(RasterRole::Accumulation).await,
-            of(RasterRole::Filled).await,
-        );
-        assert_eq!(store.read_raster::<u8>(&direction).await.unwrap(), codes, "{rows} x {cols}");
-        assert_eq!(store.read_raster::<u32>(&area).await.unwrap(), cells, "{rows} x {cols}");
-        assert!(same(&store.read_raster::<f32>(&filled).await.unwrap(), &ground), "{rows} x {cols}");
-        // As windows, also from beyond any number of rows.
-        let last = (rows as isize - 1, cols as isize - 1);
-        let corner = store.read_window::<u32>(&area, 0, last, (2, 2)).await.unwrap();
-        assert_eq!(corner.values(), [cells.values()[rows * cols - 1], u32::MAX, u32::MAX, u32::MAX]);
-        let beyond =
-            store.read_window::<u32>(&area, 0, (isize::MAX - 1, isize::MIN + 1), (3, 3)).await.unwrap();
-        assert!(beyond.values().iter().all(|&v| v == u32::MAX));
-    }
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_raster_whose_blocks_are_damaged_or_missing_is_an_error() {
-    let (store, url) = store().await;
-    let study = self::study(&store).await;
-    let meta = put_terrain(&store, study.id).await;
-    let admin = sea_orm::Database::connect(&url).await.unwrap();
-    let run = async |sql: String| sea_orm::ConnectionTrait::execute_unprepared(&admin, &sql).await.unwrap();
-    let of = format!("WHERE raster_id = {} AND level = 0 AND \"row\" = 1", meta.id);
-    run(format!("UPDATE raster_block SET data = '\\x00ff00' {of} AND col = 1")).await;
-    assert!(matches!(store.read_raster::<f32>(&meta).await, Err(Error::DamagedBlock)));
-    run(format!("DELETE FROM raster_block {of} AND col = 1")).await;
-    assert!(matches!(store.read_raster::<f32>(&meta).await, Err(Error::NotFound(_))));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -623,7 +426,7 @@ async fn what_cannot_be_undone_any_more_is_gone_for_good() {
     let study = self::study(&store).await.id;
     let keep = async |name: &str| {
         let change = store.change(study).await.unwrap();
-        let id = change.add_pour_point(point(name)).await.unwrap().id;
+        let (id, _) = change.add_pour_point(point(name)).await.unwrap();
         change.commit(Record::default().undone_by(name, Inverse::RemovePourPoint { id })).await.unwrap();
         id
     };
