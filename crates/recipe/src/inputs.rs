@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use bothros_core::catchments::{Holds, no_classes};
 use bothros_core::conditioning::{Burn, ClosedBasin, Line, Polygons};
 use bothros_core::memory::Step;
 use bothros_core::{Frame, Grid, Monitor, Part, cells_within};
@@ -25,7 +26,7 @@ fn file_name(path: &Path) -> String {
     path.display().to_string()
 }
 
-/// Fails, as a fault of the recipe, where a file is not there.
+/// Fails with an error of the recipe if a file does not exist.
 fn exists(key: &str, recipe: &Recipe, path: &Path) -> Result<()> {
     let full = recipe.path(path);
     if full.is_file() { Ok(()) } else { Err(Error::key(key, format!("there is no file {}", full.display()))) }
@@ -219,7 +220,7 @@ pub(crate) fn polygons_of(features: Vec<ReadFeature>) -> Vec<Polygons> {
     features.into_iter().filter_map(polygons).collect()
 }
 
-/// Everything that conditioning takes from files.
+/// All inputs of conditioning that come from files.
 pub(crate) fn conditioning(
     recipe: &Recipe,
     crs: &Crs,
@@ -305,20 +306,27 @@ fn burn_method(burn: &BurnSettings) -> Burn {
     }
 }
 
-/// Reads the weight raster onto the DEM's grid.
-pub(crate) fn weights(
+/// Reads a raster onto the DEM's grid: values bilinearly; of classes the nearest cell counts.
+pub(crate) fn raster(
     recipe: &Recipe,
-    path: &Path,
-    frame: &Frame,
-    crs: &Crs,
+    (key, path): (&str, &Path),
+    holds: Holds,
+    (frame, crs): (&Frame, &Crs),
     notes: &mut Vec<String>,
     monitor: &dyn Monitor,
 ) -> Result<Grid<f32>> {
-    let key = "routing.weights";
     let (name, full) = (file_name(path), recipe.path(path));
-    let (values, from) = read_onto(&full, &name, crs, frame, monitor).map_err(|e| formats(key, e))?;
+    let (resampling, how) = match holds {
+        Holds::Values => (Resampling::Bilinear, "bilinear"),
+        Holds::Classes => (Resampling::Nearest, "nearest cell"),
+    };
+    let (values, from) =
+        read_onto(&full, &name, crs, frame, resampling, monitor).map_err(|e| formats(key, e))?;
     if let Some(own) = from {
-        notes.push(format!("{key}: {name} was warped from {} onto the DEM's grid (bilinear)", own.label()));
+        notes.push(format!("{key}: {name} was warped from {} onto the DEM's grid ({how})", own.label()));
     }
-    Ok(values)
+    match no_classes(&values).filter(|_| holds == Holds::Classes) {
+        Some(why) => Err(Error::data(key, format!("{name}: {why}; classes are whole numbers"))),
+        None => Ok(values),
+    }
 }

@@ -2,16 +2,18 @@
 //!
 //! [`Recipe::read`] reads and checks the file, [`run`] does what it says.
 
+mod catchments;
 mod error;
 mod inputs;
 mod recipe;
 mod run;
 mod summary;
 
+pub use catchments::{Catchments, SnapChoice};
 pub use error::{Error, Result};
 pub use recipe::{
-    BurnMethod, BurnSettings, Catchments, Conditioning, Network, Recipe, Routing, RoutingMethod, Sinks,
-    SnapChoice, Terrain, ThresholdChoice,
+    BurnMethod, BurnSettings, Conditioning, Network, Recipe, Routing, RoutingMethod, Sinks, Terrain,
+    ThresholdChoice,
 };
 pub use run::{Report, run};
 pub use summary::Summary;

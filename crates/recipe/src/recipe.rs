@@ -2,10 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
-use bothros_core::catchments::{Division, OutlineKind};
 use bothros_formats::VerticalUnit;
 use serde::{Deserialize, Serialize};
 
+use crate::catchments::Catchments;
 use crate::{Error, Result};
 
 /// A recipe as it stands in its file.
@@ -28,6 +28,9 @@ pub struct Recipe {
     /// where catchments are asked for; none where it is left out
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub catchments: Option<Catchments>,
+    /// what is handed over; no package where it is left out
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub handover: Option<Handover>,
     /// the folder that paths are relative to
     #[serde(skip)]
     pub folder: PathBuf,
@@ -54,10 +57,10 @@ pub struct Terrain {
     /// the band that holds the elevations, from 1; needed where a file has several
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub band: Option<usize>,
-    /// resampling, where the DEM must be warped: bilinear unless told
+    /// resampling, where the DEM must be warped: bilinear by default
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub resampling: Option<bothros_formats::Resampling>,
-    /// whether voids are filled from their rim; outside unless told
+    /// whether voids are filled from their rim; outside by default
     #[serde(default)]
     pub fill_voids: bool,
 }
@@ -105,7 +108,7 @@ pub struct BurnSettings {
     /// width of the buffer on either side, metres; needed by `graded`
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub buffer_m: Option<f64>,
-    /// depth of the buffer beside the stream, metres; a fifth of `depth_m` unless told
+    /// depth of the buffer beside the stream, metres; a fifth of `depth_m` by default
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub buffer_depth_m: Option<f64>,
 }
@@ -194,92 +197,28 @@ pub struct ThresholdChoice {
     pub cells: Option<u32>,
 }
 
-/// What pour points snap to.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+/// Formats of a package beside those that are always there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub enum SnapChoice {
-    /// the largest contributing area
-    #[default]
-    Largest,
-    /// the nearest stream cell
-    NearestStream,
+pub enum HandoverFormat {
+    /// a file for each layer, in WGS 84
+    Geojson,
+    /// files for each layer
+    Shapefile,
+    /// a file for each raster, by the CF conventions
+    Netcdf,
 }
 
-/// `[catchments]`
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+/// `[handover]`
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Catchments {
-    /// a file of points
+pub struct Handover {
+    /// CRS of GeoPackage and Shapefiles, where it is another than the DEM's
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub pour_points: Option<PathBuf>,
-    /// how far they may move, metres; 0 leaves them
-    #[serde(default)]
-    pub snap_m: f64,
-    /// what to
-    #[serde(default)]
-    pub snap_to: SnapChoice,
-    /// a file of lines: a pour point at the largest contributing area along each
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub lines: Option<PathBuf>,
-    /// a file of polygons: each place where water enters one
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub sites: Option<PathBuf>,
-    /// least area of an inflow, km²; 0.01 unless told
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub min_inflow_km2: Option<f64>,
-    /// all basins of the footprint
-    #[serde(default)]
-    pub basins: bool,
-    /// how outlines are drawn
-    #[serde(default)]
-    pub outline: OutlineKind,
-    /// a file of polygons, compared with the catchment that overlaps it most
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub boundary: Option<PathBuf>,
-    /// where sub-basins end: at reaches unless told
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub subbasins: Option<Division>,
-}
-
-impl Catchments {
-    fn check(&self, has_network: bool) -> Result<()> {
-        let places = [&self.pour_points, &self.lines, &self.sites].iter().any(|p| p.is_some());
-        if !places && !self.basins && self.subbasins.is_none() {
-            let what = "asks for nothing: name pour_points, lines, sites or subbasins, or set basins = true";
-            return Err(Error::key("catchments", what));
-        }
-        let needs = |key: &str, what: &str| {
-            Err(Error::key(key, format!("{what} needs streams: add [network] with a threshold")))
-        };
-        if self.snap_to == SnapChoice::NearestStream && !has_network {
-            return needs("catchments.snap_to", "nearest_stream");
-        }
-        if self.min_inflow_km2.is_some_and(|km2| !km2.is_finite() || km2 <= 0.0) {
-            return Err(Error::key("catchments.min_inflow_km2", "must be above 0"));
-        }
-        if self.min_inflow_km2.is_some() && self.sites.is_none() {
-            return Err(Error::key("catchments.min_inflow_km2", "means nothing without sites"));
-        }
-        if self.boundary.is_some() && self.pour_points.is_none() && self.lines.is_none() {
-            return Err(Error::key(
-                "catchments.boundary",
-                "has no catchment to be compared with: add pour_points or lines",
-            ));
-        }
-        match self.subbasins {
-            Some(Division::TargetKm2(km2)) if !km2.is_finite() || km2 <= 0.0 => {
-                Err(Error::key("catchments.subbasins.target_km2", "must be above 0"))
-            }
-            Some(Division::Basins) => {
-                let what = "“basins” is no division: set basins = true for the basins of the footprint";
-                Err(Error::key("catchments.subbasins", what))
-            }
-            Some(Division::Reaches | Division::Tributaries | Division::TargetKm2(_)) if !has_network => {
-                needs("catchments.subbasins", "this division")
-            }
-            _ => Ok(()),
-        }
-    }
+    pub crs: Option<String>,
+    /// further formats
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub formats: Vec<HandoverFormat>,
 }
 
 impl Recipe {
@@ -410,6 +349,16 @@ impl Recipe {
             not_negative("catchments.snap_m", c.snap_m)?;
             c.check(self.network.is_some())?;
         }
+        if self.handover.is_some() {
+            for (key, there) in
+                [("network", self.network.is_some()), ("catchments", self.catchments.is_some())]
+            {
+                if !there {
+                    let what = format!("needs streams and sub-basins: add [{key}]");
+                    return Err(Error::key("handover", what));
+                }
+            }
+        }
         Ok(())
     }
 }
@@ -427,6 +376,7 @@ fn in_one_line(error: &toml::de::Error, text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use bothros_core::catchments::Division;
 
     fn parse(text: &str) -> Result<Recipe> {
         Recipe::parse(text, Path::new("/somewhere"))
@@ -473,6 +423,9 @@ mod tests {
             basins = false
             outline = "smoothed"
             boundary = "published.gpkg"
+            [handover]
+            crs = "EPSG:4326"
+            formats = ["geojson", "shapefile", "netcdf"]
             "#,
         )
         .unwrap();
@@ -530,6 +483,9 @@ mod tests {
             ("[catchments]\npour_points = \"p.csv\"\nsnap_m = -3", "catchments.snap_m"),
             ("[catchments]\npour_points = \"p.csv\"\nsnap_to = \"nearest_stream\"", "catchments.snap_to"),
             ("[streams]\na = 1", "streams"),
+            ("[handover]", "add [network]"),
+            ("[network]\nthreshold = { cells = 9 }\n[handover]", "add [catchments]"),
+            ("[handover]\nformats = [\"dwg\"]", "dwg"),
             ("[catchments]", "asks for nothing"),
             ("[catchments]\npour_points = \"p.csv\"\nsubbasins = \"squares\"", "squares"),
             ("[catchments]\npour_points = \"p.csv\"\nsubbasins = \"reaches\"", "catchments.subbasins"),

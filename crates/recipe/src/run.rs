@@ -1,10 +1,12 @@
 //! Running a recipe: from files to files.
 
 mod catchments;
+mod handover;
 
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
+use bothros_core::catchments::Holds;
 use bothros_core::conditioning::{StepKind, condition, cut_and_fill, fill_to_outlets, list_sinks};
 use bothros_core::network::{Network, extract, extract_cells, main_stem_of_cells};
 use bothros_core::routing::{
@@ -196,7 +198,7 @@ impl<'a> Run<'a> {
             self.step("writing streams", 0.82, |_| write(dir, &STREAM_ORDER, &grid, &frame, &crs))?;
             orders = Some(grid);
         }
-        let catchments = match &recipe.catchments {
+        let mut catchments = match &recipe.catchments {
             Some(settings) => {
                 let land = catchments::Land {
                     settings,
@@ -211,7 +213,7 @@ impl<'a> Run<'a> {
             }
             None => None,
         };
-        if let (Some((_, network)), Some(orders)) = (&network, &orders) {
+        if let (Some((threshold, network)), Some(orders)) = (&network, &orders) {
             let stems = self.stems(network, &routed, orders, catchments.as_ref())?;
             let found = catchments.as_ref().map(|c| &c.found).filter(|found| !found.cells.is_empty());
             let layers = [
@@ -220,7 +222,24 @@ impl<'a> Run<'a> {
                 bothros_products::main_stems(&stems, &routed.directions, &done.ground, &frame)?,
             ];
             let dir = self.dir;
-            self.step("writing the network", 1.0, |_| write_package(dir, "network.gpkg", &crs, &layers))?;
+            let to = if recipe.handover.is_some() { 0.98 } else { 1.0 };
+            self.step("writing the network", to, |_| write_package(dir, "network.gpkg", &crs, &layers))?;
+            let given = catchments.as_mut().and_then(|c| Some((c.given.take()?, &c.points, &c.found.ids)));
+            if let (Some(settings), Some((given, points, ids))) = (&recipe.handover, given) {
+                let of = handover::HandedOver {
+                    settings,
+                    routed: &routed,
+                    ground: &done.ground,
+                    frame: &frame,
+                    crs: &crs,
+                    threshold: *threshold,
+                    network,
+                    orders,
+                    ids,
+                    points,
+                };
+                self.handover(&of, given, &layers)?;
+            }
         }
 
         let catchment_facts = catchments.as_ref().map(|c| c.facts(&frame));
@@ -267,16 +286,15 @@ impl<'a> Run<'a> {
         })?;
         let accumulation =
             self.step("accumulating flow", 0.46, |part| Ok(flow_accumulation(&directions, part)?))?;
-        let weights =
-            match &routing.weights {
-                Some(path) => {
-                    let recipe = self.recipe;
-                    Some(self.step("reading weights", 0.48, |p| {
-                        inputs::weights(recipe, path, frame, crs, notes, p)
-                    })?)
-                }
-                None => None,
-            };
+        let weights = match &routing.weights {
+            Some(path) => {
+                let recipe = self.recipe;
+                Some(self.step("reading weights", 0.48, |p| {
+                    inputs::raster(recipe, ("routing.weights", path), Holds::Values, (frame, crs), notes, p)
+                })?)
+            }
+            None => None,
+        };
         let exponent = routing.exponent.unwrap_or(MFD_EXPONENT);
         let angles = match routing.method {
             RoutingMethod::Dinf => Some(

@@ -129,7 +129,7 @@ impl BoundaryFacts {
     }
 }
 
-/// What is told beside the catchments themselves.
+/// Further results beside the catchments.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub(crate) struct MoreFacts {
     pub subbasins: u64,

@@ -5,7 +5,7 @@ use bothros_store::JobKind;
 /// A stage. Its key names folders, addresses and map layers; its title stands on screens and in the log.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Stage {
-    /// from whatever was given to a DEM that can be computed on
+    /// from the files given to a prepared DEM
     Terrain,
     /// sinks, barriers and streams on the DEM
     Conditioning,

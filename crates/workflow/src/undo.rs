@@ -1,4 +1,4 @@
-//! Undo: each change is taken back once, as the study is then, or stays on the list.
+//! Undo: each change is taken back once, against the current state of the study, or stays on the list.
 
 use bothros_core::Threshold;
 use bothros_store::{
@@ -13,7 +13,7 @@ use crate::study::settings::put_back;
 use crate::terrain::sources::restore_source;
 use crate::{Error, Facts, GridCache, PourPointPlace, Preparing, Result, Settings};
 
-/// What takes long to compute, done before anybody has to wait for the change.
+/// Long computations, done before the study is locked.
 #[derive(Default)]
 struct Ready {
     point: Option<NewPourPoint>,
@@ -29,7 +29,7 @@ fn parts(inverse: Inverse) -> Vec<Inverse> {
     }
 }
 
-/// Undoes the last change to a study; answers with what it was, in words.
+/// Undoes the last change to a study; returns its description.
 ///
 /// # Errors
 /// [`Error::Refused`] where nothing is left to undo; [`bothros_store::Error::Busy`] where a job runs that must end

@@ -1,19 +1,23 @@
 //! The step `[catchments]`: pour points from points and lines, sub-basins, sites, basins, a published boundary, measures.
 
 use bothros_core::catchments::{
-    AtLine, Coverage, Divided, DivisionEdits, Labelled, Measured, SnapTo, at_line, compare_with,
-    concentration, delineate, divide, label, measure, measure_part, outlets_of_footprint, site,
-    snap_to_cells,
+    AtLine, Catchment, Coverage, Divided, DivisionEdits, Labelled, Measured, Measures, SnapTo, Zonal,
+    at_line, compare_with, concentration, delineate, divide, label, measure, measure_part,
+    outlets_of_footprint, site, snap_to_cells, zonal, zonal_of_parts,
 };
 use bothros_core::network::Network;
 use bothros_core::routing::DIRECTION_NODATA;
 use bothros_core::{Cell, Frame, Grid};
 use bothros_formats::{Crs, Geometry, ReadFeature, Wanted};
-use bothros_products::{CATCHMENT_IDS, Delineated, MEASURES, Placed, Row, SiteFound, measures_row};
+use bothros_products::{
+    Areas, CATCHMENT_IDS, CLASS_SHARES, Delineated, GivenRaster, MEASURES, Placed, RASTER_FIGURES, Row,
+    SiteFound, Table, ZonalRows, measures_row,
+};
 use rayon::prelude::*;
 
+use super::handover::Given;
 use super::{Routed, Run, inputs, write, write_package};
-use crate::recipe::Catchments;
+use crate::catchments::{Catchments, CurveNumber, ValueRaster};
 use crate::summary::{BoundaryFacts, CatchmentFacts, MoreFacts, SiteFacts};
 use crate::{Error, Result, SnapChoice};
 
@@ -34,6 +38,8 @@ pub(super) struct Found {
     pub points: Vec<Placed>,
     pub found: Labelled,
     pub more: MoreFacts,
+    /// what a package is made of, where one is asked for
+    pub given: Option<Given>,
 }
 
 impl Found {
@@ -49,6 +55,9 @@ impl Found {
         facts.collect()
     }
 }
+
+/// Of the layers of catchments, those that a package has: the first.
+const HANDED_OVER: usize = 3;
 
 /// Inflows below this are not told apart where nothing else is asked for, km².
 const LEAST_INFLOW_KM2: f64 = 0.01;
@@ -176,8 +185,30 @@ impl Land<'_> {
         Ok(found)
     }
 
-    /// Rows of measures: of catchments, then of sub-basins.
-    fn measures(&self, all: &Delineated<'_>) -> Result<Vec<Row>> {
+    /// What rasters hold inside catchments and sub-basins.
+    fn inside(&self, all: &Delineated<'_>, rasters: &[Grid<f32>]) -> Result<ZonalRows> {
+        let mut rows = ZonalRows::default();
+        if rasters.is_empty() {
+            return Ok(rows);
+        }
+        let catchments = all.points.iter().map(|p| delineate(&self.routed.directions, p.cell));
+        let catchments = catchments.collect::<bothros_core::Result<Vec<_>>>()?;
+        let catchment_of: Vec<_> = (0..all.subbasins.outlets.len()).map(|at| all.catchment_of(at)).collect();
+        let of = Areas {
+            catchments: &catchments,
+            subbasins: all.subbasins,
+            catchment_of: &catchment_of,
+            frame: self.frame,
+        };
+        for (told, values) in self.settings.rasters.iter().zip(rasters) {
+            let given = GivenRaster { name: &told.name, unit: &told.unit, holds: told.holds, values };
+            rows.add(&given, &of)?;
+        }
+        Ok(rows)
+    }
+
+    /// Rows of measures: of catchments, then of sub-basins; and the measures of sub-basins.
+    fn measures(&self, all: &Delineated<'_>, numbers: &Numbers<'_>) -> Result<(Vec<Row>, Vec<Measures>)> {
         let is_stream = |index: usize| self.is_stream(index);
         let order = |index: usize| self.order(index);
         let of = Measured {
@@ -190,24 +221,69 @@ impl Land<'_> {
         };
         let mut rows = Vec::new();
         for (point, number) in all.points.iter().zip(1u32..) {
-            let found = measure(&of, &delineate(&self.routed.directions, point.cell)?)?;
-            let estimates = concentration(&found.flow(None));
-            rows.push(measures_row((Some(number), None), point.name.clone(), &found, &estimates, None));
+            let catchment = delineate(&self.routed.directions, point.cell)?;
+            let curve_number = numbers.of_catchment(&catchment)?;
+            let found = measure(&of, &catchment)?;
+            let estimates = concentration(&found.flow(curve_number));
+            let name = point.name.clone();
+            rows.push(measures_row((Some(number), None), name, &found, &estimates, curve_number));
         }
+        let of_parts = numbers.of_parts(all)?;
         let pieces = all.subbasins.pieces(&self.routed.directions);
-        let measured: Vec<Row> = pieces
-            .par_iter()
-            .enumerate()
-            .map(|(at, piece)| {
-                let found = measure_part(&of, piece)?;
-                let estimates = concentration(&found.flow(None));
-                let ids = (all.catchment_of(at), Some(at as u32 + 1));
-                Ok(measures_row(ids, all.name_of(at), &found, &estimates, None))
-            })
-            .collect::<Result<_>>()?;
-        rows.extend(measured);
-        Ok(rows)
+        let measured: Vec<Measures> =
+            pieces.par_iter().map(|piece| Ok(measure_part(&of, piece)?)).collect::<Result<_>>()?;
+        for (at, found) in measured.iter().enumerate() {
+            let estimates = concentration(&found.flow(of_parts[at]));
+            let ids = (all.catchment_of(at), Some(at as u32 + 1));
+            rows.push(measures_row(ids, all.name_of(at), found, &estimates, of_parts[at]));
+        }
+        Ok((rows, measured))
     }
+}
+
+/// Where curve numbers come from.
+enum Numbers<'a> {
+    Typed(Option<f64>),
+    From(&'a Grid<f32>),
+}
+
+impl<'a> Numbers<'a> {
+    fn of(settings: &Catchments, rasters: &'a [Grid<f32>]) -> Self {
+        match &settings.curve_number {
+            None => Self::Typed(None),
+            Some(CurveNumber::One(number)) => Self::Typed(Some(*number)),
+            Some(CurveNumber::Raster(name)) => {
+                let at = settings.rasters.iter().position(|r| r.name == *name);
+                at.map_or(Self::Typed(None), |at| Self::From(&rasters[at]))
+            }
+        }
+    }
+
+    fn of_catchment(&self, of: &Catchment) -> Result<Option<f64>> {
+        match self {
+            Self::Typed(number) => Ok(*number),
+            Self::From(values) => {
+                let inside = values.window(of.row, of.col, of.mask.rows(), of.mask.cols());
+                Ok(zonal(&inside, of)?.mean())
+            }
+        }
+    }
+
+    fn of_parts(&self, all: &Delineated<'_>) -> Result<Vec<Option<f64>>> {
+        let parts = all.subbasins.outlets.len();
+        match self {
+            Self::Typed(number) => Ok(vec![*number; parts]),
+            Self::From(values) => {
+                let found = zonal_of_parts(values, &all.subbasins.found.ids, parts)?;
+                Ok(found.iter().map(Zonal::mean).collect())
+            }
+        }
+    }
+}
+
+fn write_table(dir: &std::path::Path, of: &Table, csv: Vec<u8>) -> Result<()> {
+    let path = dir.join(format!("{}.csv", of.name));
+    std::fs::write(&path, csv).map_err(|e| Error::write(&path, e))
 }
 
 impl Run<'_> {
@@ -249,9 +325,25 @@ impl Run<'_> {
             coverage: &coverage,
             frame,
         };
-        let table = self.step("measuring catchments", 0.95, |_| Ok(MEASURES.csv(land.measures(&all)?)?))?;
-        let path = dir.join("measures.csv");
-        std::fs::write(&path, table).map_err(|e| Error::write(&path, e))?;
+        let recipe = self.recipe;
+        let rasters = self.step("reading rasters", 0.94, |part| {
+            let read = |of: &ValueRaster| {
+                let key = ("catchments.rasters", of.path.as_path());
+                inputs::raster(recipe, key, of.holds, (frame, crs), notes, part)
+            };
+            settings.rasters.iter().map(read).collect::<Result<Vec<_>>>()
+        })?;
+        let numbers = Numbers::of(settings, &rasters);
+        let (measures, of_parts) =
+            self.step("measuring catchments", 0.95, |_| land.measures(&all, &numbers))?;
+        let inside = land.inside(&all, &rasters)?;
+        let mut tables = vec![(&MEASURES, measures)];
+        let inside = [(&RASTER_FIGURES, inside.figures), (&CLASS_SHARES, inside.classes)];
+        tables.extend(inside.into_iter().filter(|(_, rows)| !rows.is_empty()));
+        for (table, rows) in &tables {
+            write_table(dir, table, table.csv(rows.iter().cloned())?)?;
+        }
+        let curve_numbers = numbers.of_parts(&all)?;
         let sites = self.read("catchments.sites", &settings.sites, Wanted::Polygons, crs, notes)?;
         let sites = sites.map(|given| land.sites(given)).transpose()?;
         let boundary = self.read("catchments.boundary", &settings.boundary, Wanted::Polygons, crs, notes)?;
@@ -284,7 +376,11 @@ impl Run<'_> {
             write(dir, &CATCHMENT_IDS, &found.ids, frame, crs)?;
             write_package(dir, "catchments.gpkg", crs, &layers)
         })?;
-        Ok(Found { points, found, more })
+        let given = self.recipe.handover.is_some().then(|| {
+            layers.truncate(HANDED_OVER);
+            Given { subbasins, measures: of_parts, curve_numbers, tables, layers }
+        });
+        Ok(Found { points, found, more, given })
     }
 }
 

@@ -162,7 +162,7 @@ fn least_cells(km2: f64, frame: &Frame) -> u64 {
 /// Chooses the least area of an inflow, for one site or for all that have none of their own. It can be undone.
 ///
 /// # Errors
-/// [`Error::Refused`] for what is no area.
+/// [`Error::Refused`] if it is not an area.
 pub async fn set_least_inflow(store: &Store, study: i64, of: Option<FeatureKey>, km2: f64) -> Result<()> {
     if !(km2.is_finite() && km2 > 0.0) {
         return Err(Error::Refused("the least area of an inflow must be above 0".into()));

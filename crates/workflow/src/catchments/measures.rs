@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use bothros_core::catchments::{
-    Estimate, Formula, Measured, Measures, area_distance, concentration, delineate, edge_sides, hypsometry,
-    measure, sorted_elevations,
+    Beyond, Estimate, Formula, Holds, Measured, Measures, beyond, concentration, delineate, edge_sides,
+    flow_paths, hypsometry, measure_with,
 };
 use bothros_products::{Row, measures_row};
 use bothros_store::{LogLine, PourPoint, Record, Store, kept};
@@ -28,6 +28,8 @@ pub struct CatchmentMeasures {
     pub area_distance: Vec<(f64, f64)>,
     /// length along which the DEM ends beside it, to the north, east, south and west, metres
     pub edge_m: [f64; 4],
+    /// the land beyond the edge that it would need, as far as the DEM can tell
+    pub beyond: Option<Beyond>,
 }
 
 /// How the time of concentration is found.
@@ -36,6 +38,8 @@ pub struct CatchmentMeasures {
 pub struct Concentration {
     /// curve number of the land, 30 to 100; none where it is not known
     pub curve_number: Option<f64>,
+    /// name of the raster whose mean over each area is its curve number, in place of the one above
+    pub curve_number_raster: Option<String>,
     /// name of the formula that was chosen
     pub formula: Option<String>,
     /// why it was chosen
@@ -50,24 +54,16 @@ impl Concentration {
 }
 
 impl CatchmentMeasures {
-    /// The time of concentration by every formula.
-    pub fn estimates(&self, how: &Concentration) -> Vec<Estimate> {
-        concentration(&self.measures.flow(how.curve_number))
+    /// The time of concentration by every formula, with the curve number of the catchment.
+    pub fn estimates(&self, curve_number: Option<f64>) -> Vec<Estimate> {
+        concentration(&self.measures.flow(curve_number))
     }
 
     /// Its row in the table of measures.
-    pub fn row(&self, number: u32, name: &str, how: &Concentration) -> Row {
+    pub fn row(&self, number: u32, name: &str, curve_number: Option<f64>) -> Row {
         let name = Some(name.to_owned()).filter(|n| !n.is_empty());
-        measures_row((Some(number), None), name, &self.measures, &self.estimates(how), how.curve_number)
+        measures_row((Some(number), None), name, &self.measures, &self.estimates(curve_number), curve_number)
     }
-}
-
-/// The median of what formulas give that have an answer, and the least and the most, hours; nothing where none has.
-pub fn spread(estimates: &[Estimate]) -> Option<(f64, f64, f64)> {
-    let mut hours: Vec<f64> = estimates.iter().filter_map(|e| e.hours.ok()).collect();
-    hours.sort_by(f64::total_cmp);
-    let last = hours.len().checked_sub(1)?;
-    Some(((hours[last / 2] + hours[last.div_ceil(2)]) / 2.0, hours[0], hours[last]))
 }
 
 /// Measures the catchment of a pour point.
@@ -94,36 +90,85 @@ pub(crate) async fn measure_cell(
     threshold: bothros_core::Threshold,
     cell: bothros_core::Cell,
 ) -> Result<CatchmentMeasures> {
-    blocking(move || {
-        let catchment = delineate(&grids.directions, cell)?;
-        let is_stream = |index: usize| streams.is_stream(threshold, index);
-        let of = Measured {
-            ground: &grids.filled,
-            directions: &grids.directions,
-            accumulation: &grids.accumulation,
-            frame: &grids.frame,
-            is_stream: &is_stream,
-            // A whole catchment: all its streams begin in it.
-            order: &|_| 1,
-        };
-        let measures = measure(&of, &catchment)?;
-        let curve = hypsometry(&sorted_elevations(&grids.filled, &catchment), CURVE);
-        let edge_m =
-            edge_sides(&grids.directions, &catchment).map(|cells| cells as f64 * grids.frame.cell_m());
-        let area_distance = area_distance(&grids.directions, &grids.frame, cell, CURVE)?;
-        Ok(CatchmentMeasures { measures, curve, area_distance, edge_m })
-    })
-    .await
+    blocking(move || measure_on(&grids, &streams, threshold, cell)).await
+}
+
+/// As [`measure_cell`], where it is called.
+pub(crate) fn measure_on(
+    grids: &crate::Grids,
+    streams: &crate::Streams,
+    threshold: bothros_core::Threshold,
+    cell: bothros_core::Cell,
+) -> Result<CatchmentMeasures> {
+    let catchment = delineate(&grids.directions, cell)?;
+    let is_stream = |index: usize| streams.is_stream(threshold, index);
+    let of = Measured {
+        ground: &grids.filled,
+        directions: &grids.directions,
+        accumulation: &grids.accumulation,
+        frame: &grids.frame,
+        is_stream: &is_stream,
+        // A whole catchment: all its streams begin in it.
+        order: &|_| 1,
+    };
+    let (directions, ground, frame) = (&grids.directions, &grids.filled, &grids.frame);
+    let (measured, (curve, beyond)) = rayon::join(
+        || {
+            let (path, curve) = flow_paths(directions, frame, cell, CURVE)?;
+            Ok::<_, bothros_core::Error>((measure_with(&of, &catchment, path)?, curve))
+        },
+        || {
+            rayon::join(
+                || hypsometry(ground, &catchment, CURVE),
+                || match catchment.touches_edge() {
+                    true => beyond(directions, ground, frame, &is_stream, &catchment),
+                    false => Ok(None),
+                },
+            )
+        },
+    );
+    let edge_m = edge_sides(&grids.directions, &catchment).map(|cells| cells as f64 * grids.frame.cell_m());
+    let (measures, area_distance) = measured?;
+    Ok(CatchmentMeasures { measures, curve, area_distance, edge_m, beyond: beyond? })
 }
 
 /// Least and largest curve number (NRCS National Engineering Handbook 630, ch. 9: practical range).
 pub const CURVE_NUMBERS: (f64, f64) = (30.0, 100.0);
 
+/// Checks that a raster holds curve numbers.
+async fn check_curve_numbers(store: &Store, cache: &GridCache, facts: &Facts, name: &str) -> Result<()> {
+    let raster = facts.settings.rasters.iter().find(|r| r.name == name);
+    let raster =
+        raster.ok_or_else(|| Error::Refused(format!("there is no raster called “{name}” any more")))?;
+    if raster.holds == Holds::Classes {
+        return match raster.lookup.iter().any(|c| c.curve_number.is_some()) {
+            true => Ok(()),
+            false => Err(Error::Refused(format!(
+                "“{name}” holds classes: give the curve numbers that they stand for first, in Rasters"
+            ))),
+        };
+    }
+    let values = cache.value_raster(store, facts, raster).await?;
+    let odd = values.values().iter().find(|v| !v.is_nan() && !(0.0..=CURVE_NUMBERS.1 as f32).contains(*v));
+    match odd {
+        Some(odd) => {
+            Err(Error::Refused(format!("“{name}” holds {odd}: curve numbers lie between 0 and 100")))
+        }
+        None => Ok(()),
+    }
+}
+
 /// Chooses how the time of concentration is found. It can be undone.
 ///
 /// # Errors
 /// [`Error::Refused`] for a formula that is not known, or a choice without a reason.
-pub async fn set_concentration(store: &Store, study: i64, how: Concentration) -> Result<()> {
+pub async fn set_concentration(
+    store: &Store,
+    cache: &GridCache,
+    study: i64,
+    how: Concentration,
+) -> Result<()> {
+    let before = Facts::of(&store.study(study).await?)?.settings.concentration;
     if let Some(key) = &how.formula {
         if Formula::from_key(key).is_none() {
             return Err(Error::Refused(format!("there is no formula called “{key}”")));
@@ -134,8 +179,16 @@ pub async fn set_concentration(store: &Store, study: i64, how: Concentration) ->
             ));
         }
     }
+    if let Some(name) = &how.curve_number_raster {
+        let facts = Facts::of(&store.study(study).await?)?;
+        check_curve_numbers(store, cache, &facts, name).await?;
+    }
     let change = store.change(study).await?;
     let told = match (how.chosen(), how.curve_number) {
+        _ if how.curve_number_raster != before.curve_number_raster => match &how.curve_number_raster {
+            Some(name) => format!("Curve numbers from the raster {name}"),
+            None => "Curve numbers are not taken from a raster any more".into(),
+        },
         (Some(formula), _) => format!("Time of concentration by {}: {}", formula.title(), how.reason.trim()),
         (None, Some(number)) => format!("Curve number {number}"),
         (None, None) => "No formula for the time of concentration is chosen".into(),
@@ -155,29 +208,6 @@ pub async fn set_concentration(store: &Store, study: i64, how: Concentration) ->
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
-
-    fn of(hours: &[Option<f64>]) -> Vec<Estimate> {
-        let estimate = |(h, formula): (&Option<f64>, Formula)| Estimate {
-            formula,
-            hours: h.ok_or("it is level"),
-            within_range: None,
-        };
-        hours.iter().zip(Formula::ALL).map(estimate).collect()
-    }
-
-    #[rstest]
-    #[case(&[Some(2.0), Some(1.0), Some(5.0)], Some((2.0, 1.0, 5.0)))]
-    #[case(&[Some(2.0), None, Some(5.0)], Some((3.5, 2.0, 5.0)))]
-    #[case(&[None, Some(4.0)], Some((4.0, 4.0, 4.0)))]
-    #[case(&[None], None)]
-    #[case(&[], None)]
-    fn the_spread_is_of_those_that_have_an_answer(
-        #[case] hours: &[Option<f64>],
-        #[case] expected: Option<(f64, f64, f64)>,
-    ) {
-        assert_eq!(spread(&of(hours)), expected);
-    }
 
     #[test]
     fn a_choice_that_is_not_known_any_more_is_none() {

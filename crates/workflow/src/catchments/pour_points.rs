@@ -97,11 +97,12 @@ impl Delineating {
         Ok((facts, serde_json::to_value(&outline.polygons)?))
     }
 
-    /// What is found for a pour point that is kept, with the distance and the rule that it was snapped with; where
-    /// nothing is, why.
+    /// Delineates a stored pour point again, with the distance and rule it was snapped with; or returns the
+    /// reason why it has
+    /// no catchment.
     ///
     /// # Errors
-    /// What is not the point's fault.
+    /// Errors that do not concern the point itself.
     pub fn again(&self, at: (f64, f64), snapping: &Snapping) -> Result<Delineated> {
         let snap_to = serde_json::from_value(serde_json::Value::String(snapping.snap_to.clone()))?;
         let delineated = outside(&self.grids.frame, at).and_then(|()| self.at(at, snapping.snap_m, snap_to));
@@ -120,7 +121,7 @@ impl Delineating {
     /// has no catchment, why.
     ///
     /// # Errors
-    /// What is not the points' fault.
+    /// Errors that do not concern the points themselves.
     pub fn many(&self, all: &[((f64, f64), Snapping)]) -> Result<Vec<std::result::Result<Found, String>>> {
         let (areas, frame) = (&self.grids.accumulation, &self.grids.frame);
         let stream_at = |cell| self.streams.is_stream(self.threshold, areas.index(cell));
@@ -167,7 +168,7 @@ impl Delineating {
 /// A catchment and its outline.
 type Found = (CatchmentFacts, serde_json::Value);
 
-/// So many catchments are drawn along the edges of their cells; more lose corners.
+/// Up to this many catchments are outlined along the edges of their cells; beyond it, outlines are simplified.
 const FEW: usize = 60;
 /// How far from the edges of cells the outlines of many may lie, cells.
 const COARSE_CELLS: f64 = 3.0;
@@ -209,7 +210,7 @@ pub(crate) async fn found_at(
     Ok(NewPourPoint { name: place.name, x: place.x, y: place.y, snapping, found })
 }
 
-/// What a pour point would be, before it is placed.
+/// Preview of a pour point.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Preview {
     /// contributing area of the cell under the place, km²
@@ -261,7 +262,7 @@ pub async fn preview(store: &Store, cache: &GridCache, facts: &Facts, at: (f64, 
 }
 
 /// Places a pour point and delineates its catchment; one without a name gets the next that is free. It can be undone.
-/// Answers with the name.
+/// Returns the name.
 ///
 /// # Errors
 /// [`Error::Core`] where no stream is near; [`Error::Refused`] outside the DEM and before flow is routed.
@@ -277,12 +278,12 @@ pub async fn add_pour_point(
         let new = found_at(store, cache, &facts, place.clone()).await?;
         let Some(change) = rounds.keep(&facts).await? else { continue };
         let settings = new.found.catchment.clone().map(Kept::into_json).unwrap_or_default();
-        let added = change.add_pour_point(new).await?;
-        let text = format!("Placed {} at {:.1}, {:.1}", added.name, place.x, place.y);
+        let (id, name) = change.add_pour_point(new).await?;
+        let text = format!("Placed {name} at {:.1}, {:.1}", place.x, place.y);
         let line = LogLine::new(Stage::Catchments.title(), text).with(settings);
-        let undo = Inverse::RemovePourPoint { id: added.id };
-        change.commit(Record::log(line).undone_by(format!("{} placed", added.name), undo)).await?;
-        return Ok(added.name);
+        let undo = Inverse::RemovePourPoint { id };
+        change.commit(Record::log(line).undone_by(format!("{name} placed"), undo)).await?;
+        return Ok(name);
     }
 }
 
@@ -298,7 +299,7 @@ pub struct ManyPlaces {
 }
 
 /// Places many pour points as one change, which can be undone. Those outside the DEM, too far from a stream, or in a cell that
-/// has a pour point already are left out. Answers in words what became of them.
+/// has a pour point already are left out. Returns a message about the result.
 ///
 /// # Errors
 /// [`Error::Refused`] where none can be placed, there are too many, and before flow is routed.
@@ -353,7 +354,8 @@ pub async fn add_pour_points(
             names.insert(name.clone());
             let found = Delineated { catchment: Some(Kept::of(&of)?), outline: Some(outline), problem: None };
             let new = NewPourPoint { name, x: place.x, y: place.y, snapping: snapping.clone(), found };
-            undo.push(Inverse::RemovePourPoint { id: change.add_pour_point(new).await?.id });
+            let (id, _) = change.add_pour_point(new).await?;
+            undo.push(Inverse::RemovePourPoint { id });
         }
         let left_out =
             |n: usize, what: &str| if n > 0 { format!("; {n} left out: {what}") } else { String::new() };

@@ -2,9 +2,11 @@
 
 use std::sync::Arc;
 
-use bothros_core::catchments::{Agreement, Discrepancy, compare_with, delineate};
+use bothros_core::catchments::{
+    Agreement, Discrepancy, MultiPolygon, area_of_polygons, compare_with, delineate,
+};
 use bothros_core::routing::{DIRECTION_NODATA, downstream};
-use bothros_core::{Connection, cells_along};
+use bothros_core::{Area, Connection, cells_along};
 use bothros_store::{LayerRole, PourPoint, Shape, Store, kept};
 
 use super::dams::{FeatureKey, features};
@@ -17,6 +19,8 @@ pub struct Published {
     pub key: FeatureKey,
     /// its name
     pub name: String,
+    /// its area
+    pub area: Area,
 }
 
 /// A comparison, with the probable reason of each difference.
@@ -27,13 +31,35 @@ pub struct Compared {
     pub reasons: Vec<&'static str>,
 }
 
-/// The boundaries of a study.
+/// The boundaries of a study; none before its DEM is prepared.
 ///
 /// # Errors
 /// Those of the store.
-pub async fn published_boundaries(store: &Store, study: i64) -> Result<Vec<Published>> {
+pub async fn published_boundaries(store: &Store, facts: &Facts) -> Result<Vec<Published>> {
+    let Some(frame) = facts.terrain.as_ref().map(|t| t.frame) else { return Ok(Vec::new()) };
+    let all = features(store, facts.study, LayerRole::Boundaries, "Boundary").await?;
+    let published = |(key, name, shape): (FeatureKey, String, Shape)| {
+        let area = match &shape {
+            Shape::Polygons(polygons) => area_of_polygons(polygons, &frame),
+            _ => Area::m2(0.0),
+        };
+        Published { key, name, area }
+    };
+    Ok(all.into_iter().map(published).collect())
+}
+
+/// The name of a boundary and its polygons.
+///
+/// # Errors
+/// [`Error::Refused`] where there is no such boundary.
+pub async fn boundary(store: &Store, study: i64, key: FeatureKey) -> Result<(String, MultiPolygon)> {
     let all = features(store, study, LayerRole::Boundaries, "Boundary").await?;
-    Ok(all.into_iter().map(|(key, name, _)| Published { key, name }).collect())
+    let found = all.into_iter().find(|(k, ..)| *k == key);
+    let gone = || Error::Refused("there is no such boundary any more".into());
+    match found.ok_or_else(gone)? {
+        (_, name, Shape::Polygons(polygons)) => Ok((name, polygons)),
+        _ => Err(Error::Refused("a boundary must be a polygon".into())),
+    }
 }
 
 /// Compares the catchment of a pour point with a boundary.
@@ -49,13 +75,7 @@ pub async fn compared(
 ) -> Result<Arc<Compared>> {
     let found = kept::read_some::<CatchmentFacts>(&point.catchment)?.filter(|_| facts.routing.is_some());
     let cell = found.ok_or_else(|| Error::Refused("the pour point has no catchment yet".into()))?.cell;
-    let all = features(store, facts.study, LayerRole::Boundaries, "Boundary").await?;
-    let boundary = all.into_iter().find(|(k, ..)| *k == key);
-    let (_, _, shape) =
-        boundary.ok_or_else(|| Error::Refused("there is no such boundary any more".into()))?;
-    let Shape::Polygons(polygons) = shape else {
-        return Err(Error::Refused("a boundary must be a polygon".into()));
-    };
+    let (_, polygons) = boundary(store, facts.study, key).await?;
     // Where the analyst let water through a barrier.
     let lines = features(store, facts.study, LayerRole::BreachLines, "").await?;
     let grids = cache.get(store, facts).await?;

@@ -66,7 +66,12 @@ pub struct Subbasins {
 
 impl Subbasins {
     /// Divides the land of `points`, cells of pour points in the order of their numbers.
-    fn of(grids: &Grids, network: &Network, points: &[Cell], choice: &SubbasinChoice) -> Result<Self> {
+    pub(crate) fn of(
+        grids: &Grids,
+        network: &Network,
+        points: &[Cell],
+        choice: &SubbasinChoice,
+    ) -> Result<Self> {
         let of = Divided {
             directions: &grids.directions,
             accumulation: &grids.accumulation,
@@ -125,14 +130,15 @@ impl Subbasins {
         Ok(pieces.par_iter().map(|piece| measure_part(&of, piece)).collect::<bothros_core::Result<_>>()?)
     }
 
-    /// Their rows in the table of measures, by their numbers; `measured` and `names` are of all of them.
+    /// Their rows in the table of measures, by their numbers; all that is given is of all of them.
     pub fn rows(
         &self,
         measured: &[Measures],
         names: &[Option<String>],
-        curve_number: Option<f64>,
+        curve_numbers: &[Option<f64>],
     ) -> Vec<Row> {
         let row = |at: usize| {
+            let curve_number = curve_numbers[at];
             let estimates = concentration(&measured[at].flow(curve_number));
             let ids = (self.catchment[at], Some(at as u32 + 1));
             measures_row(ids, names[at].clone(), &measured[at], &estimates, curve_number)
@@ -155,7 +161,7 @@ pub async fn delineated(store: &Store, study: i64) -> Result<Vec<(PourPoint, Cel
     Ok(all)
 }
 
-/// What the sub-basins of a study are known by, beside its network.
+/// Key of a study's sub-basins, beside that of its network.
 pub(crate) fn key(choice: &SubbasinChoice, points: &[Cell]) -> Result<String> {
     Ok(serde_json::to_string(&(choice.division, &choice.split, &choice.merged, points))?)
 }

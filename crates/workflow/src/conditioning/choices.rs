@@ -210,7 +210,7 @@ pub fn is_used(facts: &Facts, layer: &Layer) -> bool {
         }
 }
 
-/// A mark of all that conditioning works with: while it is the same, so is the result.
+/// Key of everything that conditioning depends on: while it is the same, so is the result.
 pub async fn conditioning_key(store: &Store, facts: &Facts) -> Result<String> {
     conditioning_key_of(facts, &store.layers(facts.study).await?, &store.barriers(facts.study).await?)
 }
@@ -235,7 +235,7 @@ pub fn conditioning_key_of(facts: &Facts, layers: &[Layer], barriers: &[Barrier]
     Ok(fingerprint(hash))
 }
 
-/// The first half of a checksum: enough to tell one state from another.
+/// The first half of a checksum, which is enough as a key.
 pub(crate) fn fingerprint(hash: Sha256) -> String {
     hash.finalize().iter().take(12).map(|b| format!("{b:02x}")).collect()
 }

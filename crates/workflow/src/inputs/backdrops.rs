@@ -58,10 +58,10 @@ async fn study_crs(store: &Store, study: i64) -> Result<Crs> {
     Ok(terrain.crs)
 }
 
-/// Reads a picture and keeps it; tells in words what it is. It can be undone.
+/// Reads a picture and keeps it; returns a description. It can be undone.
 ///
 /// # Errors
-/// [`Error::Formats`] for what is no picture; [`Error::Refused`] before the DEM is prepared.
+/// [`Error::Formats`] if it is not a picture; [`Error::Refused`] before the DEM is prepared.
 pub async fn add_backdrop(store: &Store, study: i64, new: NewPicture) -> Result<String> {
     let study_crs = study_crs(store, study).await?;
     let reading = new.clone();

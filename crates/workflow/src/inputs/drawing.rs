@@ -20,7 +20,7 @@ pub struct Drawn {
     pub shape: Shape,
 }
 
-/// Farther from the origin no coordinate lies, whatever the CRS.
+/// Largest coordinate in any CRS.
 const FARTHEST: f64 = 1e9;
 
 /// Fails for a shape that a role cannot have.
@@ -40,7 +40,7 @@ fn fits(role: LayerRole, shape: &Shape) -> Result<()> {
     }
 }
 
-/// Fails for a shape that a role cannot have, and for a breach line that does not fall.
+/// Fails if the role cannot have the shape, or a breach line does not fall.
 async fn check(store: &Store, facts: &Facts, role: LayerRole, shape: &Shape) -> Result<()> {
     fits(role, shape)?;
     match shape {

@@ -27,7 +27,7 @@ impl SeenLayer {
     }
 }
 
-/// What a layer in memory is known by: its number, its version, and the CRS of the study.
+/// Key of a layer in memory: its number, its version, and the CRS of the study.
 type Key = (i64, i32, String);
 
 /// The layers used most recently. Clones share one cache.

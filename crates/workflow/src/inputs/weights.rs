@@ -3,11 +3,12 @@
 use std::path::Path;
 
 use bothros_core::{Frame, Grid, Monitor};
-use bothros_formats::{Crs, inspect, read_onto};
+use bothros_formats::{Crs, Resampling, inspect, read_onto};
 use bothros_store::{Change, FileRole, LogLine, Record, Store};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
+use crate::inputs::rasters::name_on_disk;
 use crate::study::settings::change_settings;
 use crate::{Error, Facts, Provenance, Result, Settings, Stage, blocking};
 
@@ -87,11 +88,11 @@ pub(crate) async fn read_weights<M: Monitor + Clone + Send + 'static>(
         Error::Refused(format!("{} is no longer kept: give the weights again", weights.file))
     })?;
     let dir = tempfile::tempdir()?;
-    let path = dir.path().join(if file.name.to_lowercase().ends_with(".asc") { "w.asc" } else { "w.tif" });
+    let path = dir.path().join(name_on_disk(&file.name));
     store.fetch_file(file.id, &path).await?;
     let (name, crs, frame, monitor) = (file.name, crs.clone(), *frame, monitor.clone());
     let values = blocking(move || {
-        let (values, _) = read_onto(&path, &name, &crs, &frame, &monitor)?;
+        let (values, _) = read_onto(&path, &name, &crs, &frame, Resampling::Bilinear, &monitor)?;
         drop(dir);
         Ok(values)
     });

@@ -51,7 +51,7 @@ impl StreamEdit {
 /// Adds an edit, or takes one away; it can be undone.
 ///
 /// # Errors
-/// [`Error::Refused`] without a reason, for an area of no use, where no stream is near that could be pruned, and
+/// [`Error::Refused`] without a reason, for an area out of range, where no stream is near that could be pruned, and
 /// before flow is routed.
 pub async fn edit_streams(
     store: &Store,
@@ -101,7 +101,7 @@ async fn ready(
     mut new: StreamEdit,
 ) -> Result<StreamEdit> {
     if new.reason.trim().is_empty() {
-        return Err(Error::Refused("say why: the reason stands in the log beside the edit".into()));
+        return Err(Error::Refused("give a reason: it goes into the log with the edit".into()));
     }
     if let Edit::Within { ring, area } = &new.edit
         && !(ring.len() > 2 && area.as_m2() > 0.0 && area.as_m2().is_finite())

@@ -76,7 +76,7 @@ pub fn tolerance_m(facts: &Facts) -> f64 {
     facts.terrain.as_ref().map_or(15.0, |t| (3.0 * t.frame.cell_m()).max(15.0).round())
 }
 
-/// What evidence is known by: the accumulation it rests on, the tolerance, the mapped streams.
+/// Key of evidence: the accumulation it rests on, the tolerance, the mapped streams.
 type Key = (i64, u64, String);
 
 /// Evidence and comparisons that were asked for last. Clones share what they hold.
@@ -121,7 +121,7 @@ impl Calibration {
     /// The evidence over the whole range of thresholds. Where nobody waits for it any more, the work stops.
     ///
     /// # Errors
-    /// [`Error::Refused`] before flow is routed, and for a tolerance of no use.
+    /// [`Error::Refused`] before flow is routed, and for a tolerance out of range.
     pub async fn evidence(
         &self,
         store: &Store,
@@ -132,7 +132,7 @@ impl Calibration {
         let facts = Facts::of(&store.study(study).await?)?;
         let key = key(store, grids, &facts, tolerance_m).await?;
         let gather = async { Ok::<_, Error>(Arc::new(evidence(store, grids, &facts, tolerance_m).await?)) };
-        self.found.try_get_with(key, gather).await.map_err(shared)
+        self.found.try_get_with(key, Box::pin(gather)).await.map_err(shared)
     }
 
     /// The figures of the network at one threshold: those of [`Evidence::figures`] where it is among them.
@@ -164,7 +164,7 @@ impl Calibration {
             let scores = scores.await?.into_iter().next();
             Ok::<_, Error>((scores.ok_or_else(Error::not_routed)?, Some(order)))
         };
-        self.typed.try_get_with(key, score).await.map_err(shared)
+        self.typed.try_get_with(key, Box::pin(score)).await.map_err(shared)
     }
 
     /// How the network at a threshold compares with the mapped streams.
@@ -186,7 +186,7 @@ impl Calibration {
                 shortfalls::compared(store, grids, &facts, threshold, tolerance_m).await?,
             ))
         };
-        self.compared.try_get_with(key, compare).await.map_err(shared)
+        self.compared.try_get_with(key, Box::pin(compare)).await.map_err(shared)
     }
 }
 
@@ -206,7 +206,7 @@ async fn key(store: &Store, grids: &GridCache, facts: &Facts, tolerance_m: f64) 
 /// Sets the tolerance of a study; it can be undone.
 ///
 /// # Errors
-/// [`Error::Refused`] for a tolerance of no use.
+/// [`Error::Refused`] for a tolerance out of range.
 pub async fn set_tolerance(store: &Store, study: i64, tolerance_m: f64) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let cell_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.cell_m());
@@ -294,7 +294,7 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
 struct Drawn(Option<Network>);
 
 /// Draws the network at the smallest of the thresholds, from the smallest up, that give no more headwaters than
-/// is of use.
+/// are useful.
 fn drawn(grids: &Grids, accumulation: &Grid<u32>, scores: &[Scores], monitor: &dyn Monitor) -> Result<Drawn> {
     let Some(lowest) = scores.iter().find(|s| s.headwaters <= MOST_HEADWATERS) else {
         return Ok(Drawn(None));

@@ -22,7 +22,7 @@ pub enum Verdict {
     ToMend,
 }
 
-/// What the analyst says of a shortfall. It is known again by its place.
+/// The analyst's remark on a shortfall, which is identified by its place.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ShortfallMark {
     /// which side it is on
@@ -81,7 +81,7 @@ pub(crate) async fn compared(
     .await
 }
 
-/// Says what is to become of a shortfall, or takes back what was said of it; it can be undone.
+/// Sets or clears the decision about a shortfall; it can be undone.
 ///
 /// # Errors
 /// [`Error::Refused`] where a remark is too long.

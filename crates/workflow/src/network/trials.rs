@@ -207,7 +207,7 @@ pub async fn trials(store: &Store, study: i64) -> Result<Vec<KeptTrial>> {
 /// Keeps the network at a threshold as a trial; it can be undone.
 ///
 /// # Errors
-/// [`Error::Refused`] before flow is routed, for a tolerance of no use, and where no stream is left.
+/// [`Error::Refused`] before flow is routed, for a tolerance out of range, and where no stream is left.
 pub async fn keep_trial(
     store: &Store,
     grids: &GridCache,

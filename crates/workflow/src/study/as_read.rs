@@ -1,10 +1,10 @@
-//! Results that were computed from what a study was are kept only where it still is that.
+//! Results are kept only if the study has not changed since they were computed.
 
 use bothros_store::{Change, Store};
 
 use crate::{Error, Facts, Result};
 
-/// How often what was computed is computed anew because another user changed the study meanwhile.
+/// Attempts to compute a result again because another user changed the study meanwhile.
 const ROUNDS: usize = 100;
 
 /// The rounds in which something is computed from a study and kept; each begins with the study as it is then.
@@ -22,10 +22,10 @@ impl<'a> Rounds<'a> {
     /// The study as it is now, to compute from.
     ///
     /// # Errors
-    /// [`Error::Refused`] where others were quicker in all rounds so far.
+    /// [`Error::Refused`] if other users changed the study in every round.
     pub async fn next(&mut self) -> Result<Facts> {
         self.left = self.left.checked_sub(1).ok_or_else(|| {
-            Error::Refused("others are changing this study at the same moment: try again".into())
+            Error::Refused("other users are changing this study at this moment: try again".into())
         })?;
         Facts::of(&self.store.study(self.study).await?)
     }

@@ -12,8 +12,8 @@ use bothros_store::kept::{read, read_some};
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    Choices, Concentration, Preparing, Result, ShortfallMark, SiteChoice, StreamEdit, SubbasinChoice,
-    WeightFacts,
+    Choices, Concentration, HandoverChoice, Preparing, Result, ShortfallMark, SiteChoice, StreamEdit,
+    SubbasinChoice, ValueRaster, WeightFacts,
 };
 
 /// Where an input comes from, in the analyst's words.
@@ -332,12 +332,16 @@ pub struct Settings {
     pub style: serde_json::Value,
     /// weights that are accumulated
     pub weights: Option<WeightFacts>,
+    /// rasters whose values are told of catchments
+    pub rasters: Vec<ValueRaster>,
     /// how the time of concentration is found
     pub concentration: Concentration,
     /// how the land is divided into sub-basins
     pub subbasins: SubbasinChoice,
     /// how inflows of sites are found
     pub sites: SiteChoice,
+    /// what is handed out
+    pub handover: HandoverChoice,
     /// tolerance within which network and mapped streams agree, metres; none for the usual one
     pub tolerance_m: Option<f64>,
     /// where the analyst changed the network by hand, each with the reason
@@ -354,9 +358,11 @@ impl Default for Settings {
             conditioning: Choices::default(),
             style: serde_json::Value::Null,
             weights: None,
+            rasters: Vec::new(),
             concentration: Concentration::default(),
             subbasins: SubbasinChoice::default(),
             sites: SiteChoice::default(),
+            handover: HandoverChoice::default(),
             tolerance_m: None,
             edits: Vec::new(),
             shortfalls: Vec::new(),

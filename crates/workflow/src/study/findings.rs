@@ -1,4 +1,4 @@
-//! What is wrong with a DEM for hydrology, how much and where, in plain words.
+//! Findings about a DEM: what is wrong with it for hydrology, how much and where.
 
 use bothros_core::Cell;
 use bothros_formats::CrsKind;
@@ -202,7 +202,7 @@ fn doubtful(terrain: &crate::TerrainFacts, units: Units) -> Vec<Finding> {
     found
 }
 
-/// The findings of the Terrain stage, the gravest first, with numbers in `units`.
+/// The findings of the Terrain stage, the most serious first, with numbers in `units`.
 pub fn findings(facts: &Facts, units: Units) -> Vec<Finding> {
     let mut found = Vec::new();
     let Some(source) = &facts.source else { return found };

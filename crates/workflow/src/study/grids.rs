@@ -2,17 +2,18 @@
 
 use std::sync::Arc;
 
-use bothros_core::catchments::{Measures, MultiPolygon};
+use bothros_core::catchments::{Catchment, Measures, MultiPolygon};
 use bothros_core::network::{Edit, Edited, Network, edited_accumulation, extract_edited};
-use bothros_core::routing::distance_to_stream;
+use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA, OUTLET, distance_to_stream};
 use bothros_core::{Cell, Frame, Grid, Monitor, Silent, Threshold};
 use bothros_store::{RasterMeta, RasterRole, Store};
 use moka::policy::EvictionPolicy;
 
 use crate::catchments::measures::{CatchmentMeasures, measure_cell};
 use crate::catchments::subbasins::{self, Subbasins, delineated};
+use crate::inputs::rasters::read_raster_onto;
 use crate::study::wanted::while_wanted;
-use crate::{Error, Facts, Result, TerrainFacts, blocking};
+use crate::{Error, Facts, Result, TerrainFacts, ValueRaster, blocking};
 
 /// Directions, accumulation and ground surface of a study.
 pub struct Grids {
@@ -27,6 +28,22 @@ pub struct Grids {
 }
 
 impl Grids {
+    /// The grids of a catchment alone: cut to its extent, no flow outside it. The ground around it stays, so that slopes along
+    /// its divide are what they were.
+    pub(crate) fn within(&self, of: &Catchment) -> Self {
+        let (row, col, mask) = (of.row, of.col, &of.mask);
+        let mut directions = self.directions.masked(row, col, mask, DIRECTION_NODATA);
+        // Where it drains to lies outside.
+        let outlet = directions.index(Cell { row: of.outlet.row - row, col: of.outlet.col - col });
+        directions.values_mut()[outlet] = OUTLET;
+        Self {
+            frame: self.frame.window(row, col, mask.rows(), mask.cols()),
+            directions,
+            accumulation: self.accumulation.masked(row, col, mask, ACCUMULATION_NODATA),
+            filled: self.filled.window(row, col, mask.rows(), mask.cols()),
+        }
+    }
+
     /// The network at a threshold, with edits by hand.
     ///
     /// # Errors
@@ -134,7 +151,7 @@ pub struct Index {
 }
 
 impl Index {
-    fn of(network: &Network, cols: usize) -> Self {
+    pub(crate) fn of(network: &Network, cols: usize) -> Self {
         let cols = cols.max(1) as u32;
         let mut cells = Vec::new();
         let boxes = network.reaches.iter().zip(0u32..).map(|(reach, at)| {
@@ -157,7 +174,7 @@ impl Index {
     }
 }
 
-/// What a network is known by: the grids, the threshold, the edits.
+/// Key of a network: the grids, the threshold, the edits.
 type Drawn = (i64, u32, String);
 
 /// Grids and networks that were used last. Clones share what they hold.
@@ -174,6 +191,8 @@ pub struct GridCache {
     subbasins: moka::future::Cache<(Drawn, String), Arc<Subbasins>>,
     /// their outlines with fewer corners: to so many cells, or as they are handed out
     lines: moka::future::Cache<(Drawn, String, Lines), Outlines>,
+    /// rasters of analysts on the grid of a study, by their SHA-256
+    values: moka::future::Cache<(i64, String), Arc<Grid<f32>>>,
     /// what is measured of sub-basins
     parts: moka::future::Cache<(Drawn, String), Arc<Vec<Measures>>>,
     /// room for grids, bytes
@@ -254,6 +273,11 @@ impl GridCache {
             .weigher(move |_, s: &Arc<Subbasins>| few(s.basins.found.ids.len()))
             .max_capacity(u64::from(part))
             .build();
+        let values = moka::future::Cache::builder()
+            .eviction_policy(EvictionPolicy::lru())
+            .weigher(move |_, v: &Arc<Grid<f32>>| few(v.len()))
+            .max_capacity(u64::from(part))
+            .build();
         // By number of corners.
         let lines = moka::future::Cache::builder()
             .eviction_policy(EvictionPolicy::lru())
@@ -265,7 +289,19 @@ impl GridCache {
             .build();
         let parts =
             moka::future::Cache::builder().eviction_policy(EvictionPolicy::lru()).max_capacity(20).build();
-        Self { grids, edited, networks, ways, indexes, measured, subbasins, lines, parts, room: bytes }
+        Self {
+            grids,
+            edited,
+            networks,
+            ways,
+            indexes,
+            measured,
+            subbasins,
+            lines,
+            values,
+            parts,
+            room: bytes,
+        }
     }
 
     /// Returns the bytes that a study of this many cells needs and the room there is, if it exceeds the room; such a study is the only one kept in memory.
@@ -275,7 +311,7 @@ impl GridCache {
     }
 }
 
-/// What tells the edits by hand of a study from others.
+/// Key of a study's manual edits.
 fn edits_key(facts: &Facts) -> Result<String> {
     let edits: Vec<&Edit> = facts.settings.edits.iter().map(|e| &e.edit).collect();
     Ok(serde_json::to_string(&edits)?)
@@ -286,7 +322,7 @@ fn shared(error: Arc<Error>) -> Error {
 }
 
 impl GridCache {
-    /// Forgets everything, as after a pause in which others worked.
+    /// Clears the cache, as after the database may have changed unnoticed.
     pub fn forget(&self) {
         self.grids.invalidate_all();
         self.edited.invalidate_all();
@@ -296,6 +332,7 @@ impl GridCache {
         self.measured.invalidate_all();
         self.subbasins.invalidate_all();
         self.lines.invalidate_all();
+        self.values.invalidate_all();
         self.parts.invalidate_all();
     }
 
@@ -326,7 +363,7 @@ impl GridCache {
         Ok(grids)
     }
 
-    /// What the grids of a study are known by: it changes when flow is routed again.
+    /// Key of a study's grids; it changes when flow is routed again.
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
@@ -360,7 +397,7 @@ impl GridCache {
             )?;
             Ok::<_, Error>(Arc::new(Grids { frame: terrain.frame, directions, accumulation: values, filled }))
         };
-        let grids = self.grids.try_get_with(accumulation.id, load).await.map_err(shared)?;
+        let grids = self.grids.try_get_with(accumulation.id, Box::pin(load)).await.map_err(shared)?;
         Ok((accumulation.id, grids))
     }
 
@@ -386,10 +423,30 @@ impl GridCache {
         let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
         let key = ((id, threshold.as_cells(), edits_key(facts)?), cell);
         let measure = async { Ok(Arc::new(measure_cell(grids, streams, threshold, cell).await?)) };
-        self.measured.try_get_with(key, measure).await.map_err(shared)
+        self.measured.try_get_with(key, Box::pin(measure)).await.map_err(shared)
     }
 
-    /// What the sub-basins of a study are known by, and the cells of its pour points.
+    /// A raster of the analyst on the grid of the study.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet, or if the file is no longer kept.
+    pub async fn value_raster(
+        &self,
+        store: &Store,
+        facts: &Facts,
+        raster: &ValueRaster,
+    ) -> Result<Arc<Grid<f32>>> {
+        let id = self.number(store, facts).await?;
+        let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
+        let place = (terrain.crs.clone(), terrain.frame);
+        let read =
+            async { Ok::<_, Error>(Arc::new(read_raster_onto(store, facts.study, raster, place).await?)) };
+        // Classes and values of one file are brought onto the grid differently.
+        let key = (id, format!("{:?} {}", raster.holds, raster.sha256));
+        self.values.try_get_with(key, Box::pin(read)).await.map_err(shared)
+    }
+
+    /// Key of a study's sub-basins, and the cells of its pour points.
     async fn subbasin_key(&self, store: &Store, facts: &Facts) -> Result<((Drawn, String), Vec<Cell>)> {
         let (id, _) = self.numbered(store, facts).await?;
         let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
@@ -411,7 +468,7 @@ impl GridCache {
                 (self.get(store, facts).await?, self.network(store, facts, threshold).await?);
             subbasins::divided(grids, network, points, facts.settings.subbasins.clone()).await
         };
-        self.subbasins.try_get_with(key, divide).await.map_err(shared)
+        self.subbasins.try_get_with(key, Box::pin(divide)).await.map_err(shared)
     }
 
     /// The outlines of the sub-basins of a study, by their numbers.
@@ -431,7 +488,7 @@ impl GridCache {
             });
             outlines.await
         };
-        self.lines.try_get_with((drawn, key, lines), draw).await.map_err(shared)
+        self.lines.try_get_with((drawn, key, lines), Box::pin(draw)).await.map_err(shared)
     }
 
     /// What is measured of the sub-basins of a study, by their numbers.
@@ -448,7 +505,7 @@ impl GridCache {
             blocking(move || Ok(Arc::new(all.measure(&grids, &streams, threshold, (&network, &index))?)))
                 .await
         };
-        self.parts.try_get_with(key, measure).await.map_err(shared)
+        self.parts.try_get_with(key, Box::pin(measure)).await.map_err(shared)
     }
 
     /// How far water runs over land before it meets the network at a threshold.
@@ -461,7 +518,7 @@ impl GridCache {
         let key = (id, threshold.as_cells(), serde_json::to_string(&facts.settings.edits)?);
         let measure =
             async { Ok::<_, Error>(Arc::new(while_wanted(move |w| Ways::of(&grids, &network, w)).await?)) };
-        self.ways.try_get_with(key, measure).await.map_err(shared)
+        self.ways.try_get_with(key, Box::pin(measure)).await.map_err(shared)
     }
 
     /// What is stream in a study, with its edits by hand.
@@ -482,7 +539,7 @@ impl GridCache {
             });
             Ok::<_, Error>(Arc::new(edited.await?))
         };
-        let edited = self.edited.try_get_with(key, edit).await.map_err(shared)?;
+        let edited = self.edited.try_get_with(key, Box::pin(edit)).await.map_err(shared)?;
         Ok(Streams { grids, edited: Some(edited) })
     }
 
@@ -501,7 +558,7 @@ impl GridCache {
         let key = (id, threshold.as_cells(), edits_key(facts)?);
         let (of, cols) = (Arc::clone(&network), grids.frame.cols);
         let index = async { Ok::<_, Error>(Arc::new(blocking(move || Ok(Index::of(&of, cols))).await?)) };
-        Ok((network, self.indexes.try_get_with(key, index).await.map_err(shared)?))
+        Ok((network, self.indexes.try_get_with(key, Box::pin(index)).await.map_err(shared)?))
     }
 
     /// The network of a study at a threshold.
@@ -520,6 +577,6 @@ impl GridCache {
             });
             Ok::<_, Error>(Arc::new(drawn.await?))
         };
-        self.networks.try_get_with(key, draw).await.map_err(shared)
+        self.networks.try_get_with(key, Box::pin(draw)).await.map_err(shared)
     }
 }

@@ -18,9 +18,9 @@ pub use facts::{
 };
 pub use findings::{Action, Finding, Severity, findings};
 pub use grids::{GridCache, Grids, Index, Lines, Streams, Ways};
-pub use place::read_place;
+pub use place::{AsTyped, PlaceForm, read_place};
 pub use settings::set_style;
 pub use style::{
-    CATCHMENTS as CATCHMENT_STYLE, Colour, Dash, Fill, OrderStyle, STREAMS as STREAM_STYLE, VectorStyle,
-    order_styles, role_key, usual_styles, vector_style,
+    BASIN_COLOURS, CATCHMENTS as CATCHMENT_STYLE, Colour, Dash, Fill, OrderStyle, STREAMS as STREAM_STYLE,
+    SUBBASINS as SUBBASIN_STYLE, VectorStyle, order_styles, role_key, usual_styles, vector_style,
 };

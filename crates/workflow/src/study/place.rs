@@ -4,6 +4,28 @@ use bothros_formats::{Crs, Transform};
 
 use crate::{Error, Facts, Result};
 
+/// The form in which a place was typed, as it was recognised.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PlaceForm {
+    /// latitude and longitude, decimal degrees
+    Degrees,
+    /// latitude and longitude with minutes, and seconds where there are some
+    DegreesMinutes,
+    /// easting and northing in the study's CRS
+    Projected,
+}
+
+/// A place that was typed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct AsTyped {
+    /// the form
+    pub form: PlaceForm,
+    /// easting in the study's CRS
+    pub x: f64,
+    /// northing in the study's CRS
+    pub y: f64,
+}
+
 /// How a place may be typed.
 const HOW: &str =
     "give easting and northing in the study's CRS, or latitude and longitude such as 43.01 N, 16.95 W";
@@ -13,6 +35,8 @@ const HOW: &str =
 enum Typed {
     /// latitude and longitude, degrees
     Degrees(f64, f64),
+    /// the same, where they were typed with minutes
+    Minutes(f64, f64),
     /// easting and northing, CRS units
     Metric(f64, f64),
     /// what they are is not said
@@ -73,8 +97,17 @@ fn parse(text: &str) -> Option<Typed> {
         }
     }
     if parts.iter().all(|part| part.letter.is_none()) {
-        let [first, second] = plain[..] else { return None };
-        return Some(Typed::Plain(first, second));
+        if let [first, second] = plain[..] {
+            return Some(Typed::Plain(first, second));
+        }
+        // Degrees and minutes, or with seconds, without letters: latitude comes first.
+        let half = plain.len() / 2;
+        if plain.len() % 2 == 1 || !(2..=3).contains(&half) || !text.contains(['°', ',', ';']) {
+            return None;
+        }
+        let part = |numbers: &[f64]| Part { letter: None, numbers: numbers.to_vec() }.value();
+        let (lat, lon) = (part(&plain[..half])?, part(&plain[half..])?);
+        return (lat.abs() <= 90.0 && lon.abs() <= 180.0).then_some(Typed::Minutes(lat, lon));
     }
     let [first, second] = &parts[..] else { return None };
     let (one, other) = (first.value()?, second.value()?);
@@ -91,37 +124,46 @@ fn parse(text: &str) -> Option<Typed> {
     match lat.abs() > 90.0 || lon.abs() > 180.0 {
         // Nothing on the earth lies there in degrees: these are eastings and northings.
         true => ((ns, ew) == ('N', 'E')).then_some(Typed::Metric(lon, lat)),
-        false => Some(Typed::Degrees(signed(lat, ns == 'S'), signed(lon, ew == 'W'))),
+        false => {
+            let (lat, lon) = (signed(lat, ns == 'S'), signed(lon, ew == 'W'));
+            Some(match parts.iter().any(|part| part.numbers.len() > 1) {
+                true => Typed::Minutes(lat, lon),
+                false => Typed::Degrees(lat, lon),
+            })
+        }
     }
 }
 
-/// Reads a place: easting and northing in the study's CRS, or latitude and longitude. Two numbers without letters are
+/// Reads a place, and tells how it was understood: easting and northing in the study's CRS, or latitude and longitude. Two numbers without letters are
 /// what lies in the DEM: easting and northing first.
 ///
 /// # Errors
-/// [`Error::Refused`] for what is no place, and before the DEM is prepared.
-pub fn read_place(facts: &Facts, text: &str) -> Result<(f64, f64)> {
+/// [`Error::Refused`] if it is not a place, and before the DEM is prepared.
+pub fn read_place(facts: &Facts, text: &str) -> Result<AsTyped> {
     let refused = || {
         let said: String = text.trim().chars().take(60).collect();
         Error::Refused(format!("“{said}” is no place: {HOW}"))
     };
     let typed = parse(text).ok_or_else(refused)?;
     let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
-    let (lat, lon) = match typed {
-        Typed::Metric(x, y) => return Ok((x, y)),
-        Typed::Degrees(lat, lon) => (lat, lon),
+    let projected = |x, y| Ok(AsTyped { form: PlaceForm::Projected, x, y });
+    let (form, lat, lon) = match typed {
+        Typed::Metric(x, y) => return projected(x, y),
+        Typed::Degrees(lat, lon) => (PlaceForm::Degrees, lat, lon),
+        Typed::Minutes(lat, lon) => (PlaceForm::DegreesMinutes, lat, lon),
         Typed::Plain(x, y) => {
             if !(x.abs() <= 1e9 && y.abs() <= 1e9) {
                 return Err(refused());
             }
             let degrees = x.abs() <= 90.0 && y.abs() <= 180.0 && terrain.frame.cell_at(x, y).is_none();
             if !degrees {
-                return Ok((x, y));
+                return projected(x, y);
             }
-            (x, y)
+            (PlaceForm::Degrees, x, y)
         }
     };
-    Ok(Transform::new(&Crs::parse("EPSG:4326")?, &terrain.crs)?.point(lon, lat)?)
+    let (x, y) = Transform::new(&Crs::parse("EPSG:4326")?, &terrain.crs)?.point(lon, lat)?;
+    Ok(AsTyped { form, x, y })
 }
 
 #[cfg(test)]
@@ -143,8 +185,11 @@ mod tests {
     #[case("W 16.95 N 43.01", Typed::Degrees(43.01, -16.95))]
     #[case("16.95 E 43.01 S", Typed::Degrees(-43.01, 16.95))]
     // Degrees, minutes and seconds.
-    #[case("43° 30' N, 16° 57' 0\" W", Typed::Degrees(43.5, -16.95))]
-    #[case("43°30′36″N 16°57′W", Typed::Degrees(43.51, -16.95))]
+    #[case("43° 30' N, 16° 57' 0\" W", Typed::Minutes(43.5, -16.95))]
+    #[case("43°30′36″N 16°57′W", Typed::Minutes(43.51, -16.95))]
+    // Without letters latitude comes first.
+    #[case("43 30 36, -16 57 0", Typed::Minutes(43.51, -16.95))]
+    #[case("43° 30' −16° 57'", Typed::Minutes(43.5, -16.95))]
     // Eastings and northings with letters.
     #[case("E 502340 N 4761200", Typed::Metric(502_340.0, 4_761_200.0))]
     #[case("4761200 N 502340 E", Typed::Metric(502_340.0, 4_761_200.0))]
@@ -153,6 +198,7 @@ mod tests {
         let found = parse(text).unwrap_or_else(|| panic!("{text} is a place"));
         let same = match (found, expected) {
             (Typed::Degrees(a, b), Typed::Degrees(c, d))
+            | (Typed::Minutes(a, b), Typed::Minutes(c, d))
             | (Typed::Metric(a, b), Typed::Metric(c, d))
             | (Typed::Plain(a, b), Typed::Plain(c, d)) => close(a, c) && close(b, d),
             _ => false,
@@ -165,6 +211,9 @@ mod tests {
     #[case("here")]
     #[case("43.01")]
     #[case("1 2 3")]
+    #[case("1 2 3 4 5 6")]
+    #[case("43 30 36, 16 75 0")]
+    #[case("93 30 36, 16 5 0")]
     #[case("43.01 N 16.95")]
     #[case("43.01 N 16.95 N")]
     #[case("43.01 E 16.95 W")]

@@ -41,7 +41,7 @@ pub(crate) fn put_back(settings: &Settings, earlier: Value) -> Result<Settings> 
     Ok(read(now)?)
 }
 
-/// Keeps how the map is drawn; it is the page's own affair what is in it, and nothing that is undone.
+/// Keeps how the map is drawn; its content is up to the page, and it cannot be undone.
 ///
 /// # Errors
 /// Those of the store.

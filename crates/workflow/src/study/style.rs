@@ -76,7 +76,7 @@ pub enum Dash {
     Dashed,
     /// dots
     Dotted,
-    /// strokes and dots by turns, as boundaries are drawn
+    /// alternating strokes and dots, as boundaries are drawn
     Dashdot,
 }
 
@@ -89,7 +89,7 @@ impl Dash {
         ("dashdot", Self::Dashdot),
     ];
 
-    /// Lengths of strokes and gaps by turns, pixels; nothing for a line that is not broken.
+    /// Alternating lengths of strokes and gaps, pixels; empty for a solid line.
     pub fn pattern(self) -> &'static [f64] {
         match self {
             Self::Solid => &[],
@@ -151,6 +151,16 @@ const WATER: [Colour; 5] = [
     Colour::hex(0x0F5C63),
     Colour::hex(0x0A454B),
     Colour::hex(0x062F34),
+];
+
+/// Colours of catchments and sub-basins, of which no two neighbours share one.
+pub const BASIN_COLOURS: [Colour; 6] = [
+    Colour::hex(0xB9A27A),
+    Colour::hex(0x8FA98C),
+    Colour::hex(0xA58FA6),
+    Colour::hex(0xC29A84),
+    Colour::hex(0x8CA3B5),
+    Colour::hex(0xADAB7C),
 ];
 
 /// The name under which the layers of a role are styled.

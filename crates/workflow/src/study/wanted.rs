@@ -1,4 +1,4 @@
-//! Work that stops when nobody waits for it any more: a page was left, a question was asked anew.
+//! Work that stops when its result is no longer wanted: the page was left, or a newer request replaced it.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};

@@ -39,7 +39,7 @@ impl Boundary {
     /// The box around it and its margin.
     ///
     /// # Errors
-    /// [`Error::Refused`] where the outline or the margin is of no use.
+    /// [`Error::Refused`] if the outline or the margin is invalid.
     pub fn extent(&self, margin_m: f64) -> Result<Extent> {
         let [mut west, mut south, mut east, mut north] =
             [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
@@ -115,10 +115,10 @@ fn covered(extent: &Extent, by: &[Offer]) -> f64 {
     inside as f64 / (ALONG * ALONG) as f64
 }
 
-/// Asks the archive what it has.
+/// Searches the archive.
 ///
 /// # Errors
-/// [`Error::Archive`]; [`Error::Refused`] where it has nothing there, or more than can be worked on.
+/// [`Error::Archive`]; [`Error::Refused`] if it has nothing there, or more than can be handled.
 pub async fn plan_fetch(wish: &Fetch) -> Result<FetchPlan> {
     let extent = wish.boundary.extent(wish.margin_m)?;
     let archive = Archive::new(&wish.archive)?;

@@ -1,5 +1,6 @@
 //! The package for download: rasters, network and catchments in open formats, and what was done.
 
+mod land;
 mod layers;
 mod provenance;
 mod readme;
@@ -9,26 +10,26 @@ use std::io::{Read, Write};
 use std::path::Path;
 use std::time::Instant;
 
-use bothros_core::catchments::Division;
 use bothros_core::memory::Step;
-use bothros_core::network::Network;
-use bothros_core::{Grid, Monitor, Threshold};
-use bothros_formats::{Crs, VectorFormat, write_layers};
+use bothros_core::network::{Agreement, Network, derived_again};
+use bothros_core::routing::{DIRECTION_NODATA, with_least_fall};
+use bothros_core::{Grid, Monitor, Part, Threshold};
+use bothros_formats::{Crs, Transform, VectorFormat, write_layers};
 use bothros_products::{
-    CATCHMENT_IDS, CATCHMENTS, Delineated, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, JUNCTIONS, MAIN_STEMS,
-    MEASURES, POUR_POINTS, PROVENANCE, Placed, REACHES, Row, STREAM_ORDER, SUBBASINS, TRIALS, WEIGHTED_TOTAL,
+    AREA_DISTANCE, CATCHMENT_IDS, CATCHMENTS, CLASS_SHARES, CONNECTIVITY, CROSS_SECTIONS, Delineated,
+    FALLING, FLOW_ACCUMULATION, FLOW_DIRECTION, FLOWPATHS, GROUND, HYPSOMETRY, JUNCTIONS, MAIN_STEMS,
+    MEASURES, NEXUSES, POUR_POINTS, PROVENANCE, Placed, RASTER_FIGURES, REACHES, Row, SHAPEFILE_FIELDS,
+    STREAM_ORDER, SUBBASIN_PARAMETERS, SUBBASINS, TRIALS, Table, WEIGHTED_TOTAL, datapackage, schematic,
 };
-use bothros_store::{
-    FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, PourPoint, RasterRole, Record, Store, kept,
-};
+use bothros_store::{FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, Record, Store};
 use serde_json::json;
 
-use crate::{
-    CatchmentFacts, Error, Facts, GridCache, Grids, KeptTrial, Result, Stage, Streams, Subbasins, blocking,
-    chosen_trial, trials,
-};
+use crate::ModelTables;
+use crate::{Error, Facts, GridCache, Grids, KeptTrial, Result, Stage, blocking, chosen_trial, trials};
 
-use self::layers::{labelled, orders, placed, stems};
+use self::land::Land;
+pub use self::layers::{LAYERS, layer};
+use self::layers::{fields_of_shapefiles, labelled, orders, placed, stems};
 use self::provenance::provenance;
 use self::readme::readme;
 
@@ -53,6 +54,7 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
     let mut out = Vec::new();
     let mut tif = |name: &str, meaning: &str| out.push((format!("{short}_{name}.tif"), meaning.to_owned()));
     tif(GROUND.name, "ground surface, elevation in metres");
+    tif(FALLING.name, "the same with a least fall over flats, for models that derive the network again");
     tif(FLOW_DIRECTION.name, "D8 flow direction");
     tif(FLOW_ACCUMULATION.name, FLOW_ACCUMULATION.meaning);
     if facts.settings.weights.is_some() {
@@ -62,16 +64,38 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
     if has_points {
         tif(CATCHMENT_IDS.name, CATCHMENT_IDS.meaning);
     }
-    let layers = [&REACHES, &JUNCTIONS, &MAIN_STEMS, &CATCHMENTS, &SUBBASINS, &POUR_POINTS]
-        .map(|t| t.title.to_lowercase());
+    if facts.settings.handover.netcdf {
+        out.push((format!("{short}_*.nc"), "rasters as NetCDF by the CF conventions".into()));
+    }
+    let layers =
+        [&REACHES, &JUNCTIONS, &MAIN_STEMS, &CATCHMENTS, &SUBBASINS, &POUR_POINTS, &FLOWPATHS, &NEXUSES]
+            .map(|t| t.title.to_lowercase());
     out.push((format!("{short}_network.gpkg"), layers.join(", ")));
     out.push((format!("{short}_*.geojson"), "the same in WGS 84".into()));
+    if facts.settings.handover.shapefiles {
+        out.push((
+            format!("{short}_*.shp"),
+            format!(
+                "the same as Shapefiles, in the study's CRS; {short}_{}.csv tells their short names",
+                SHAPEFILE_FIELDS.name
+            ),
+        ));
+    }
     out.push((
         format!("{short}_*.csv"),
-        "catchments and sub-basins with their measures, pour points, trials, and where each input comes from"
+        "catchments and sub-basins with their measures, the model scheme, pour points, trials, and where each input comes from"
             .into(),
     ));
+    if !facts.settings.rasters.is_empty() {
+        let tables = format!("{short}_{}.csv, {short}_{}.csv", RASTER_FIGURES.name, CLASS_SHARES.name);
+        out.push((tables, "what rasters of your own hold inside catchments and sub-basins".into()));
+    }
+    out.push((format!("{short}_schematic.svg"), "the model scheme as a drawing".into()));
     out.push((format!("{short}_*.sld"), "how the map draws them, as Styled Layer Descriptors (OGC)".into()));
+    out.push((
+        "datapackage.json".into(),
+        "what each table and column holds, as a Frictionless Data Package".into(),
+    ));
     out.push(("README.txt".into(), "CRS, units, methods, settings, log".into()));
     out
 }
@@ -97,20 +121,9 @@ pub async fn start_package(store: &Store, study: i64) -> Result<()> {
 struct Ingredients {
     facts: Facts,
     crs: Crs,
-    network: std::sync::Arc<Network>,
-    grids: std::sync::Arc<Grids>,
-    stream_cells: Streams,
-    points: Vec<(PourPoint, CatchmentFacts)>,
-    /// what is measured of their catchments, then of sub-basins, as rows
-    measures: Vec<Row>,
-    /// the sub-basins
-    subbasins: std::sync::Arc<Subbasins>,
-    /// their names
-    names: Vec<Option<String>>,
+    land: Land,
     log: Vec<LogEntry>,
     threshold: Threshold,
-    /// weights of all cells upstream, and what they are
-    weighted: Option<(Grid<f32>, String)>,
     layers: Vec<bothros_store::Layer>,
     pictures: Vec<bothros_store::Backdrop>,
     dem_sha256: String,
@@ -131,39 +144,14 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     if let Some(terrain) = &facts.terrain {
         Step::Package.check(terrain.frame.cells() as u64)?;
     }
-    let grids = cache.get(store, &facts).await?;
-    let terrain = facts.terrain.clone().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
-    let threshold = facts.network.ok_or_else(|| Error::Refused("choose a threshold first".into()))?.threshold;
-    let network = cache.network(store, &facts, threshold).await?;
-    let mut points = Vec::new();
-    for point in store.pour_points(study).await? {
-        if let Some(found) = point.catchment.clone() {
-            points.push((point, kept::read(found)?));
-        }
-    }
-    let mut measures = Vec::new();
-    for ((point, _), number) in points.iter().zip(1u32..) {
-        let found = crate::measures_of(store, cache, &facts, point).await?;
-        measures.push(found.row(number, &point.name, &facts.settings.concentration));
-    }
-    handle.say("measuring sub-basins");
-    // Basins of the whole footprint are looked at, not handed over: catchments consist of sub-basins there.
-    let mut handed = facts.clone();
-    if handed.settings.subbasins.division == Division::Basins {
-        handed.settings.subbasins.division = Division::Reaches;
-    }
-    let subbasins = cache.subbasins(store, &handed).await?;
-    let own: Vec<PourPoint> = points.iter().map(|(point, _)| point.clone()).collect();
-    let names = subbasins.names(&facts.settings.subbasins, &own, &terrain.frame);
-    let measured = cache.subbasin_measures(store, &handed).await?;
-    measures.extend(subbasins.rows(&measured, &names, facts.settings.concentration.curve_number));
+    let terrain = facts.terrain.clone().ok_or_else(Error::not_prepared)?;
+    let none = || Error::Refused("choose a threshold first".into());
+    let threshold = facts.network.as_ref().ok_or_else(none)?.threshold;
+    handle.say("measuring catchments and sub-basins");
+    // On the heap: it is large, and a worker has little stack.
+    let land = Box::pin(Land::of(store, cache, &facts, threshold)).await?;
+    land.model.as_ref().map_or(Ok(()), ModelTables::check)?;
     let log = store.log_entries(study).await?;
-    let weighted = match (store.raster(study, RasterRole::Weighted).await?, &facts.settings.weights) {
-        (Some(meta), Some(weights)) => {
-            Some((store.read_raster::<f32>(&meta).await?, weights.meaning.clone()))
-        }
-        _ => None,
-    };
     let layers = store.layers(study).await?;
     let pictures = store.backdrops(study).await?;
     let done = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref());
@@ -173,48 +161,34 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     };
     let crs = terrain.crs;
     let dem_sha256 = store.file(study, FileRole::Dem).await?.map_or(String::new(), |f| f.sha256);
-    let stream_cells = cache.streams(store, &facts).await?;
     let (trials, chosen) = (trials(store, study).await?, chosen_trial(store, &facts).await?);
-    let ingredients = Ingredients {
-        trials,
-        chosen,
-        crs,
-        facts,
-        network,
-        grids,
-        stream_cells,
-        points,
-        measures,
-        subbasins,
-        names,
-        log,
-        threshold,
-        weighted,
-        layers,
-        pictures,
-        dem_sha256,
-        stale,
-    };
+    let ingredients =
+        Ingredients { trials, chosen, crs, facts, land, log, threshold, layers, pictures, dem_sha256, stale };
     let dir = tempfile::tempdir()?;
     let zip = dir.path().join("package.zip");
     let (target, monitor) = (zip.clone(), handle.clone());
-    blocking(move || write(&ingredients, &target, &monitor)).await?;
+    let again = blocking(move || write(&ingredients, &target, &monitor)).await?;
     handle.say("keeping the package");
     let name = format!("{}_package.zip", package_name(&row.name));
     let change = store.change(study).await?;
     let kept = change.put_file(FileRole::Package, &name, &zip).await?;
     change.written_from(kept.id, fingerprint).await?;
-    let text = format!("Wrote {} ({:.1} MB)", kept.name, kept.bytes as f64 / 1e6);
+    let text = format!(
+        "Wrote {} ({:.1} MB); derived from it again, {}",
+        kept.name,
+        kept.bytes as f64 / 1e6,
+        readme::derived(&again)
+    );
     let line = LogLine::new(Stage::Handover.title(), text.clone());
     let line = line.with(json!({ "sha256": kept.sha256 })).taking(begun.elapsed());
     change.commit(Record::log(line)).await?;
     Ok(text)
 }
 
-fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
+fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<Agreement> {
     let dir = tempfile::tempdir()?;
     let short = package_name(&from.facts.name);
-    let grids = &*from.grids;
+    let grids = &*from.land.grids;
     let mut files: Vec<String> = Vec::new();
     let mut begin = |suffix: &str, what: &str, share: f64| -> Result<std::path::PathBuf> {
         if handle.is_cancelled() {
@@ -229,70 +203,154 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
     };
 
     let (frame, crs) = (&grids.frame, &from.crs);
+    let netcdf = from.facts.settings.handover.netcdf;
+    macro_rules! as_netcdf {
+        ($product:expr, $values:expr, $share:expr) => {
+            if netcdf {
+                let path = begin(&format!("{}.nc", $product.name), "writing NetCDF", $share)?;
+                $product.write_netcdf(&path, $values, frame, crs)?;
+            }
+        };
+    }
     let tif = |name: &str| format!("{name}.tif");
-    GROUND.write(&begin(&tif(GROUND.name), "writing elevations", 0.05)?, &grids.filled, frame, crs)?;
+    let path = begin(&tif(GROUND.name), "writing elevations", 0.05)?;
+    let cut = from.land.alone.is_some().then(|| ground_within(grids));
+    let ground = cut.as_ref().unwrap_or(&grids.filled);
+    GROUND.write(&path, ground, frame, crs)?;
+    as_netcdf!(GROUND, ground, 0.1);
+    let path = begin(&tif(FALLING.name), "deriving the network again", 0.12)?;
+    let falling = with_least_fall(ground, &grids.directions, 0.0, frame, &Part::new(handle, 0.12, 0.16))?;
+    drop(cut);
+    FALLING.write(&path, &falling, frame, crs)?;
+    as_netcdf!(FALLING, &falling, 0.18);
+    let part = Part::new(handle, 0.2, 0.3);
+    let again = derived_again(&falling, &from.land.network, frame, from.threshold, &part)?;
+    drop(falling);
     let path = begin(&tif(FLOW_DIRECTION.name), "writing flow directions", 0.3)?;
     FLOW_DIRECTION.write(&path, &grids.directions, frame, crs)?;
+    as_netcdf!(FLOW_DIRECTION, &grids.directions, 0.35);
     let path = begin(&tif(FLOW_ACCUMULATION.name), "writing flow accumulation", 0.4)?;
     FLOW_ACCUMULATION.write(&path, &grids.accumulation, frame, crs)?;
-    if let Some((sums, meaning)) = &from.weighted {
+    as_netcdf!(FLOW_ACCUMULATION, &grids.accumulation, 0.45);
+    if let Some((sums, meaning)) = &from.land.weighted {
         let path = begin(&tif(WEIGHTED_TOTAL.name), "writing weighted accumulation", 0.5)?;
         let text = format!("{meaning}, of all cells upstream added up, the cell itself counted");
         WEIGHTED_TOTAL.write_as(&path, sums, frame, crs, &text)?;
+        as_netcdf!(WEIGHTED_TOTAL, sums, 0.5);
     }
     let path = begin(&tif(STREAM_ORDER.name), "writing streams", 0.5)?;
-    STREAM_ORDER.write(&path, &orders(&from.network, &grids.directions), frame, crs)?;
-    let found = labelled(&grids.directions, &from.points)?;
-    if !from.points.is_empty() {
+    let by_order = orders(&from.land.network, &grids.directions);
+    STREAM_ORDER.write(&path, &by_order, frame, crs)?;
+    as_netcdf!(STREAM_ORDER, &by_order, 0.5);
+    drop(by_order);
+    let found = labelled(&grids.directions, &from.land.points)?;
+    if !from.land.points.is_empty() {
         let path = begin(&tif(CATCHMENT_IDS.name), "writing catchments", 0.55)?;
         CATCHMENT_IDS.write(&path, &found.ids, frame, crs)?;
+        as_netcdf!(CATCHMENT_IDS, &found.ids, 0.55);
     }
 
-    let points: Vec<Placed> = from.points.iter().map(placed).collect();
-    let coverage = from.subbasins.coverage.soft(from.facts.settings.subbasins.outline);
+    let points: Vec<Placed> = from.land.points.iter().map(placed).collect();
+    let coverage = from.land.subbasins.coverage.soft(from.facts.settings.subbasins.outline);
     let land = Delineated {
         points: &points,
         catchments: &found,
-        subbasins: &from.subbasins.basins,
-        names: &from.names,
+        subbasins: &from.land.subbasins.basins,
+        names: &from.land.names,
         coverage: &coverage,
         frame,
     };
-    let layers = [
-        bothros_products::reaches(&from.network, frame, Some(&found))?,
-        bothros_products::junctions(&from.network, frame)?,
-        bothros_products::main_stems(&stems(from)?, &grids.directions, &grids.filled, frame)?,
+    let streams = &from.land.stream_cells;
+    let stems = stems(grids, streams, &from.land.network, from.threshold, &from.land.points)?;
+    let mut layers = vec![
+        bothros_products::reaches(&from.land.network, frame, Some(&found))?,
+        bothros_products::junctions(&from.land.network, frame)?,
+        bothros_products::main_stems(&stems, &grids.directions, &grids.filled, frame)?,
         land.catchments()?,
         land.subbasins()?,
         bothros_products::pour_points(&points, &found, frame)?,
     ];
+    if let Some(model) = &from.land.model {
+        layers.extend([model.flowpaths.clone(), model.nexuses.clone()]);
+    }
     let path = begin("network.gpkg", "writing layers", 0.65)?;
-    write_layers(&path, VectorFormat::GeoPackage, crs, &layers)?;
+    let wanted = from.facts.settings.handover.crs.as_ref();
+    let converted = match wanted {
+        Some(wanted) if !wanted.same_as(crs)? => {
+            let to = Transform::new(crs, wanted)?;
+            Some(layers.iter().map(|l| l.converted(&to)).collect::<bothros_formats::Result<Vec<_>>>()?)
+        }
+        _ => None,
+    };
+    let (layers_crs, drawn) = match (&converted, wanted) {
+        (Some(converted), Some(wanted)) => (wanted, converted),
+        _ => (crs, &layers),
+    };
+    write_layers(&path, VectorFormat::GeoPackage, layers_crs, drawn)?;
     for layer in &layers {
         let path = begin(&format!("{}.geojson", layer.name), "writing layers", 0.75)?;
         write_layers(&path, VectorFormat::GeoJson, crs, std::slice::from_ref(layer))?;
     }
-    for (table, layer) in [(&CATCHMENTS, &layers[3]), (&SUBBASINS, &layers[4]), (&POUR_POINTS, &layers[5])] {
-        let path = begin(&format!("{}.csv", table.name), "writing tables", 0.85)?;
-        std::fs::write(path, table.csv(layer.features.iter().map(|(_, row)| row.clone()))?)?;
+    let shapefiles = from.facts.settings.handover.shapefiles;
+    let mut beside = Vec::new();
+    for layer in drawn.iter().filter(|_| shapefiles) {
+        let path = begin(&format!("{}.shp", layer.name), "writing layers", 0.8)?;
+        write_layers(&path, VectorFormat::Shapefile, layers_crs, std::slice::from_ref(layer))?;
+        let parts = ["shx", "dbf", "prj", "cpg"].map(|part| format!("{short}_{}.{part}", layer.name));
+        beside.extend(parts.into_iter().filter(|name| dir.path().join(name).exists()));
     }
-    if !from.measures.is_empty() {
-        let path = begin("measures.csv", "writing tables", 0.855)?;
-        std::fs::write(path, MEASURES.csv(from.measures.iter().cloned())?)?;
+    let rows_of = |table: &Table| -> Vec<Row> {
+        let layer = layers.iter().find(|l| l.name == table.name);
+        layer.map_or(Vec::new(), |l| l.features.iter().map(|(_, row)| row.clone()).collect())
+    };
+    let none = Vec::new();
+    let of_model = |rows: fn(&ModelTables) -> &Vec<Row>| from.land.model.as_ref().map_or(&none, rows).clone();
+    let tables: [(&Table, Vec<Row>); 16] = [
+        (&CATCHMENTS, rows_of(&CATCHMENTS)),
+        (&SUBBASINS, rows_of(&SUBBASINS)),
+        (&POUR_POINTS, rows_of(&POUR_POINTS)),
+        (&MEASURES, from.land.measures.clone()),
+        (&RASTER_FIGURES, from.land.inside.figures.clone()),
+        (&CLASS_SHARES, from.land.inside.classes.clone()),
+        (&SUBBASIN_PARAMETERS, of_model(|m| &m.subbasins)),
+        (&FLOWPATHS, rows_of(&FLOWPATHS)),
+        (&NEXUSES, rows_of(&NEXUSES)),
+        (&CONNECTIVITY, of_model(|m| &m.connectivity)),
+        (&HYPSOMETRY, of_model(|m| &m.hypsometry)),
+        (&AREA_DISTANCE, of_model(|m| &m.area_distance)),
+        (&CROSS_SECTIONS, from.land.sections.clone()),
+        (&PROVENANCE, provenance(from)),
+        (&SHAPEFILE_FIELDS, if shapefiles { fields_of_shapefiles(&layers) } else { Vec::new() }),
+        (&TRIALS, from.trials.iter().map(KeptTrial::row).collect()),
+    ];
+    // Tables of the model and of catchments are there even where they are empty, so that keys lead somewhere.
+    let always =
+        [CATCHMENTS.name, SUBBASINS.name, POUR_POINTS.name, FLOWPATHS.name, NEXUSES.name, PROVENANCE.name];
+    let mut written: Vec<&Table> = Vec::new();
+    for (table, rows) in tables {
+        if rows.is_empty() && !always.contains(&table.name) {
+            continue;
+        }
+        let path = begin(&format!("{}.csv", table.name), "writing tables", 0.86)?;
+        std::fs::write(path, table.csv(rows)?)?;
+        written.push(table);
     }
-    let path = begin("provenance.csv", "writing tables", 0.86)?;
-    std::fs::write(path, PROVENANCE.csv(provenance(from))?)?;
-    if !from.trials.is_empty() {
-        let path = begin("trials.csv", "writing tables", 0.87)?;
-        std::fs::write(path, TRIALS.csv(from.trials.iter().map(KeptTrial::row))?)?;
-    }
-    for (layer, document) in styles::documents(&from.facts.settings.style, highest_order(&from.network))? {
+    let described =
+        datapackage(&short, &from.facts.name, &written, &|table| format!("{short}_{}.csv", table.name));
+    std::fs::write(dir.path().join("datapackage.json"), serde_json::to_vec_pretty(&described)?)?;
+    for (layer, document) in styles::documents(&from.facts.settings.style, highest_order(&from.land.network))?
+    {
         let path = begin(&format!("{layer}.sld"), "writing styles", 0.88)?;
         std::fs::write(path, document)?;
     }
+    if let Some(model) = &from.land.model {
+        let path = begin("schematic.svg", "writing the schematic", 0.9)?;
+        std::fs::write(path, schematic(&model.scheme, &model.nexuses))?;
+    }
+    files.extend(beside);
     let path = dir.path().join("README.txt");
-    std::fs::write(path, readme(from, &files))?;
-    files.push("README.txt".into());
+    std::fs::write(path, readme(from, &again, &files))?;
+    files.extend(["README.txt".into(), "datapackage.json".into()]);
 
     handle.say("packing");
     let mut zip = zip::ZipWriter::new(std::fs::File::create(target)?);
@@ -300,7 +358,7 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
     for (at, name) in files.iter().enumerate() {
         handle.progress(0.85 + 0.1 * at as f64 / count);
         // Rasters are compressed already.
-        let method = if name.ends_with(".tif") {
+        let method = if name.ends_with(".tif") || name.ends_with(".nc") {
             zip::CompressionMethod::Stored
         } else {
             zip::CompressionMethod::Deflated
@@ -323,7 +381,18 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<()> {
         }
     }
     zip.finish()?;
-    Ok(())
+    Ok(again)
+}
+
+/// The ground where water flows; nodata elsewhere.
+fn ground_within(grids: &Grids) -> Grid<f32> {
+    let mut ground = grids.filled.clone();
+    for (z, &code) in ground.values_mut().iter_mut().zip(grids.directions.values()) {
+        if code == DIRECTION_NODATA {
+            *z = f32::NAN;
+        }
+    }
+    ground
 }
 
 fn highest_order(network: &Network) -> u8 {

@@ -32,6 +32,9 @@ pub(super) fn provenance(from: &Ingredients) -> Vec<Row> {
     if let Some(w) = &from.facts.settings.weights {
         row("Weights", &w.file, &w.provenance, None, &w.sha256);
     }
+    for r in &from.facts.settings.rasters {
+        row(&format!("Raster: {}", r.name), &r.file, &r.provenance, None, &r.sha256);
+    }
     let text = |told: &Json, key: &str| told[key].as_str().unwrap_or_default().to_owned();
     let known = |told: &Json| Provenance {
         source: text(told, "source"),

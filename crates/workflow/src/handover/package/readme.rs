@@ -2,8 +2,10 @@
 
 use bothros_core::Frame;
 use bothros_core::conditioning::StepKind;
+use bothros_core::network::Agreement;
 use bothros_core::routing::Method;
 use bothros_formats::Crs;
+use bothros_products::FALLING;
 
 use super::Ingredients;
 use crate::Facts;
@@ -44,13 +46,32 @@ pub(super) fn cell_size(frame: &Frame, crs: &Crs) -> String {
     format!("{} {unit}", frame.cell_size)
 }
 
-pub(super) fn readme(from: &Ingredients, files: &[String]) -> String {
-    let frame = &from.grids.frame;
+/// What a receiver finds that derives the network again, in words.
+pub(super) fn derived(again: &Agreement) -> String {
+    // Rounded down: 100 % is said of all cells alone.
+    let share = (again.share() * 1000.0).floor() / 10.0;
+    match (again.found == again.delivered, again.extra) {
+        (true, 0) => "the network comes out the same to the cell".into(),
+        (_, extra) => format!(
+            "{} of {} stream cells come out again, and {extra} others ({share:.1} % of the cells of either agree)",
+            again.found, again.delivered
+        ),
+    }
+}
+
+pub(super) fn readme(from: &Ingredients, again: &Agreement, files: &[String]) -> String {
+    let frame = &from.land.grids.frame;
     let facts = &from.facts;
     let threshold = from.threshold;
     let source = facts.source.as_ref();
     let mut out = format!("{}\n{}\n\n", facts.name, "=".repeat(facts.name.chars().count()));
     out += "Conditioned DEM, flow directions, flow accumulation, stream network and catchments.\n\n";
+    if let Some(name) = &from.land.alone {
+        out += &format!(
+            "The catchment of {name} alone: rasters are cut to it, and numbers of reaches, catchments and sub-basins are those of \
+             this package.\n\n"
+        );
+    }
     if from.stale {
         out += "OUT OF DATE: choices, input layers or decisions were changed after flow was routed. What is in this package was \
             computed before; bring the study up to date and write it again.\n\n";
@@ -59,6 +80,9 @@ pub(super) fn readme(from: &Ingredients, files: &[String]) -> String {
         "CRS: {}. GeoJSON files are in WGS 84 longitude and latitude (RFC 7946).\n",
         from.crs.label()
     );
+    if let Some(crs) = &facts.settings.handover.crs {
+        out += &format!("Layers of the GeoPackage and Shapefiles are in {}.\n", crs.label());
+    }
     out += &format!("Grid: {} x {} cells of {}.\n", frame.cols, frame.rows, cell_size(frame, &from.crs));
     out += "Units: elevations and lengths in metres, areas in km2, slope in m/m.\n\nMethods and settings\n--------------------\n";
     if let Some(source) = source {
@@ -80,13 +104,22 @@ pub(super) fn readme(from: &Ingredients, files: &[String]) -> String {
         }
         Method::Mfd => {
             "It is that of MFD (Freeman 1991), rounded down and carried down along D8, which joins the streams. Streams are \
-             wide where flow spreads: do not rest work on banks and riparian land on them.\n"
+             wide where flow spreads: do not base work on banks or riparian land on them.\n"
         }
     };
     out += &format!(
         "Streams: contributing area of at least {:.6} km2 ({} cells). Orders: Strahler, Shreve.\n",
         threshold.as_area(frame).as_km2(),
         threshold.as_cells()
+    );
+    out += &format!(
+        "For models that derive the network again: a stream cell has at least {} cells, the cell itself counted, that drain through it. \
+        Flow accumulation here does not count the cell itself: at least {}. The ground in *_{}.tif is raised by as little as makes each cell \
+        fall along its flow direction. When it is filled plainly, routed by D8 and cut at that threshold, {}.\n",
+        threshold.as_cells(),
+        threshold.as_cells() - 1,
+        FALLING.name,
+        derived(again)
     );
     for edit in &facts.settings.edits {
         out += &format!("Changed by hand: {}: {}.\n", edit.told(), edit.reason);
@@ -97,7 +130,7 @@ pub(super) fn readme(from: &Ingredients, files: &[String]) -> String {
         }
         None => "The threshold was not justified in the study.\n".to_owned(),
     };
-    for (point, _) in &from.points {
+    for (point, _) in &from.land.points {
         let to = match point.snap_to.as_str() {
             "nearest_stream" => "nearest stream cell",
             _ => "largest contributing area",
@@ -105,12 +138,27 @@ pub(super) fn readme(from: &Ingredients, files: &[String]) -> String {
         out += &format!("Pour point {} snapped within {} m to the {to}.\n", point.name, point.snap_m);
     }
     let how = &facts.settings.concentration;
-    if let (Some(formula), false) = (how.chosen(), from.points.is_empty()) {
+    if let (Some(formula), false) = (how.chosen(), from.land.points.is_empty()) {
         out += &format!(
             "Time of concentration: {} is used, because: {}. The others stand beside it in measures.csv.\n",
             formula.title(),
             how.reason
         );
+    }
+    if let Some(model) = &from.land.model {
+        let scheme = &model.scheme;
+        out += &format!(
+            "Model scheme after OGC HY_Features: {} sub-basins drain to {} nexuses, which {} flowpaths connect; {} flowpaths shorter than \
+             {} m are not routed, and their nexuses are one. Connectivity is listed in the order of computation.\n",
+            scheme.subbasins.len(),
+            scheme.nexuses.len(),
+            scheme.flowpaths.len(),
+            scheme.merged,
+            facts.settings.handover.model.shortest_m
+        );
+        for issue in &model.issues {
+            out += &format!("Warning: {}.\n", issue.text);
+        }
     }
     out += "The .sld files (Styled Layer Descriptor, OGC 02-070) draw the layers as the study's map does; catchments, which \
         have colours of their own there, in one.\n\

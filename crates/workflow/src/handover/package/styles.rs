@@ -3,13 +3,14 @@
 //! OGC 02-070, Styled Layer Descriptor 1.0.0, which general GIS software reads and writes. Widths are pixels of 0.28 mm, as
 //! the standard has them.
 
-use bothros_products::{CATCHMENTS, JUNCTIONS, MAIN_STEMS, POUR_POINTS, REACHES};
+use bothros_products::{CATCHMENTS, JUNCTIONS, MAIN_STEMS, POUR_POINTS, REACHES, SUBBASINS};
 use quick_xml::Writer;
 use quick_xml::events::{BytesDecl, BytesText, Event};
 use serde_json::Value;
 
 use crate::study::{
-    CATCHMENT_STYLE, Fill, OrderStyle, STREAM_STYLE, VectorStyle, order_styles, vector_style,
+    BASIN_COLOURS, CATCHMENT_STYLE, Fill, OrderStyle, STREAM_STYLE, SUBBASIN_STYLE, VectorStyle,
+    order_styles, vector_style,
 };
 use crate::{Colour, Dash, Result};
 
@@ -27,7 +28,8 @@ pub(super) fn documents(styles: &Value, highest: u8) -> Result<Vec<(&'static str
     let style = |key: &str| {
         vector_style(styles, key).ok_or_else(|| crate::Error::Refused(format!("no style “{key}”")))
     };
-    let (streams, catchments) = (style(STREAM_STYLE)?, style(CATCHMENT_STYLE)?);
+    let (streams, catchments, parts) =
+        (style(STREAM_STYLE)?, style(CATCHMENT_STYLE)?, style(SUBBASIN_STYLE)?);
     let orders = order_styles(styles, highest.max(1));
     let widest = orders.last().map_or(streams.width, |o| o.width);
     let stem = VectorStyle {
@@ -43,6 +45,7 @@ pub(super) fn documents(styles: &Value, highest: u8) -> Result<Vec<(&'static str
             document(MAIN_STEMS.name, |xml| rule(xml, |xml| line(xml, stem.color, stem.width, dash)))?,
         ),
         (CATCHMENTS.name, document(CATCHMENTS.name, |xml| areas(xml, &catchments))?),
+        (SUBBASINS.name, document(SUBBASINS.name, |xml| parts_apart(xml, &parts))?),
         (POUR_POINTS.name, document(POUR_POINTS.name, |xml| points(xml, &catchments))?),
         (
             JUNCTIONS.name,
@@ -75,12 +78,7 @@ fn reaches(xml: &mut Xml, streams: &VectorStyle, orders: &[OrderStyle]) -> Io {
     for order in orders {
         within(xml, "Rule", |xml| {
             text(xml, "Name", &format!("Strahler order {}", order.order))?;
-            within(xml, "ogc:Filter", |xml| {
-                within(xml, "ogc:PropertyIsEqualTo", |xml| {
-                    text(xml, "ogc:PropertyName", "strahler")?;
-                    text(xml, "ogc:Literal", &order.order.to_string())
-                })
-            })?;
+            equal(xml, "strahler", u32::from(order.order))?;
             line(xml, order.color, order.width, streams.dash)?;
             let column = match streams.label.as_str() {
                 "order" => Some("strahler"),
@@ -95,17 +93,50 @@ fn reaches(xml: &mut Xml, streams: &VectorStyle, orders: &[OrderStyle]) -> Io {
     Ok(())
 }
 
+/// Sub-basins, so that no two neighbours share a colour.
+fn parts_apart(xml: &mut Xml, style: &VectorStyle) -> Io {
+    for (color, number) in BASIN_COLOURS.into_iter().zip(1u32..) {
+        within(xml, "Rule", |xml| {
+            text(xml, "Name", &format!("Colour {number}"))?;
+            equal(xml, "colour", number)?;
+            polygon(xml, style, color)?;
+            match style.label.as_str() {
+                "name" => label(xml, "name", style.size),
+                "number" => label(xml, "subbasin_id", style.size),
+                "area" => label(xml, "area_km2", style.size),
+                _ => Ok(()),
+            }
+        })?;
+    }
+    Ok(())
+}
+
+/// An area with the outline of a style; `color` is that of its filling.
+fn polygon(xml: &mut Xml, style: &VectorStyle, color: Colour) -> Io {
+    within(xml, "PolygonSymbolizer", |xml| {
+        if style.fill != Fill::None {
+            within(xml, "Fill", |xml| {
+                parameter(xml, "fill", &color.to_string())?;
+                parameter(xml, "fill-opacity", &style.fill.opacity().to_string())
+            })?;
+        }
+        stroke(xml, style.color, style.width, style.dash)
+    })
+}
+
+/// A rule holds where a column has this value.
+fn equal(xml: &mut Xml, column: &str, value: u32) -> Io {
+    within(xml, "ogc:Filter", |xml| {
+        within(xml, "ogc:PropertyIsEqualTo", |xml| {
+            text(xml, "ogc:PropertyName", column)?;
+            text(xml, "ogc:Literal", &value.to_string())
+        })
+    })
+}
+
 fn areas(xml: &mut Xml, style: &VectorStyle) -> Io {
     rule(xml, |xml| {
-        within(xml, "PolygonSymbolizer", |xml| {
-            if style.fill != Fill::None {
-                within(xml, "Fill", |xml| {
-                    parameter(xml, "fill", &style.color.to_string())?;
-                    parameter(xml, "fill-opacity", &style.fill.opacity().to_string())
-                })?;
-            }
-            stroke(xml, style.color, style.width, style.dash)
-        })?;
+        polygon(xml, style, style.color)?;
         match style.label.as_str() {
             "name" => label(xml, "name", style.size),
             "number" => label(xml, "catchment_id", style.size),
@@ -225,6 +256,14 @@ mod tests {
         assert!(second.contains("#AA0011") && second.contains(">4.5<"), "{second}");
         assert!(second.contains("contributing_area_km2"), "{second}");
         assert!(REACHES.column("contributing_area_km2").is_some() && REACHES.column("strahler").is_some());
+    }
+
+    #[test]
+    fn sub_basins_come_up_in_six_colours() {
+        let text = of(&Value::Null, "subbasins");
+        assert_eq!(text.matches("<Rule>").count(), 6);
+        assert!(text.contains("<ogc:PropertyName>colour</ogc:PropertyName>"), "{text}");
+        assert!(SUBBASINS.column("colour").is_some() && text.contains(&BASIN_COLOURS[5].to_string()));
     }
 
     #[test]

@@ -1,0 +1,150 @@
+//! The keys of `[catchments]`: what they may be, and what is wrong with them.
+
+use std::path::PathBuf;
+
+use bothros_core::catchments::{Division, Holds, OutlineKind};
+use serde::{Deserialize, Serialize};
+
+use crate::{Error, Result};
+
+/// What pour points snap to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SnapChoice {
+    /// the largest contributing area
+    #[default]
+    Largest,
+    /// the nearest stream cell
+    NearestStream,
+}
+
+/// `catchments.curve_number`
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum CurveNumber {
+    /// one for all land
+    One(f64),
+    /// name of the raster that tells it
+    Raster(String),
+}
+
+/// `[[catchments.rasters]]`
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ValueRaster {
+    /// a raster with one band
+    pub path: PathBuf,
+    /// what it shows; no two share a name
+    pub name: String,
+    /// unit of its values
+    #[serde(default)]
+    pub unit: String,
+    /// what its values are
+    #[serde(default = "values")]
+    pub holds: Holds,
+}
+
+fn values() -> Holds {
+    Holds::Values
+}
+
+/// `[catchments]`
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Catchments {
+    /// a file of points
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pour_points: Option<PathBuf>,
+    /// how far they may move, metres; 0 leaves them
+    #[serde(default)]
+    pub snap_m: f64,
+    /// what to
+    #[serde(default)]
+    pub snap_to: SnapChoice,
+    /// a file of lines: a pour point at the largest contributing area along each
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lines: Option<PathBuf>,
+    /// a file of polygons: each place where water enters one
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sites: Option<PathBuf>,
+    /// least area of an inflow, km²; 0.01 by default
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub min_inflow_km2: Option<f64>,
+    /// all basins of the footprint
+    #[serde(default)]
+    pub basins: bool,
+    /// how outlines are drawn
+    #[serde(default)]
+    pub outline: OutlineKind,
+    /// a file of polygons, compared with the catchment that overlaps it most
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub boundary: Option<PathBuf>,
+    /// curve number of all land, or the name of the raster whose mean over each area it is
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub curve_number: Option<CurveNumber>,
+    /// rasters whose values are told of catchments and sub-basins
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub rasters: Vec<ValueRaster>,
+    /// where sub-basins end: at reaches by default
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub subbasins: Option<Division>,
+}
+
+impl Catchments {
+    pub(crate) fn check(&self, has_network: bool) -> Result<()> {
+        let places = [&self.pour_points, &self.lines, &self.sites].iter().any(|p| p.is_some());
+        if !places && !self.basins && self.subbasins.is_none() {
+            let what = "asks for nothing: name pour_points, lines, sites or subbasins, or set basins = true";
+            return Err(Error::key("catchments", what));
+        }
+        let needs = |key: &str, what: &str| {
+            Err(Error::key(key, format!("{what} needs streams: add [network] with a threshold")))
+        };
+        if self.snap_to == SnapChoice::NearestStream && !has_network {
+            return needs("catchments.snap_to", "nearest_stream");
+        }
+        if self.min_inflow_km2.is_some_and(|km2| !km2.is_finite() || km2 <= 0.0) {
+            return Err(Error::key("catchments.min_inflow_km2", "must be above 0"));
+        }
+        if self.min_inflow_km2.is_some() && self.sites.is_none() {
+            return Err(Error::key("catchments.min_inflow_km2", "means nothing without sites"));
+        }
+        if self.boundary.is_some() && self.pour_points.is_none() && self.lines.is_none() {
+            return Err(Error::key(
+                "catchments.boundary",
+                "has no catchment to be compared with: add pour_points or lines",
+            ));
+        }
+        for (at, raster) in self.rasters.iter().enumerate() {
+            if raster.name.is_empty() || self.rasters[..at].iter().any(|r| r.name == raster.name) {
+                let what = format!("“{}”: each needs a name of its own", raster.name);
+                return Err(Error::key("catchments.rasters.name", what));
+            }
+        }
+        match &self.curve_number {
+            Some(CurveNumber::One(n)) if !(30.0..=100.0).contains(n) => {
+                return Err(Error::key("catchments.curve_number", "must lie between 30 and 100"));
+            }
+            Some(CurveNumber::Raster(name))
+                if !self.rasters.iter().any(|r| r.name == *name && r.holds == Holds::Values) =>
+            {
+                let what = format!("“{name}” is the name of none of catchments.rasters that holds values");
+                return Err(Error::key("catchments.curve_number", what));
+            }
+            _ => {}
+        }
+        match self.subbasins {
+            Some(Division::TargetKm2(km2)) if !km2.is_finite() || km2 <= 0.0 => {
+                Err(Error::key("catchments.subbasins.target_km2", "must be above 0"))
+            }
+            Some(Division::Basins) => {
+                let what = "“basins” is no division: set basins = true for the basins of the footprint";
+                Err(Error::key("catchments.subbasins", what))
+            }
+            Some(Division::Reaches | Division::Tributaries | Division::TargetKm2(_)) if !has_network => {
+                needs("catchments.subbasins", "this division")
+            }
+            _ => Ok(()),
+        }
+    }
+}

@@ -1,0 +1,126 @@
+//! What of a study is handed out.
+
+use bothros_formats::{Crs, CrsKind, Transform};
+use bothros_store::{LogLine, Record, Store};
+use serde::{Deserialize, Serialize};
+
+use crate::study::settings::change_settings;
+use crate::{Error, Facts, ModelChoice, Result, Stage, TypedValue};
+
+/// What of a study is handed out.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct HandoverChoice {
+    /// the pour point whose catchment is handed out alone; none for all land
+    pub alone: Option<i64>,
+    /// layers are written as Shapefiles too
+    pub shapefiles: bool,
+    /// rasters are written as NetCDF too
+    pub netcdf: bool,
+    /// CRS of GeoPackage and Shapefiles; none for the study's
+    pub crs: Option<Crs>,
+    /// parameters of the model scheme
+    pub model: ModelChoice,
+    /// parameters that were typed for single elements
+    pub typed: Vec<TypedValue>,
+}
+
+/// A format that is written where it is wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum MoreFormat {
+    /// layers as Shapefiles
+    Shapefiles,
+    /// rasters as NetCDF
+    Netcdf,
+}
+
+/// Chooses whether a format is written beside the usual ones. It can be undone.
+///
+/// # Errors
+/// Those of the database.
+pub async fn add_format(store: &Store, study: i64, format: MoreFormat, wanted: bool) -> Result<()> {
+    let told = match (format, wanted) {
+        (MoreFormat::Shapefiles, true) => "Layers are handed out as Shapefiles too",
+        (MoreFormat::Shapefiles, false) => "Layers are no longer handed out as Shapefiles",
+        (MoreFormat::Netcdf, true) => "Rasters are handed out as NetCDF too",
+        (MoreFormat::Netcdf, false) => "Rasters are no longer handed out as NetCDF",
+    };
+    let change = store.change(study).await?;
+    let changed = change_settings(&change, |settings| {
+        let handover = &mut settings.handover;
+        match format {
+            MoreFormat::Shapefiles => handover.shapefiles = wanted,
+            MoreFormat::Netcdf => handover.netcdf = wanted,
+        }
+        Ok(())
+    })
+    .await?;
+    let line = LogLine::new(Stage::Handover.title(), told);
+    change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
+    Ok(())
+}
+
+/// Chooses the CRS of layers; an empty definition means the study's. It can be undone.
+///
+/// # Errors
+/// [`Error::Refused`] before the DEM is prepared; [`bothros_formats::Error::UnknownCrs`]; and where the study has no coordinates in it.
+pub async fn hand_out_in(store: &Store, study: i64, definition: &str) -> Result<()> {
+    let facts = Facts::of(&store.study(study).await?)?;
+    let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
+    let wanted = match definition.trim() {
+        "" => None,
+        text => Some(Crs::parse(text)?),
+    };
+    if let Some(wanted) = &wanted {
+        if wanted.kind == CrsKind::Other {
+            return Err(Error::Refused(format!("{} is neither projected nor geographic", wanted.label())));
+        }
+        let (to, frame) = (Transform::new(&terrain.crs, wanted)?, &terrain.frame);
+        let (right, bottom) = (
+            frame.left + frame.cols as f64 * frame.cell_size,
+            frame.top - frame.rows as f64 * frame.cell_size,
+        );
+        for (x, y) in [(frame.left, frame.top), (right, frame.top), (frame.left, bottom), (right, bottom)] {
+            to.point(x, y)?;
+        }
+    }
+    let told = match &wanted {
+        Some(crs) => format!("Layers are handed out in {}", crs.label()),
+        None => "Layers are handed out in the study’s CRS".to_owned(),
+    };
+    let change = store.change(study).await?;
+    let changed = change_settings(&change, |settings| {
+        settings.handover.crs = wanted;
+        Ok(())
+    })
+    .await?;
+    let line = LogLine::new(Stage::Handover.title(), told.clone());
+    change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
+    Ok(())
+}
+
+/// Chooses whether all land is handed out, or the catchment of one pour point alone. It can be undone.
+///
+/// # Errors
+/// [`Error::Refused`] where the pour point has no catchment.
+pub async fn hand_out_alone(store: &Store, study: i64, alone: Option<i64>) -> Result<()> {
+    let told = match alone {
+        None => "All land is handed out".to_owned(),
+        Some(point) => {
+            let point = store.pour_point(study, point).await?;
+            if point.catchment.is_none() {
+                return Err(Error::Refused("the pour point has no catchment yet".into()));
+            }
+            format!("The catchment of {} is handed out alone", point.name)
+        }
+    };
+    let change = store.change(study).await?;
+    let changed = change_settings(&change, |settings| {
+        settings.handover.alone = alone;
+        Ok(())
+    })
+    .await?;
+    let line = LogLine::new(Stage::Handover.title(), told.clone());
+    change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
+    Ok(())
+}
