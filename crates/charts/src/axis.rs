@@ -70,7 +70,7 @@ impl Axis {
         self
     }
 
-    /// With ends at least so far apart, own unit, so that what is level is not drawn as rough.
+    /// Sets the least distance between the ends, in the own unit, so that level ground is not drawn as rough.
     pub fn at_least(mut self, span: f64) -> Self {
         self.span = span;
         self

@@ -1,6 +1,7 @@
 //! The application in the browser: pages, map tiles, progress. It asks the store and the steps; it
 //! holds no SQL and computes nothing of its own but colours.
 
+mod api;
 mod http;
 mod map;
 mod shell;
@@ -62,6 +63,10 @@ pub struct App {
     facts: moka::future::Cache<i64, (i64, Arc<Facts>)>,
     /// tiles that were drawn last, by address
     tiles: moka::future::Cache<String, map::tiles::Tile>,
+    /// layers that a GIS asked for last
+    collections: api::Layers,
+    /// rasters that a GIS reads parts of
+    cogs: api::Cogs,
     /// one for each processor: what is drawn at a time
     drawing: Arc<tokio::sync::Semaphore>,
 }
@@ -96,6 +101,11 @@ impl App {
                 .weigher(|key: &String, (_, bytes): &map::tiles::Tile| (key.len() + bytes.len()) as u32)
                 .max_capacity(128 << 20)
                 .build(),
+            collections: moka::future::Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
+                .max_capacity(24)
+                .build(),
+            cogs: api::Cogs::default(),
             drawing: Arc::new(tokio::sync::Semaphore::new(
                 std::thread::available_parallelism().map_or(2, Into::into),
             )),
@@ -148,7 +158,7 @@ impl App {
         Ok(facts)
     }
 
-    /// Receives the events of all processes that share the database, for as long as it can be reached.
+    /// Receives the events of all processes that share the database, while it can be reached.
     ///
     /// # Errors
     /// [`bothros_store::Error`] where the database cannot be heard any more; to be called again then.
@@ -196,10 +206,12 @@ impl App {
             .merge(shell::routes())
             .merge(map::routes())
             .merge(stages::routes())
+            .merge(api::routes())
             .merge(map::uploads().merge(stages::uploads()).layer(limit));
         Router::new()
             .merge(shell::site())
             .merge(stages::terrain::site())
+            .merge(api::site())
             .merge(shell::site_uploads().merge(stages::terrain::site_uploads()).layer(limit))
             .route("/events", get(events::stream))
             .route("/assets/{*path}", get(assets::serve))

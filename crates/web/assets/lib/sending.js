@@ -6,7 +6,7 @@ const CUT = 'The connection was cut during the upload; nothing was kept. Try aga
 /** The fields of a form, its files under the names that the server reads them by. */
 function fields(form) {
   const data = new FormData();
-  for (const input of form.querySelectorAll('input[type=text], input:not([type])'))
+  for (const input of form.querySelectorAll('input[type=text], input:not([type]), select'))
     data.append(input.name, input.value);
   for (const input of form.querySelectorAll('input[type=file]')) {
     for (const file of input.files) data.append(/\.prj$/i.test(file.name) ? 'prj' : 'dem', file);

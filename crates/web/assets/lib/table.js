@@ -1,5 +1,5 @@
 // A table of the study: sorted, filtered, searched, in pages, its columns chosen; copied and saved.
-import { notice } from './common.js';
+import { notice, send } from './common.js';
 import { Latest } from './latest.js';
 
 const REMEMBERED = ['sort', 'down', 'columns'];
@@ -106,8 +106,18 @@ export class TableView {
       else if (of('clear')) this.clear();
       else if (of('copy')) this.copy();
       else if (of('csv')) location.href = `${this.address}?${this.query({ as: 'csv' })}`;
-      else if (of('usual-columns')) this.set({ columns: '' });
+      else if (of('layer-as')) {
+        // All features, whatever the filters leave out.
+        const file = `${this.name}.${of('layer-as').dataset.layerAs}`;
+        location.href = this.address.replace(/tables\/[^/]*$/, `layer/${file}`);
+      } else if (of('usual-columns')) this.set({ columns: '' });
       else if (of('to-row')) this.reveal(of('to-row').dataset.toRow);
+      else if (of('set')) this.type(of('set'));
+    });
+    this.box.addEventListener('submit', (e) => {
+      if (!(e.target instanceof HTMLFormElement) || !e.target.matches('[data-set-listed]')) return;
+      e.preventDefault();
+      this.write(Object.fromEntries(new FormData(e.target)));
     });
     this.box.addEventListener('change', (e) => {
       if (!e.target.matches('[data-show-column]')) return;
@@ -122,6 +132,43 @@ export class TableView {
       const key = target.matches('[data-find]') ? 'find' : `where.${target.dataset.where}`;
       this.typing = setTimeout(() => this.set({ [key]: target.value }), 300);
     });
+  }
+
+  /** Puts a value in place of those of a column: of the row that is named, or of all rows that are listed. */
+  write(fields) {
+    const listed = Object.entries(this.asked).filter(([k]) => k === 'find' || k.startsWith('where.'));
+    return send(`${this.address}/set`, { ...Object.fromEntries(listed), ...fields });
+  }
+
+  /** A value becomes a field: Enter writes, Escape leaves it. */
+  type(button) {
+    const before = button.textContent === '–' ? '' : button.textContent;
+    const field = Object.assign(document.createElement('input'), {
+      className: 'form-control',
+      value: before,
+    });
+    field.setAttribute('aria-label', button.getAttribute('aria-label'));
+    field.inputMode = 'decimal';
+    let open = true;
+    const end = () => {
+      open = false;
+      field.replaceWith(button);
+      button.focus();
+    };
+    const write = async () => {
+      const { value } = field;
+      end();
+      const row = button.closest('tr').dataset.key;
+      if (value.trim() !== before) await this.write({ row, column: button.dataset.set, value });
+    };
+    field.addEventListener('keydown', (e) => {
+      e.stopPropagation();
+      if (e.key === 'Enter') write();
+      else if (e.key === 'Escape') end();
+    });
+    field.addEventListener('blur', () => open && write());
+    button.replaceWith(field);
+    field.select();
   }
 
   openColumns() {

@@ -5,6 +5,8 @@ export class Swipe {
   constructor(map) {
     this.map = map;
     this.share = 0.5;
+    /** called when it has ended */
+    this.ended = null;
   }
 
   /** Shows `layer` right of the handle; again hides it. */
@@ -91,5 +93,6 @@ export class Swipe {
     this.layer.setVisible(false);
     this.handle.remove();
     this.layer = null;
+    this.ended?.();
   }
 }

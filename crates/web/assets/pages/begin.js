@@ -98,7 +98,7 @@ function showCover() {
 async function begin() {
   // A simulated archive draws its ground when it is first asked, which takes a while.
   const slow = setTimeout(() => {
-    el('map-state').textContent = 'The archive takes its time to answer…';
+    el('map-state').textContent = 'The archive is slow to answer…';
   }, 4000);
   try {
     const told = await ask('/archive');

@@ -1,7 +1,9 @@
-// Trials side by side: two to four maps that move together and share one scale bar, or two by a swipe.
+// Side by side: two to four maps that move together and share one scale bar, or two by a swipe. Each shows the
+// lines of a trial, or an area.
 import { ask, notice } from '../lib/common.js';
 import { METRE } from '../lib/units.js';
 import { loadSides, sideLayer } from '../stages/network/sides.js';
+import { areaLayer, loadArea } from '../stages/catchments/published.js';
 import { Swipe } from '../map/swipe.js';
 
 const ol = window.ol;
@@ -45,8 +47,20 @@ function relief() {
   });
 }
 
+/** What a frame shows: a layer, and how it is fetched for what is in view. */
+function shownIn(figure) {
+  const { area, color, lines } = figure.dataset;
+  if (!area) {
+    const layer = sideLayer();
+    return { layer, load: (map) => loadSides(map, layer, lines) };
+  }
+  const layer = areaLayer(color);
+  return { layer, load: () => (layer.getSource().isEmpty() ? loadArea(layer, area) : 1) };
+}
+
 const frames = [...box.querySelectorAll('figure')].map((figure, number) => {
-  const layer = sideLayer();
+  const shows = shownIn(figure);
+  const { layer } = shows;
   layer.setVisible(true);
   const target = figure.querySelector('.frame');
   const map = new ol.Map({
@@ -63,7 +77,7 @@ const frames = [...box.querySelectorAll('figure')].map((figure, number) => {
     );
   const load = async () => {
     try {
-      target.dataset.lines = await loadSides(map, layer, figure.dataset.lines);
+      target.dataset.lines = await shows.load(map);
     } catch (error) {
       notice(error.message, true);
     }
@@ -90,12 +104,16 @@ button?.addEventListener('click', () => {
     second.map.updateSize();
     return;
   }
-  shown.over = sideLayer();
+  const over_ = shownIn(second.figure);
+  shown.over = over_.layer;
   first.map.addLayer(shown.over);
-  const over = () =>
-    loadSides(first.map, shown.over, second.figure.dataset.lines).catch((error) =>
-      notice(error.message, true),
-    );
+  const over = async () => {
+    try {
+      await over_.load(first.map);
+    } catch (error) {
+      notice(error.message, true);
+    }
+  };
   over();
   first.map.on('moveend', () => {
     if (first.map.getLayers().getArray().includes(shown.over)) over();
@@ -108,4 +126,7 @@ button?.addEventListener('click', () => {
   shown.swipe.toggle(shown.over);
   shown.left = shown.swipe.keep(first.layer);
 });
+const [west, south, east, north] = (box.dataset.extent ?? '').split(' ').map(Number);
+if (north > south)
+  view.fit([west, south, east, north], { size: frames[0].map.getSize(), padding: [30, 30, 30, 30] });
 document.body.dataset.ready = 'yes';

@@ -234,6 +234,7 @@ export class Drawer {
       'shortfalls-changed',
       'barriers-changed',
       'points-changed',
+      'scheme-changed',
     ];
     for (const event of events) document.body.addEventListener(event, () => this.refresh());
   }

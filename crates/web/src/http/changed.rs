@@ -3,7 +3,7 @@
 use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 
-/// Tells the page what has changed, by an htmx event.
+/// Sends the page an htmx event that names what has changed.
 pub(crate) fn changed(what: &'static str) -> Response {
     let mut headers = HeaderMap::new();
     headers.insert("HX-Trigger", HeaderValue::from_static(what));

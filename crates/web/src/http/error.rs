@@ -1,4 +1,4 @@
-//! What a person is told when something cannot be done.
+//! Error messages for the user.
 
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
@@ -12,11 +12,11 @@ pub struct WebError {
 }
 
 impl WebError {
-    /// The request asks for something that cannot be.
+    /// An invalid request.
     pub fn refused(message: impl Into<String>) -> Self {
         Self { status: StatusCode::UNPROCESSABLE_ENTITY, message: message.into() }
     }
-    /// A service outside does not do what it was asked.
+    /// An outside service failed.
     pub fn outside(message: impl Into<String>) -> Self {
         Self { status: StatusCode::BAD_GATEWAY, message: message.into() }
     }

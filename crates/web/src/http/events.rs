@@ -1,4 +1,4 @@
-//! What happens to studies, and what does not work, as one stream for all pages of a browser.
+//! Events of studies and health messages, as one stream for all pages of a browser.
 
 use std::convert::Infallible;
 use std::time::Duration;
@@ -14,8 +14,7 @@ use tokio_stream::wrappers::{BroadcastStream, WatchStream};
 use crate::App;
 use crate::http::error::Result;
 
-/// First how things stand, then every change. An event that could not be passed on is told as missed, so that pages
-/// look for themselves.
+/// First the current state, then every change. If events were lost, a “missed” event makes pages fetch the state.
 pub async fn stream(
     State(app): State<App>,
 ) -> Result<Sse<impl Stream<Item = std::result::Result<Told, Infallible>>>> {

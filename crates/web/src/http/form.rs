@@ -1,4 +1,4 @@
-//! Forms as they arrive: texts of a bearable length, coordinates on the earth. What fields mean is `ui/form`'s.
+//! Forms as received: texts of limited length, coordinates on the earth. The meaning of fields belongs to `ui/form`.
 
 use axum::body::Bytes;
 use axum::extract::multipart::Field;

@@ -1,11 +1,11 @@
-//! What does not work at the moment, for the log and for every page.
+//! Current problems, for the log and for every page.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use tokio::sync::watch;
 
-/// The parts of the program that are in trouble, with what to tell of each. Clones share it.
+/// The parts of the program that have a problem, with a message for each. Clones share it.
 #[derive(Clone)]
 pub struct Health(Arc<watch::Sender<BTreeMap<&'static str, String>>>);
 

@@ -1,6 +1,6 @@
 //! Connections: how many there are, and how long each may wait.
 //!
-//! A visitor who opens connections and says nothing stops nobody else: a head must come within twenty seconds, a body
+//! Idle connections do not block others: a head must come within twenty seconds, a body
 //! must go on coming, and what is idle is closed. A connection more than allowed waits until another ends.
 
 use std::net::SocketAddr;

@@ -1,4 +1,4 @@
-//! Requests and answers: what every route needs, whatever it is about.
+//! Requests and responses: what every route needs.
 
 pub mod assets;
 pub mod changed;
@@ -7,5 +7,6 @@ pub mod events;
 pub mod form;
 pub mod health;
 pub mod listen;
+pub mod range;
 pub mod security;
 pub mod upload;

@@ -1,11 +1,11 @@
-//! What the map asks for: its frame and values of cells.
+//! Data for the map: its frame and values of cells.
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use bothros_core::routing::Method;
 use bothros_formats::{Crs, CrsKind, Transform};
 use bothros_store::{RasterMeta, RasterRole};
-use bothros_workflow::{Facts, order_styles, usual_styles};
+use bothros_workflow::{BASIN_COLOURS, Facts, order_styles, usual_styles};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -67,6 +67,7 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
         "style": facts.settings.style,
         "ramps": colour::ramps(),
         "vector": vector_styles(),
+        "basin_colours": BASIN_COLOURS.map(|c| c.to_string()),
         "orders": order_styles(&Value::Null, MOST_ORDERS),
         "highest_order": facts.network.as_ref().map(|n| n.highest_order),
         "threshold_cells": facts.network.map(|n| n.threshold.as_cells()),

@@ -29,6 +29,6 @@ pub async fn find(
             return Ok(Json(json!({ "x": point.x, "y": point.y, "name": point.name })));
         }
     }
-    let (x, y) = read_place(&facts, &typed.text)?;
-    Ok(Json(json!({ "x": x, "y": y })))
+    let place = read_place(&facts, &typed.text)?;
+    Ok(Json(json!({ "x": place.x, "y": place.y })))
 }

@@ -33,7 +33,7 @@ struct Section {
     roles: Vec<(&'static str, &'static str)>,
 }
 
-/// The section for a stage that has no more to say of layers than which there are.
+/// The section for a stage that only lists the layers.
 pub(crate) async fn layers_section(app: &App, study: i64) -> Result<String> {
     let layers = app.store.layers(study).await?;
     render(&Section { study, layers: layer_rows(&layers), roles: roles() })

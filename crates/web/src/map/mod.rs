@@ -1,4 +1,4 @@
-//! The map: what it draws, what it tells of a place, what is drawn or measured on it.
+//! The map: layers, queries at a place, drawing and measuring.
 
 pub mod backdrops;
 pub mod colour;

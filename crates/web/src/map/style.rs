@@ -15,7 +15,7 @@ pub struct Style {
     style: String,
 }
 
-/// Keeps how the map is drawn; it is the page's own affair what is in it.
+/// Keeps the map's style; its content is up to the page.
 pub async fn style(
     State(app): State<App>,
     Path(study): Path<i64>,

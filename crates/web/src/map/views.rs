@@ -159,7 +159,7 @@ pub struct Asked {
     outer: Option<f64>,
 }
 
-/// Left out at each end where nothing is said, percent.
+/// Share left out at each end by default, percent.
 const OUTER: f64 = 2.0;
 /// More than that is no range any more.
 const MOST_OUTER: f64 = 40.0;
@@ -168,7 +168,7 @@ const MOST_OUTER: f64 = 40.0;
 const LOOKS: usize = 4;
 const LOOK: usize = 96;
 
-/// The range of elevations or of a view between two percentiles, 2 % and 98 % where nothing is said, from windows spread
+/// The range of elevations or of a view between two percentiles, by default 2 % and 98 %, from windows spread
 /// over the DEM at full resolution.
 pub async fn range(
     State(app): State<App>,
@@ -334,7 +334,7 @@ mod tests {
     fn a_view_looks_as_far_as_it_needs_and_no_farther() {
         assert_eq!(halo(View::Slope, Some(500.0), 5.0), (1, 1.0));
         assert_eq!(halo(View::Position, Some(50.0), 5.0), (10, 10.0));
-        // Ten cells where nothing is said; a cell and a half at least, 120 at most; no number is none.
+        // Ten cells by default; a cell and a half at least, 120 at most; no number is none.
         assert_eq!(halo(View::Position, None, 5.0), (10, 10.0));
         assert_eq!(halo(View::Position, Some(f64::NAN), 5.0), (10, 10.0));
         assert_eq!(halo(View::Position, Some(-3.0), 5.0), (2, 1.5));

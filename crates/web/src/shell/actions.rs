@@ -1,5 +1,5 @@
-//! What a person does to a study as a whole. Each answers with nothing but a nod, or with one clear message;
-//! the page then fetches anew what has changed.
+//! Actions on a study as a whole. Each returns no content, or one clear message; the page then fetches what has
+//! changed.
 
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -87,7 +87,7 @@ pub struct Chosen {
     units: String,
 }
 
-/// Keeps the units that the visitor wants to see, for a year; the page is made anew.
+/// Keeps the visitor's choice of units for a year; the page is reloaded.
 pub async fn units(Form(form): Form<Chosen>) -> Result<Response> {
     let units = choice("the units", &form.units, &Units::ALL.map(|u| (u.1, u.0)))?;
     let cookie =

@@ -24,8 +24,8 @@ pub async fn begin(Extension(token): Extension<Token>) -> Result<Response> {
     page(&Begin { token })
 }
 
-/// Takes the files of a DEM, `name` and `description`; answers with the address of the new study. Whatever goes
-/// wrong, nothing is kept.
+/// Receives the files of a DEM, `name` and `description`; returns the address of the new study. On any error
+/// nothing is kept.
 pub async fn create(State(app): State<App>, form: Multipart) -> Result<Json<Value>> {
     let received = receive(form, app.options.upload_limit).await?;
     let first = received

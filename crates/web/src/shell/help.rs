@@ -142,6 +142,9 @@ const TOPICS: [(&str, &str, Words); 6] = [
                 "edge-touching",
                 "a catchment that reaches the footprint's edge, so that its area may be cut short",
             ),
+            ("sub-basin", "part of a catchment between an outlet and the next outlets upstream"),
+            ("inflow", "a place where water enters a site or a reservoir"),
+            ("curve number", "runoff potential of land, 30 to 100 (NRCS); the lag equation needs it"),
         ],
     ),
     (

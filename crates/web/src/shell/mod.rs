@@ -1,4 +1,4 @@
-//! What is around the stages: the start page, beginning a study, its page, rail and log, help.
+//! Pages around the stages: the start page, beginning a study, its page, rail and log, help.
 
 pub mod actions;
 pub mod begin;

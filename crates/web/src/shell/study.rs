@@ -31,7 +31,7 @@ pub struct Shown {
     stage: String,
 }
 
-/// After this the stage that was opened has what it shows.
+/// The grids that the opened stage needs are in memory after this.
 const SETTLED: Duration = Duration::from_secs(2);
 
 pub async fn study(

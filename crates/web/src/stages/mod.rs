@@ -56,10 +56,11 @@ pub fn next(stage: Stage, study: &Standing<'_>) -> Option<Next> {
 /// The tables of a stage, in the order of their tabs.
 pub fn tables(stage: Stage) -> &'static [&'static Table] {
     match stage {
-        Stage::Terrain | Stage::Handover => &[],
+        Stage::Terrain => &[],
         Stage::Conditioning => conditioning::tables::TABLES,
         Stage::Network => network::tables::TABLES,
         Stage::Catchments => catchments::tables::TABLES,
+        Stage::Handover => handover::tables::TABLES,
     }
 }
 
@@ -69,10 +70,11 @@ pub fn tables(stage: Stage) -> &'static [&'static Table] {
 /// Where the table needs a step that was not done.
 pub async fn listing(app: &App, facts: &Facts, stage: Stage, table: &'static Table) -> Result<Listing> {
     match stage {
-        Stage::Terrain | Stage::Handover => Err(WebError::nothing("the stage has no table")),
+        Stage::Terrain => Err(WebError::nothing("the stage has no table")),
         Stage::Conditioning => conditioning::tables::listing(app, facts, table).await,
         Stage::Network => network::tables::listing(app, facts, table).await,
         Stage::Catchments => catchments::tables::listing(app, facts, table).await,
+        Stage::Handover => handover::tables::listing(app, facts, table).await,
     }
 }
 

@@ -1,6 +1,6 @@
-// Dams, sites and published boundaries: what drains where, on the map and on the desk.
-import { notice, query } from '../../lib/common.js';
+// Dams and sites: what drains where, on the map and on the desk.
 import { Latest } from '../../lib/latest.js';
+import { fillPart } from '../../lib/part.js';
 import { area } from '../../lib/units.js';
 import { stroke } from '../../map/vector.js';
 
@@ -85,29 +85,11 @@ export const placeSpec = {
   load,
 };
 
-/** Land that only one of a catchment and a published boundary holds. */
-export const publishedSpec = {
-  key: 'published',
-  name: 'Differences to a boundary',
-  place: 61,
-  build: (map) => {
-    if (!map.data.rasters.area) return null;
-    const style = (f) =>
-      new ol.style.Style({
-        fill: fill(f.get('ours') ? '#B4532A99' : '#2F6DA899'),
-        stroke: stroke(f.get('ours') ? CLAY : '#2F6DA8', 1.2),
-      });
-    return new ol.layer.Vector({ source: new ol.source.Vector(), style });
-  },
-};
-
-/** The two sections of the desk. */
+/** The section of dams and sites. */
 export class Places {
   constructor(page) {
     this.page = page;
     this.told = new Latest();
-    this.compared = new Latest();
-    this.drawn = new Latest();
     for (const event of ['places-changed', 'layers-changed', 'points-changed']) {
       document.body.addEventListener(event, () => {
         page.map.refresh('places');
@@ -117,14 +99,11 @@ export class Places {
     page.desk.addEventListener(
       'section-shown',
       (e) => {
-        const key = e.target.dataset?.section;
-        if (key === 'places') this.open();
-        if (key === 'published') this.compare();
+        if (e.target.dataset?.section === 'places') this.open();
       },
       true,
     );
     page.desk.addEventListener('change', (e) => {
-      if (e.target.closest('#published-form')) this.compare();
       if (e.target.id === 'points-along') this.prepare();
     });
   }
@@ -150,64 +129,12 @@ export class Places {
       const label = document.querySelector(`label[for="${id}"]`);
       if (label instanceof HTMLElement) label.hidden = hidden;
     }
-    const pair = this.pair && document.getElementById('published-form');
-    if (pair) {
-      for (const [name, value] of Object.entries(this.pair)) {
-        const field = pair.querySelector(`[name=${name}]`);
-        if (field instanceof HTMLSelectElement && [...field.options].some((o) => o.value === value))
-          field.value = value;
-      }
-    }
-  }
-
-  /** Fills a part of the desk with what the server tells. */
-  async fill(id, latest, address, working) {
-    const place = document.getElementById(id);
-    if (!place) return false;
-    if (!place.childElementCount) place.innerHTML = `<p class="working" role="status">${working}</p>`;
-    try {
-      const html = await latest.text(address);
-      if (html === undefined || !place.isConnected) return false;
-      place.innerHTML = html;
-      window.htmx.process(place);
-      return true;
-    } catch (error) {
-      place.replaceChildren();
-      notice(error.message, true);
-      return false;
-    }
   }
 
   /** Dams and sites. */
   open() {
     const { page } = this;
     if (!page.map.shown.has('places')) page.see(['relief', 'streams', 'features', 'places', 'cells']);
-    return this.fill('places', this.told, `${page.base}/places/told`, 'Following the water…');
-  }
-
-  /** The comparison with a boundary. */
-  async compare() {
-    const form = document.getElementById('published-form');
-    if (!(form instanceof HTMLFormElement)) return;
-    const { page } = this;
-    const given = new FormData(form);
-    this.pair = { point: String(given.get('point')), boundary: String(given.get('boundary')) };
-    const asked = query(this.pair);
-    if (!page.map.shown.has('published'))
-      page.see(['relief', 'streams', 'features', 'catchments', 'published', 'cells']);
-    page.map.layers.catchments?.changed();
-    if (!(await this.fill('published', this.compared, `${page.base}/published/told?${asked}`, 'Comparing…')))
-      return;
-    const pieces = await this.drawn.ask(`${page.base}/published?${asked}`);
-    const source = page.map.layers.published?.getSource();
-    if (!pieces || !source) return;
-    source.clear(true);
-    source.addFeatures(
-      pieces.map(
-        ({ number, ours, outline }) =>
-          new ol.Feature({ number, ours, geometry: new ol.geom.MultiPolygon(outline) }),
-      ),
-    );
-    page.map.target.dataset.differences = pieces.length;
+    return fillPart('places', this.told, `${page.base}/places/told`, 'Following the water…');
   }
 }

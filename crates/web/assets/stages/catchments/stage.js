@@ -3,13 +3,16 @@ import { notice, query, send } from '../../lib/common.js';
 import { Latest } from '../../lib/latest.js';
 import { area } from '../../lib/units.js';
 import { fillOf, labelOf, stroke, strokeOf, styleOf } from '../../map/vector.js';
-import { placeSpec, Places, publishedSpec } from './places.js';
-import { BASINS, Subbasins, subbasinSpec } from './subbasins.js';
+import { placeSpec, Places } from './places.js';
+import { elsewhereSpec, Published, publishedSpec } from './published.js';
+import { Subbasins, subbasinSpec } from './subbasins.js';
 
 const ol = window.ol;
 const [CLAY, PAPER] = ['#B4532A', '#FFFDF8'];
 
 const fill = (color) => new ol.style.Fill({ color });
+
+const colourOf = (map, at) => map.data.basin_colours[at % map.data.basin_colours.length];
 
 /** How a feature of the layer is drawn: catchment, place as given, move, pour point. */
 const style = (map) => (f) => {
@@ -18,9 +21,9 @@ const style = (map) => (f) => {
     case 'catchment':
       return new ol.style.Style({
         // Where something finer is drawn, their outlines are enough.
-        fill: ['subbasins', 'published'].some((key) => map.shown.has(key))
+        fill: ['subbasins', 'published', 'elsewhere'].some((key) => map.shown.has(key))
           ? undefined
-          : fillOf(now, BASINS[f.get('at') % BASINS.length]),
+          : fillOf(now, colourOf(map, f.get('at'))),
         // One that the edge of the DEM cuts is told from the others.
         stroke: strokeOf(f.get('edge') ? { ...now, dash: now.dash === 'dashed' ? 'dotted' : 'dashed' } : now),
         zIndex: 1,
@@ -112,8 +115,10 @@ function mask(map, points) {
 class Catchments {
   constructor(page) {
     this.page = page;
+    this.typed = new Latest();
     this.subbasins = new Subbasins(page);
     this.places = new Places(page);
+    this.published = new Published(page);
     document.body.addEventListener('points-changed', () => {
       page.refreshParts();
       page.fetchDesk();
@@ -122,23 +127,33 @@ class Catchments {
     document.body.addEventListener('measures-changed', () => this.measure());
     page.desk.addEventListener('change', (e) => {
       if (e.target.id === 'mask-map') this.mask(e.target.checked);
+      if (e.target.id === 'zonal-point') this.inside();
       if (e.target.id !== 'measured-point') return;
       this.measured = e.target.value;
-      for (const id of ['zonal', 'beside']) document.getElementById(id)?.replaceChildren();
+      document.getElementById('beside')?.replaceChildren();
+      page.map.layers.elsewhere?.getSource().clear();
       if (this.masked) this.mask(true);
       this.measure();
     });
     page.desk.addEventListener(
       'section-shown',
-      (e) => e.target.dataset?.section === 'measures' && this.measure(),
+      (e) => {
+        if (e.target.dataset?.section === 'measures') this.measure();
+        if (e.target.dataset?.section === 'rasters') this.inside();
+      },
       true,
     );
     page.desk.addEventListener('submit', (e) => {
       if (e.target.id !== 'beside-form') return;
       e.preventDefault();
+      const { desk } = page;
       const { point, area: at } = Object.fromEntries(new FormData(e.target));
-      this.tell('beside', `beside?${query(point ? { point } : { area: at })}`);
+      const study = /^study-(\d+)$/.exec(String(point))?.[1];
+      this.tell('beside', `beside?${query(study ? { study } : point ? { point } : { area: at })}`);
+      this.published.drawElsewhere(study ? desk.querySelector('#measured-point').value : null, study);
     });
+    page.desk.addEventListener('input', (e) => e.target.id === 'place' && this.read(e.target.value));
+    page.desk.addEventListener('focusout', (e) => e.target.id === 'place' && page.map.point(null));
     // A place of the long profile is shown on the map, and a place of the stem on the profile.
     page.desk.addEventListener('chart-row', (e) => {
       const places = this.placesOf(e.target);
@@ -149,6 +164,7 @@ class Catchments {
   /** The desk has been fetched anew. */
   prepare() {
     this.places.prepare();
+    this.published.prepare();
     const choice = this.page.desk.querySelector('#measured-point');
     if (choice && [...choice.options].some(({ value }) => value === this.measured))
       choice.value = this.measured;
@@ -169,14 +185,36 @@ class Catchments {
     map.refresh('points');
   }
 
+  /** Tells how a place that is typed is understood, and marks it. */
+  async read(text) {
+    const { base, map } = this.page;
+    const place = document.getElementById('place-read');
+    let told = null;
+    if (text.trim().length > 3) {
+      try {
+        told = await this.typed.ask(`${base}/pour-point-typed?${query({ text })}`);
+        if (told === undefined) return;
+      } catch (error) {
+        told = { text: error.message };
+      }
+    }
+    if (!place?.isConnected) return;
+    place.textContent = told?.text ?? '';
+    map.point(told?.x === undefined ? null : new ol.geom.Point([told.x, told.y]));
+  }
+
+  /** What rasters hold inside a catchment. */
+  inside() {
+    const choice = document.getElementById('zonal-point');
+    if (choice) this.tell('zonal', 'zonal', choice);
+  }
+
   /** Fetches a part about the chosen catchment. */
-  async tell(id, address) {
-    const { base, desk } = this.page;
+  async tell(id, address, choice = this.page.desk.querySelector('#measured-point')) {
+    const { base } = this.page;
     const part = document.getElementById(id);
     part.innerHTML = '<p class="working" role="status">Measuring…</p>';
-    const answer = await fetch(
-      `${base}/pour-points/${desk.querySelector('#measured-point').value}/${address}`,
-    );
+    const answer = await fetch(`${base}/pour-points/${choice.value}/${address}`);
     const html = await answer.text();
     if (!part.isConnected) return;
     if (answer.ok) part.innerHTML = html;
@@ -223,10 +261,7 @@ class Catchments {
 
   click(target) {
     if (this.subbasins.click(target)) return true;
-    if (target.closest('[data-zonal]')) {
-      this.tell('zonal', 'zonal');
-      return true;
-    }
+    if (this.published.click(target)) return true;
     if (target.closest('[data-way-down]')) {
       this.wayDown();
       return true;
@@ -322,6 +357,7 @@ export const catchments = {
       shows: () => {},
     },
     publishedSpec,
+    elsewhereSpec,
     placeSpec,
     {
       key: 'catchments',

@@ -5,14 +5,13 @@ import { area } from '../../lib/units.js';
 import { fillOf, labelOf, strokeOf, styleOf } from '../../map/vector.js';
 
 const ol = window.ol;
-export const BASINS = ['#B9A27A', '#8FA98C', '#A58FA6', '#C29A84', '#8CA3B5', '#ADAB7C'];
 const CLAY = '#B4532A';
 
 const style = (map) => (f) => {
   const now = styleOf(map, 'subbasins');
   const chosen = f.get('id') === map.chosenSubbasin;
   return new ol.style.Style({
-    fill: fillOf(now, BASINS[f.get('colour')]),
+    fill: fillOf(now, map.data.basin_colours[f.get('colour')]),
     stroke: strokeOf(chosen ? { ...now, color: CLAY, width: now.width + 2.2, dash: 'solid' } : now),
     text: labelOf(now, now.label && f.get(`label-${now.label}`)),
     zIndex: chosen ? 1 : 0,

@@ -77,7 +77,7 @@ class Network {
     const [said, given] = ['edit-reason', 'edit-area'].map((id) => document.getElementById(id));
     const [reason, area] = [said.value.trim(), given.value.trim()];
     if (!reason) {
-      notice('Say why first: the reason stands in the log beside the change.', true);
+      notice('Give the reason first: it goes into the log with the change.', true);
       said.focus();
       return;
     }

@@ -47,7 +47,10 @@ pub struct NewPoint {
 async fn place(app: &App, study: i64, form: &NewPoint) -> Result<(f64, f64)> {
     match (form.x, form.y, &form.place) {
         (Some(x), Some(y), _) => Ok((x.0, y.0)),
-        (_, _, Some(text)) => Ok(read_place(&Facts::of(&app.store.study(study).await?)?, text)?),
+        (_, _, Some(text)) => {
+            let place = read_place(&Facts::of(&app.store.study(study).await?)?, text)?;
+            Ok((place.x, place.y))
+        }
         _ => Err(WebError::refused("give the coordinates of the pour point")),
     }
 }

@@ -1,9 +1,9 @@
 //! Pour points and their catchments.
 
 use askama::Template;
-use bothros_core::catchments::SnapTo;
+use bothros_core::catchments::{Holds, SnapTo};
 use bothros_products::Quantity;
-use bothros_workflow::{CatchmentFacts, Facts, published_boundaries};
+use bothros_workflow::{CatchmentFacts, Facts, FeatureKey, Published, ValueRaster, published_boundaries};
 
 use super::subbasins::Choices;
 use crate::App;
@@ -40,8 +40,25 @@ struct Catchments {
     division: Choices,
     /// published boundaries: key in addresses, name
     boundaries: Vec<(String, String)>,
+    /// the one whose area is nearest to that of the first catchment
+    nearest_boundary: String,
+    /// other studies that are routed: number, name
+    others: Vec<(i64, String)>,
+    /// rasters of the analyst
+    rasters: Vec<ValueRaster>,
     length_unit: &'static str,
     area_unit: &'static str,
+}
+
+/// A boundary in addresses.
+fn address(key: &FeatureKey) -> String {
+    format!("{}-{}", key.layer, key.id)
+}
+
+/// Other studies whose flow is routed.
+async fn others(app: &App, study: i64) -> Result<Vec<(i64, String)>> {
+    let all = app.store.studies().await?.into_iter();
+    Ok(all.filter(|s| s.id != study && s.routing.is_some()).map(|s| (s.id, s.name)).collect())
 }
 
 pub async fn desk(app: &App, facts: Facts) -> Result<String> {
@@ -54,9 +71,13 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         (Some(network), false) => Some((app.grids.streams(&app.store, &facts).await?, network.threshold)),
         _ => None,
     };
+    let mut first_m2 = 0.0;
     for (at, point) in all.into_iter().enumerate() {
         let found: Option<CatchmentFacts> = point.catchment.map(serde_json::from_value).transpose()?;
         let found = found.filter(|_| ready);
+        if let Some(f) = found.filter(|_| first_m2 == 0.0) {
+            first_m2 = f.area_km2 * 1e6;
+        }
         points.push(PointRow {
             id: point.id,
             number: at + 1,
@@ -79,17 +100,20 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     }
     let done = points.iter().filter(|p| p.done);
     let measurable = done.map(|p| (p.id, format!("{} {}", p.number, p.name))).collect();
+    let boundaries = published_boundaries(&app.store, &facts).await?;
+    let off = |b: &Published| (b.area.as_m2() / first_m2).ln().abs();
+    let nearest = boundaries.iter().min_by(|a, b| off(a).total_cmp(&off(b)));
+    let nearest_boundary = nearest.map_or(String::new(), |b| address(&b.key));
     render(&Catchments {
         study,
         ready,
         measurable,
         points,
         snap_m: quantity::typed(Quantity::Length, facts.settings.snap_m),
-        boundaries: published_boundaries(&app.store, study)
-            .await?
-            .into_iter()
-            .map(|b| (format!("{}-{}", b.key.layer, b.key.id), b.name))
-            .collect(),
+        nearest_boundary,
+        boundaries: boundaries.into_iter().map(|b| (address(&b.key), b.name)).collect(),
+        others: others(app, study).await?,
+        rasters: facts.settings.rasters.clone(),
         length_unit: quantity::typed_in(Quantity::Length),
         area_unit: quantity::typed_in(Quantity::Area),
         division: Choices::of(&facts.settings.subbasins),

@@ -2,7 +2,9 @@
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use bothros_workflow::{CatchmentFacts, Preview};
+use bothros_products::Quantity;
+use bothros_workflow::{CatchmentFacts, PlaceForm, Preview, read_place};
+use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::App;
@@ -34,6 +36,42 @@ pub async fn preview(
     let p = bothros_workflow::preview(&app.store, &app.grids, &facts, (place.x, place.y)).await?;
     let text = told(&p);
     Ok(Json(json!({ "text": text, "x": p.at.0, "y": p.at.1, "warns": p.touchy.is_some() })))
+}
+
+/// A place that is being typed.
+#[derive(Debug, Deserialize)]
+pub struct Typed {
+    text: String,
+}
+
+/// How a place that is typed is understood, and what a pour point there would be.
+pub async fn typed(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(typed): Query<Typed>,
+) -> Result<Json<Value>> {
+    let facts = app.facts(study).await?;
+    let place = read_place(&facts, &typed.text)?;
+    let form = match place.form {
+        PlaceForm::Degrees => "Latitude and longitude in degrees (WGS 84)",
+        PlaceForm::DegreesMinutes => "Latitude and longitude in degrees and minutes (WGS 84)",
+        PlaceForm::Projected => "Easting and northing",
+    };
+    let there = match bothros_workflow::preview(&app.store, &app.grids, &facts, (place.x, place.y)).await {
+        Ok(p) => told(&p),
+        // Outside the DEM, or too far from a stream.
+        Err(error) if error.is_users() => {
+            let text = error.to_string();
+            let mut letters = text.chars();
+            letters
+                .next()
+                .map_or(String::new(), |first| format!("{}{}.", first.to_uppercase(), letters.as_str()))
+        }
+        Err(error) => return Err(error.into()),
+    };
+    let at = |v: f64| quantity::told(Quantity::Coordinate, v);
+    let text = format!("{form}: {} E, {} N. {there}", at(place.x), at(place.y));
+    Ok(Json(json!({ "text": text, "x": place.x, "y": place.y })))
 }
 
 fn told(p: &Preview) -> String {

@@ -4,11 +4,11 @@
 use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
-use bothros_core::catchments::{Estimate, Formula, LAG_SHARE};
+use bothros_core::catchments::{Beyond, Estimate, Formula, Holds, LAG_SHARE};
 use bothros_formats::Value;
 use bothros_products::{Column, MEASURES, Quantity, Row};
-use bothros_store::PourPoint;
-use bothros_workflow::{CURVE_NUMBERS, Concentration, spread};
+use bothros_store::{PourPoint, kept};
+use bothros_workflow::{CURVE_NUMBERS, CatchmentFacts, Concentration, CurveNumbers};
 use serde::Deserialize;
 
 use super::profiles::{LongProfile, STEM, long_profile};
@@ -60,6 +60,12 @@ struct Part {
     lines: Vec<Line>,
     spread: Option<String>,
     curve_number: String,
+    /// that of this catchment, where a raster tells it
+    mean_number: Option<String>,
+    /// name of the raster that curve numbers are taken from; empty for the one that is typed
+    source: String,
+    /// rasters that they can be taken from
+    sources: Vec<String>,
     reason: String,
 }
 
@@ -97,17 +103,39 @@ pub(super) fn figures(row: &Row) -> Vec<Measure> {
     figures.map(measure).collect()
 }
 
-/// On which sides the DEM ends beside a catchment, in words.
-fn edge(edge_m: &[f64; 4]) -> Option<String> {
+/// On which sides the DEM ends beside a catchment, and how much land is missing as far as it can tell, in words.
+fn edge(edge_m: &[f64; 4], beyond: Option<&Beyond>) -> Option<String> {
     let sides = ["north", "east", "south", "west"].iter().zip(edge_m).filter(|(_, m)| **m > 0.0);
     let told: Vec<String> =
         sides.map(|(side, m)| format!("{} to the {side}", quantity::length(*m))).collect();
     (!told.is_empty()).then(|| {
         format!(
-            "The DEM ends beside it over {}. What is measured is of the part within it; whether water comes from beyond, only land up to the next divide there can tell.",
-            told.join(", ")
+            "The DEM ends beside it over {}. What is measured is of the part within it.{}",
+            told.join(", "),
+            beyond.map_or(String::new(), missing)
         )
     })
+}
+
+/// How much land beyond the DEM a catchment would need, in words.
+fn missing(of: &Beyond) -> String {
+    if of.rising_m == 0.0 {
+        return " Along all of that the ground falls outward, or is level: as far as the DEM can tell no land is missing.".into();
+    }
+    let streams = match of.streams {
+        0 => String::new(),
+        n => format!(
+            " {} at that edge: what lies behind, the DEM cannot tell, and the estimate is a least one.",
+            quantity::count(n, "stream begins", "streams begin")
+        ),
+    };
+    format!(
+        " Along {} of it the ground rises outward, so water comes from beyond. If slopes reach as far from their streams there as nine in ten do inside ({} along the flow), about {} more are needed, in a strip up to {} wide.{streams}",
+        quantity::length(of.rising_m),
+        quantity::length(of.reach_m),
+        quantity::area(of.land.as_m2()),
+        quantity::length(of.strip_m)
+    )
 }
 
 fn line(estimate: &Estimate, how: &Concentration) -> Line {
@@ -148,18 +176,29 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
     let (of, number) = point_of(&app, study, point).await?;
     let found = bothros_workflow::measures_of(&app.store, &app.grids, &facts, &of).await?;
     let how = facts.settings.concentration.clone();
+    let numbers = CurveNumbers::of(&app.store, &app.grids, &facts).await?;
+    let grids = app.grids.get(&app.store, &facts).await?;
+    let cell = kept::read_some::<CatchmentFacts>(&of.catchment)?.map(|f| f.cell);
+    let cell = cell.ok_or_else(|| WebError::refused("the pour point has no catchment yet"))?;
+    let sources = facts
+        .settings
+        .rasters
+        .iter()
+        .filter(|r| r.holds == Holds::Values || r.lookup.iter().any(|c| c.curve_number.is_some()));
+    let sources: Vec<String> = sources.map(|r| r.name.clone()).collect();
     let stem = match &found.measures.stem {
         Some(stem) => long_profile(&app, &facts, &stem.cells, &STEM).await?,
         None => None,
     };
     let part = quantity::blocking(move || {
-        let estimates = found.estimates(&how);
-        let row = found.row(number, &of.name, &how);
-        let spread = spread(&estimates).map(|(median, least, most)| {
+        let curve_number = numbers.of_catchment(&grids, cell)?;
+        let estimates = found.estimates(curve_number);
+        let row = found.row(number, &of.name, curve_number);
+        let spread = bothros_core::catchments::spread(&estimates).map(|(median, least, most)| {
             let told = |hours: f64| quantity::told(Quantity::Duration, hours);
             format!("Median {}, from {} to {}.", told(median), told(least), told(most))
         });
-        let edge = edge(&found.edge_m);
+        let edge = edge(&found.edge_m, found.beyond.as_ref());
         let hack = found.measures.hack_ratio().filter(|ratio| !(0.5..=2.0).contains(ratio)).map(|ratio| {
             format!(
                 "The main stem has {ratio:.1} times the length that Hack's law gives for its area (L = 1.4 A^0.6 in miles, Hack 1957); most streams lie between a half and two."
@@ -177,6 +216,12 @@ pub async fn measures(State(app): State<App>, Path((study, point)): Path<(i64, i
             lines: estimates.iter().map(|e| line(e, &how)).collect(),
             spread,
             curve_number: how.curve_number.map_or(String::new(), |n| n.to_string()),
+            mean_number: how
+                .curve_number_raster
+                .as_ref()
+                .map(|_| curve_number.map_or("none here".into(), |n| format!("{n:.1}"))),
+            source: how.curve_number_raster.unwrap_or_default(),
+            sources,
             reason: how.reason,
         })
     });
@@ -213,6 +258,8 @@ pub struct Choice {
     #[serde(default)]
     curve_number: Option<String>,
     #[serde(default)]
+    curve_number_raster: Option<String>,
+    #[serde(default)]
     formula: Option<String>,
     #[serde(default)]
     reason: String,
@@ -231,6 +278,9 @@ pub async fn concentration(
             text => Some(CURVE_NUMBER.read(text)?),
         };
     }
+    if let Some(name) = form.curve_number_raster {
+        how.curve_number_raster = Some(name).filter(|n| !n.is_empty());
+    }
     if let Some(key) = form.formula {
         let known = Formula::from_key(&key).map(|f| f.key().to_owned());
         if known.is_none() && !key.is_empty() {
@@ -239,6 +289,6 @@ pub async fn concentration(
         how.reason = if known.is_some() { form.reason } else { String::new() };
         how.formula = known;
     }
-    bothros_workflow::set_concentration(&app.store, study, how).await?;
+    bothros_workflow::set_concentration(&app.store, &app.grids, study, how).await?;
     Ok(changed("measures-changed"))
 }

@@ -1,4 +1,4 @@
-//! Catchments: what drains to the places that matter.
+//! The Catchments stage.
 
 mod actions;
 mod beside;
@@ -9,6 +9,7 @@ mod places;
 mod profiles;
 mod published;
 pub mod rail;
+mod rasters;
 mod subbasins;
 pub mod tables;
 
@@ -22,9 +23,13 @@ pub fn routes() -> Router<App> {
     Router::new()
         .route("/catchments", get(map::catchments))
         .route("/pour-point-here", get(map::preview))
+        .route("/pour-point-typed", get(map::typed))
         .route("/pour-points/{point}/measures", get(measures::measures))
         .route("/pour-points/{point}/beside", get(beside::beside))
-        .route("/pour-points/{point}/zonal", get(beside::zonal))
+        .route("/pour-points/{point}/elsewhere", get(beside::outline))
+        .route("/pour-points/{point}/zonal", get(rasters::zonal))
+        .route("/rasters/remove", post(rasters::remove))
+        .route("/rasters/lookup", post(rasters::lookup))
         .route("/concentration", post(measures::concentration))
         .route("/subbasins", get(subbasins::drawn))
         .route("/subbasins/told", get(subbasins::told))
@@ -44,6 +49,8 @@ pub fn routes() -> Router<App> {
         .route("/sites/{layer}/{id}/points", post(places::inflow_points))
         .route("/published", get(published::drawn))
         .route("/published/told", get(published::told))
+        .route("/published/side", get(published::side))
+        .route("/published/side-by-side", get(published::side_by_side))
         .route("/snapping", post(actions::snapping))
         .route("/pour-points", post(actions::add_pour_point))
         .route("/pour-points/{point}/rename", post(actions::rename_pour_point))
@@ -53,5 +60,7 @@ pub fn routes() -> Router<App> {
 
 /// Routes of the stage that take files.
 pub fn uploads() -> Router<App> {
-    Router::new().route("/pour-points-file", post(actions::points_from_file))
+    Router::new()
+        .route("/pour-points-file", post(actions::points_from_file))
+        .route("/rasters", post(rasters::add))
 }

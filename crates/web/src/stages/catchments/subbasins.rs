@@ -1,4 +1,4 @@
-//! Sub-basins: how the land is divided, one that is looked at, and what the map draws of them.
+//! Sub-basins: the division, the card of one, and the map layer.
 
 use askama::Template;
 use axum::Json;
@@ -7,7 +7,7 @@ use axum::response::Response;
 use bothros_core::Cell;
 use bothros_core::catchments::{Division, OutlineKind};
 use bothros_products::Quantity;
-use bothros_workflow::{Facts, Lines, ManyPlaces, PourPointPlace, SubbasinChoice, delineated};
+use bothros_workflow::{CurveNumbers, Facts, Lines, ManyPlaces, PourPointPlace, SubbasinChoice, delineated};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -185,8 +185,8 @@ pub async fn one(
     let points: Vec<_> = delineated(&app.store, study).await?.into_iter().map(|(p, _)| p).collect();
     let names = all.names(&facts.settings.subbasins, &points, &frame);
     let measured = app.grids.subbasin_measures(&app.store, &facts).await?;
-    let curve_number = facts.settings.concentration.curve_number;
-    let row = all.rows(&measured, &names, curve_number).swap_remove(at);
+    let numbers = CurveNumbers::of(&app.store, &app.grids, &facts).await?.of_parts(&all)?;
+    let row = all.rows(&measured, &names, &numbers).swap_remove(at);
     let outlet = all.basins.outlets[at];
     let (x, y) = frame.centre(outlet);
     let own = facts.settings.subbasins.names.iter().find(|(p, _)| frame.cell_at(p[0], p[1]) == Some(outlet));

@@ -1,7 +1,7 @@
 //! The tables of the stage: pour points, and what is measured of their catchments.
 
 use bothros_products::{INFLOWS, MEASURES, POUR_POINTS, SUBBASINS, SiteFound, Table};
-use bothros_workflow::{CatchmentFacts, Facts, delineated};
+use bothros_workflow::{CatchmentFacts, CurveNumbers, Facts, delineated};
 
 use crate::App;
 use crate::http::error::Result;
@@ -94,21 +94,29 @@ async fn subbasins(app: &App, facts: &Facts) -> Result<Listing> {
             frame.area_of(basins.found.own_cells[at]).as_km2().into(),
             name.into(),
             basins.junctions[at].into(),
+            (all.colours[at] + 1).into(),
         ],
         acts: String::new(),
     };
-    Ok(Listing::plain(&SUBBASINS, names.into_iter().enumerate().map(entry).collect(), NONE))
+    let listing = Listing::plain(&SUBBASINS, names.into_iter().enumerate().map(entry).collect(), NONE);
+    Ok(Listing { hidden: &["colour"], ..listing })
 }
 
 /// What is measured of the catchments that are delineated, and of the sub-basins.
 async fn measures(app: &App, facts: &Facts) -> Result<Listing> {
     let mut entries = Vec::new();
+    const NONE: &str = "No pour point has a catchment yet.";
+    if facts.routing.is_none() {
+        return Ok(Listing::plain(&MEASURES, entries, NONE));
+    }
+    let grids = app.grids.get(&app.store, facts).await?;
+    let numbers = CurveNumbers::of(&app.store, &app.grids, facts).await?;
     for (point, number) in app.store.pour_points(facts.study).await?.into_iter().zip(1u32..) {
         let found: Option<CatchmentFacts> =
             point.catchment.clone().map(serde_json::from_value).transpose()?;
-        let Some(found) = found.filter(|_| facts.routing.is_some()) else { continue };
+        let Some(found) = found else { continue };
         let measured = bothros_workflow::measures_of(&app.store, &app.grids, facts, &point).await?;
-        let row = measured.row(number, &point.name, &facts.settings.concentration);
+        let row = measured.row(number, &point.name, numbers.of_catchment(&grids, found.cell)?);
         entries.push(Entry {
             key: point.id.to_string(),
             at: Some([found.x, found.y]),
@@ -116,23 +124,19 @@ async fn measures(app: &App, facts: &Facts) -> Result<Listing> {
             acts: String::new(),
         });
     }
-    if facts.routing.is_some() {
-        let all = app.grids.subbasins(&app.store, facts).await?;
-        let frame = app.grids.get(&app.store, facts).await?.frame;
-        let points: Vec<_> = delineated(&app.store, facts.study).await?.into_iter().map(|(p, _)| p).collect();
-        let names = all.names(&facts.settings.subbasins, &points, &frame);
-        let measured = app.grids.subbasin_measures(&app.store, facts).await?;
-        let rows = all.rows(&measured, &names, facts.settings.concentration.curve_number);
-        entries.extend(rows.into_iter().zip(&all.basins.outlets).enumerate().map(|(at, (row, &outlet))| {
-            Entry {
-                key: format!("s{}", at + 1),
-                at: Some(frame.centre(outlet).into()),
-                row,
-                acts: String::new(),
-            }
-        }));
-    }
-    let listing = Listing::plain(&MEASURES, entries, "No pour point has a catchment yet.");
+    let all = app.grids.subbasins(&app.store, facts).await?;
+    let frame = grids.frame;
+    let points: Vec<_> = delineated(&app.store, facts.study).await?.into_iter().map(|(p, _)| p).collect();
+    let names = all.names(&facts.settings.subbasins, &points, &frame);
+    let measured = app.grids.subbasin_measures(&app.store, facts).await?;
+    let rows = all.rows(&measured, &names, &numbers.of_parts(&all)?);
+    entries.extend(rows.into_iter().zip(&all.basins.outlets).enumerate().map(|(at, (row, &outlet))| Entry {
+        key: format!("s{}", at + 1),
+        at: Some(frame.centre(outlet).into()),
+        row,
+        acts: String::new(),
+    }));
+    let listing = Listing::plain(&MEASURES, entries, NONE);
     Ok(Listing { hidden: HIDDEN, ..listing })
 }
 

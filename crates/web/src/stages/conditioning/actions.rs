@@ -1,4 +1,4 @@
-//! What a person does on the Conditioning stage: the review of barriers, choices, weights.
+//! Actions of the Conditioning stage: the review of barriers, choices, weights.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Conditioning: what is wrong with the DEM for water, mended and measured.
+//! The Conditioning stage.
 
 pub mod actions;
 mod barrier;

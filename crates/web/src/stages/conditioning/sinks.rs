@@ -34,7 +34,7 @@ pub fn sink_rows(report: &SinkReport, runoff_mm: &[f64], frame: &Frame) -> Vec<S
     report.largest.iter().take(SHOWN).enumerate().map(row).collect()
 }
 
-/// Few sinks mostly hold most of the volume: how many, and how much.
+/// The number of sinks that hold most of the volume, and their share.
 pub fn what_matters(report: &SinkReport) -> Option<String> {
     let Some((needed, held)) = report.holding_most else {
         // A report of an earlier version has only the largest.

@@ -25,7 +25,7 @@ pub async fn listing(app: &App, facts: &Facts, table: &Table) -> Result<Listing>
         let known: Vec<BarrierFacts> =
             known.iter().map(BarrierFacts::of).collect::<bothros_workflow::Result<_>>()?;
         let empty = match facts.review {
-            Some(_) => "No sink that matters lies behind a narrow raised line.",
+            Some(_) => "No significant sink lies behind a narrow raised line.",
             None => "Crossings are not looked for yet: “Find sinks and barriers” on the desk does.",
         };
         return crossings(facts.study, &known, empty);

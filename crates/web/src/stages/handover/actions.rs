@@ -1,13 +1,85 @@
-//! Starts the writing of the package.
+//! What goes into the package, and the start of its writing.
 
 use axum::extract::{Path, State};
 use axum::response::Response;
+use bothros_workflow::MoreFormat;
+use serde::Deserialize;
 
 use crate::App;
 use crate::http::changed::{STUDY, changed};
-use crate::http::error::Result;
+use crate::http::error::{Result, WebError};
+use crate::http::form::Form;
+use crate::ui::form::choice;
 
 pub async fn package(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
     bothros_workflow::start_package(&app.store, study).await?;
+    Ok(changed(STUDY))
+}
+
+/// The pour point whose catchment is handed out alone; empty for all land.
+#[derive(Deserialize)]
+pub struct Alone {
+    point: String,
+}
+
+pub async fn alone(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Alone>,
+) -> Result<Response> {
+    let point = match form.point.as_str() {
+        "" => None,
+        id => Some(id.parse().map_err(|_| WebError::refused("choose a catchment, or all land"))?),
+    };
+    bothros_workflow::hand_out_alone(&app.store, study, point).await?;
+    Ok(changed(STUDY))
+}
+
+/// Whether rasters are written as NetCDF too; nothing is sent where they are not.
+#[derive(Deserialize)]
+pub struct Netcdf {
+    #[serde(default)]
+    netcdf: String,
+}
+
+pub async fn netcdf(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Netcdf>,
+) -> Result<Response> {
+    let wanted = choice("netcdf", &form.netcdf, &[("yes", true), ("", false)])?;
+    bothros_workflow::add_format(&app.store, study, MoreFormat::Netcdf, wanted).await?;
+    Ok(changed(STUDY))
+}
+
+/// The CRS of layers; empty for the study's.
+#[derive(Deserialize)]
+pub struct InCrs {
+    crs: String,
+}
+
+pub async fn crs(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<InCrs>,
+) -> Result<Response> {
+    bothros_workflow::hand_out_in(&app.store, study, &form.crs).await?;
+    Ok(changed(STUDY))
+}
+
+/// Whether layers are written as Shapefiles too; nothing is sent where they are not.
+#[derive(Deserialize)]
+pub struct Shapefiles {
+    #[serde(default)]
+    shapefiles: String,
+}
+
+pub async fn shapefiles(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Shapefiles>,
+) -> Result<Response> {
+    let wanted = choice("shapefiles", &form.shapefiles, &[("yes", true), ("", false)])?;
+    bothros_workflow::add_format(&app.store, study, MoreFormat::Shapefiles, wanted).await?;
     Ok(changed(STUDY))
 }

@@ -1,9 +1,12 @@
 //! The package, and whether it is up to date.
 
 use askama::Template;
-use bothros_workflow::Facts;
+use bothros_products::Quantity;
+use bothros_proof::Settings;
+use bothros_workflow::{Facts, delineated};
 
 use crate::App;
+use crate::api::OFFERED;
 use crate::http::error::Result;
 use crate::shell::desk::{Busy, busy};
 use crate::ui::{quantity, render};
@@ -16,9 +19,25 @@ struct Handover {
     active: bool,
     busy: Busy,
     file: Option<(String, String)>,
+    /// packages that are kept, the last one first: number, when it was written, size
+    kept: Vec<(i64, String, String)>,
+    /// what they take together
+    kept_bytes: String,
+    /// CRS of the layers, where it is not the study's
+    crs: Option<String>,
+    own_crs: String,
     fresh: bool,
     has_points: bool,
+    /// catchments that can be handed out alone: number of the pour point in addresses, name, whether it is chosen
+    catchments: Vec<(i64, String, bool)>,
+    shapefiles: bool,
+    netcdf: bool,
     contents: Vec<(String, String)>,
+    /// rasters that can be had alone: name in addresses, what they are
+    rasters: Vec<(&'static str, &'static str)>,
+    /// depth of rain to begin with, and its unit
+    rain: String,
+    rain_unit: &'static str,
 }
 
 pub async fn desk(app: &App, facts: Facts) -> Result<String> {
@@ -27,13 +46,32 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let file = app.store.file(study, bothros_store::FileRole::Package).await?;
     let fresh = crate::shell::rail::package(app, study).await? == Some(true);
     let has_points = app.store.pour_point_count(study).await? > 0;
+    let alone = facts.settings.handover.alone;
+    let points = delineated(&app.store, study).await?.into_iter().zip(1..);
+    let catchments =
+        points.map(|((p, _), number)| (p.id, format!("{number} {}", p.name), alone == Some(p.id))).collect();
+    let packages = app.store.kept_packages(study).await?;
+    let all: u64 = packages.iter().map(|f| f.bytes).sum();
+    let told = |f: &bothros_store::StoredFile| {
+        (f.id, f.at.format("%Y-%m-%d %H:%M:%S").to_string(), quantity::bytes(f.bytes))
+    };
     render(&Handover {
+        rasters: OFFERED.iter().map(|r| (r.name, r.meaning)).collect(),
+        kept: packages.iter().map(told).collect(),
+        kept_bytes: quantity::bytes(all),
+        crs: facts.settings.handover.crs.as_ref().map(bothros_formats::Crs::label),
+        own_crs: facts.terrain.as_ref().map_or(String::new(), |t| t.crs.label()),
+        rain: quantity::typed(Quantity::Rain, Settings::default().rain_mm),
+        rain_unit: quantity::typed_in(Quantity::Rain),
+        catchments,
         study,
         ready: facts.network.is_some(),
         active,
         busy,
         file: file.map(|f| (f.name, quantity::bytes(f.bytes))),
         fresh,
+        shapefiles: facts.settings.handover.shapefiles,
+        netcdf: facts.settings.handover.netcdf,
         contents: bothros_workflow::package_contents(&facts, has_points),
         has_points,
     })

@@ -7,31 +7,16 @@ use axum::body::Body;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use bothros_store::{FileRole, PIECE, Store};
+use bothros_store::{FileRole, PIECE, Store, StoredFile};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
+use crate::http::range::range;
 
-/// For so long a file stays after its last piece was asked for, even where another takes its place.
+/// How long a file is kept after its last piece was requested, even if it is replaced.
 const HELD: Duration = Duration::from_secs(180);
 /// How often a reader's hold on the file is renewed.
 const SAY_AGAIN: Duration = Duration::from_secs(30);
-
-/// The range of bytes that a header asks for: `bytes=5-`, `bytes=5-9` or `bytes=-9`. `None` for all; an error where no
-/// byte lies in it. Of several ranges all is sent, as the standard allows (RFC 9110, 14.2).
-fn range(asked: Option<&str>, bytes: u64) -> std::result::Result<Option<Range<u64>>, ()> {
-    let Some(spec) = asked.and_then(|a| a.strip_prefix("bytes=")).filter(|s| !s.contains(',')) else {
-        return Ok(None);
-    };
-    let Some((first, last)) = spec.trim().split_once('-') else { return Ok(None) };
-    let found = match (first.parse::<u64>(), last.parse::<u64>()) {
-        (Ok(first), Ok(last)) if first <= last => first..last.saturating_add(1).min(bytes),
-        (Ok(first), Err(_)) if last.is_empty() => first..bytes,
-        (Err(_), Ok(last)) if first.is_empty() => bytes.saturating_sub(last)..bytes,
-        _ => return Ok(None),
-    };
-    if found.is_empty() { Err(()) } else { Ok(Some(found)) }
-}
 
 /// The bytes of a file in a range, while they are asked for.
 fn pieces(store: Store, id: i64, wanted: Range<u64>) -> Body {
@@ -63,10 +48,29 @@ fn pieces(store: Store, id: i64, wanted: Range<u64>) -> Body {
     }))
 }
 
+/// The package that was written last.
 pub async fn package(State(app): State<App>, Path(study): Path<i64>, asked: HeaderMap) -> Result<Response> {
     app.store.study(study).await?;
     let file = app.store.file(study, FileRole::Package).await?;
     let file = file.ok_or_else(|| WebError::nothing("the package has not been written yet"))?;
+    sent(&app, file, &asked).await
+}
+
+/// A package that is kept, by its number; its name tells when it was written.
+pub async fn kept(
+    State(app): State<App>,
+    Path((study, id)): Path<(i64, i64)>,
+    asked: HeaderMap,
+) -> Result<Response> {
+    app.store.study(study).await?;
+    let mut file = app.store.kept_package(study, id).await?;
+    let at = file.at.format("%Y-%m-%d_%H%M%S");
+    file.name = format!("{}_{at}.zip", file.name.trim_end_matches(".zip"));
+    sent(&app, file, &asked).await
+}
+
+/// A file, whole or in part.
+async fn sent(app: &App, file: StoredFile, asked: &HeaderMap) -> Result<Response> {
     app.store.hold_file(file.id, HELD).await?;
     let tag = format!("\"{}\"", file.sha256);
     let header = |name| asked.get(name).and_then(|v| v.to_str().ok());
@@ -105,26 +109,4 @@ pub async fn package(State(app): State<App>, Path(study): Path<i64>, asked: Head
         }
     }
     Ok(response)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn ranges_are_as_the_standard_has_them() {
-        let of = |asked: &str| range(Some(asked), 100);
-        assert_eq!(range(None, 100), Ok(None));
-        assert_eq!(of("bytes=0-9"), Ok(Some(0..10)));
-        assert_eq!(of("bytes=90-"), Ok(Some(90..100)));
-        assert_eq!(of("bytes=-5"), Ok(Some(95..100)));
-        assert_eq!(of("bytes=50-1000"), Ok(Some(50..100)));
-        for none in ["bytes=100-", "bytes=200-300", "bytes=-0"] {
-            assert_eq!(of(none), Err(()), "{none}");
-        }
-        for all in ["bytes=9-3", "bytes=a-b", "lines=1-2", "bytes=0-1,5-6", "bytes=18446744073709551616-"] {
-            assert_eq!(of(all), Ok(None), "{all}");
-        }
-        assert_eq!(of("bytes=0-18446744073709551615"), Ok(Some(0..100)));
-    }
 }

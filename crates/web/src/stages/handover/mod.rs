@@ -1,9 +1,13 @@
-//! Handover: the results in open formats, with all that was done.
+//! The Handover stage: the results in open formats, with the log.
 
 mod actions;
 pub mod desk;
 mod download;
+mod kept;
+mod proof;
 pub mod rail;
+mod scheme;
+pub mod tables;
 
 use axum::Router;
 use axum::routing::{get, post};
@@ -12,5 +16,20 @@ use crate::App;
 
 /// Routes of the stage.
 pub fn routes() -> Router<App> {
-    Router::new().route("/package", post(actions::package)).route("/package.zip", get(download::package))
+    Router::new()
+        .route("/package", post(actions::package))
+        .route("/package/alone", post(actions::alone))
+        .route("/package/shapefiles", post(actions::shapefiles))
+        .route("/package/netcdf", post(actions::netcdf))
+        .route("/scheme/told", get(scheme::told))
+        .route("/scheme/schematic.svg", get(scheme::svg))
+        .route("/scheme/model", post(scheme::model))
+        .route("/scheme/forget", post(scheme::forget))
+        .route("/tables/{table}/set", post(tables::set))
+        .route("/package/crs", post(actions::crs))
+        .route("/packages/compared", get(kept::compared))
+        .route("/packages/{file}/delete", post(kept::delete))
+        .route("/packages/{file}", get(download::kept))
+        .route("/proof/told", get(proof::told))
+        .route("/package.zip", get(download::package))
 }

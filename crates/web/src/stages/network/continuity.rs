@@ -1,4 +1,4 @@
-//! Whether the network hangs together, and where it does not.
+//! Continuity of the network.
 
 use askama::Template;
 use axum::extract::{Path, State};
@@ -24,7 +24,7 @@ struct Part {
 /// Largest number of pieces listed that end inside.
 const PIECES_LISTED: usize = 20;
 
-/// How a network hangs together: in a sentence, and the places where a piece ends inside the footprint.
+/// Continuity of the network: a sentence, and the places where a piece ends inside the footprint.
 pub async fn continuity_part(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
     let facts = app.facts(study).await?;
     let network = app.grids.network(&app.store, &facts, threshold_of(&facts)?).await?;

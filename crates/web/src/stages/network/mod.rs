@@ -1,4 +1,4 @@
-//! Network: the threshold at which streams begin, and the evidence for it.
+//! The Network stage: the threshold at which streams begin, and the evidence for it.
 
 mod actions;
 mod continuity;

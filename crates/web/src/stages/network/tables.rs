@@ -58,6 +58,7 @@ fn reaches(network: &Network, frame: &Frame) -> Listing {
     Listing {
         acts: Some("From"),
         links: Some("downstream_reach_id"),
+        settable: Vec::new(),
         ..Listing::plain(
             &REACHES,
             network.reaches.iter().map(entry).collect(),

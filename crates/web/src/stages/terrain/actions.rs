@@ -1,4 +1,4 @@
-//! What a person does on the Terrain stage: files, preparation, other DEMs of the same area.
+//! Actions of the Terrain stage: files, preparation, other DEMs of the same area.
 
 use axum::extract::{Multipart, Path, State};
 use axum::response::Response;

@@ -71,7 +71,7 @@ pub async fn crs_list(
     let query = search.q.trim().to_owned();
     let mut entries = if query.is_empty() && near.is_none() { vec![] } else { search_crs(&query, near, 12) };
     // Geographic ones are not in the list of projected ones, but a file may be in one.
-    if search.target == "source"
+    if ["source", "layers"].contains(&search.target.as_str())
         && (query.is_empty() || "4326 wgs 84 latitude longitude".contains(&query.to_lowercase()))
     {
         entries.insert(

@@ -1,4 +1,4 @@
-//! Terrain: from whatever was given to a DEM that can be computed on.
+//! The Terrain stage: from the files given to a prepared DEM.
 
 pub mod actions;
 pub mod archive;

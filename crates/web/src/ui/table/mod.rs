@@ -1,10 +1,10 @@
 //! Tables on a page: columns from `products`, sorted, filtered, in pages, with the columns that were chosen; as CSV, and as
 //! text to copy. Rows know their places on the map.
 
+mod asked;
 mod condition;
 
 use std::cmp::Ordering;
-use std::collections::HashMap;
 
 use askama::Template;
 use axum::http::{StatusCode, header};
@@ -12,6 +12,8 @@ use axum::response::{IntoResponse, Response};
 use bothros_formats::Value;
 use bothros_products::{Column, Quantity, Row, ShownUnit, Table, Units};
 
+pub use self::asked::Asked;
+use self::asked::Form;
 use self::condition::Condition;
 use crate::http::error::{Result, WebError};
 use crate::ui::{page, quantity};
@@ -41,13 +43,15 @@ pub struct Listing {
     pub acts: Option<&'static str>,
     /// a column whose values are keys of other rows of the table
     pub links: Option<&'static str>,
+    /// columns whose values can be typed
+    pub settable: Vec<&'static str>,
     /// what is said of the rows, and of those that are left out
     pub note: Option<String>,
     /// what stands there where there is no row
     pub empty: String,
 }
 
-/// Returns a value of a column alone, in the unit that fits it; “–” where there is none.
+/// Returns a single value in the unit that fits it; “–” if there is none.
 pub fn alone(column: &Column, value: &Value) -> String {
     match value {
         Value::Null => "–".into(),
@@ -60,82 +64,6 @@ pub fn alone(column: &Column, value: &Value) -> String {
 
 /// Rows shown at once.
 const PAGE: usize = 100;
-
-/// What of a table is asked for.
-#[derive(Debug, Clone, Default)]
-pub struct Asked {
-    sort: Option<String>,
-    down: bool,
-    columns: Option<Vec<String>>,
-    from: usize,
-    row: Option<String>,
-    near: Option<[f64; 3]>,
-    find: String,
-    filters: HashMap<String, String>,
-    form: Form,
-}
-
-/// What is made of a table.
-#[derive(Debug, Clone, Copy, Default, PartialEq)]
-enum Form {
-    #[default]
-    Html,
-    Csv,
-    Text,
-    Card,
-}
-
-impl Asked {
-    /// Reads the query of an address: `sort`, `down`, `columns` (names with commas), `from`, `row`, `find`, `as` (csv, text, card),
-    /// `near` (easting, northing and how far, map units: the row nearest to a place), and for filters `where.` with a
-    /// column's name.
-    ///
-    /// # Errors
-    /// A sentence for what cannot be read.
-    pub fn of(query: HashMap<String, String>) -> Result<Self> {
-        let mut asked = Self::default();
-        for (key, value) in query {
-            match key.as_str() {
-                "sort" => asked.sort = Some(value).filter(|s| !s.is_empty()),
-                "down" => asked.down = value == "true",
-                "columns" => {
-                    let named = value.split(',').filter(|c| !c.is_empty()).map(str::to_owned);
-                    asked.columns = Some(named.collect::<Vec<_>>()).filter(|c| !c.is_empty());
-                }
-                "from" => {
-                    asked.from =
-                        value.parse().map_err(|_| WebError::refused("“from” is the number of a row"))?
-                }
-                "row" => asked.row = Some(value).filter(|r| !r.is_empty()),
-                "near" => {
-                    let numbers: Vec<f64> = value.split(',').filter_map(|v| v.parse().ok()).collect();
-                    let near = <[f64; 3]>::try_from(numbers);
-                    asked.near =
-                        Some(near.map_err(|_| WebError::refused("“near” is a place and a distance"))?)
-                }
-                "find" => asked.find = value.trim().to_lowercase(),
-                "as" => {
-                    asked.form = crate::ui::form::choice(
-                        "“as”",
-                        &value,
-                        &[
-                            ("html", Form::Html),
-                            ("csv", Form::Csv),
-                            ("text", Form::Text),
-                            ("card", Form::Card),
-                        ],
-                    )?
-                }
-                key => {
-                    if let Some(column) = key.strip_prefix("where.").filter(|_| !value.trim().is_empty()) {
-                        asked.filters.insert(column.to_owned(), value);
-                    }
-                }
-            }
-        }
-        Ok(asked)
-    }
-}
 
 /// A column as it is shown.
 struct Shown {
@@ -226,6 +154,8 @@ struct Cell {
     text: String,
     is_text: bool,
     link: bool,
+    /// the column, where its value can be typed
+    set: Option<&'static str>,
 }
 
 /// A row that is shown.
@@ -251,7 +181,16 @@ struct Part<'a> {
     find: String,
     has_text: bool,
     narrowed: bool,
+    /// columns that can be typed: name, head
+    settable: Vec<(&'static str, String)>,
+    /// rows that are listed, on all pages
+    listed: usize,
+    /// formats that the table can be saved in as a layer: end of the name, and what it is
+    formats: &'static [(&'static str, &'static str)],
 }
+
+/// Formats of layers.
+const FORMATS: &[(&str, &str)] = &[("gpkg", "GeoPackage"), ("geojson", "GeoJSON"), ("zip", "Shapefile")];
 
 /// One row, for a click on the map.
 #[derive(Template)]
@@ -263,9 +202,18 @@ struct Card<'a> {
 }
 
 impl Listing {
-    /// A table without more to it; `empty` is said where it has no row.
+    /// A plain table; `empty` is its text when it has no rows.
     pub fn plain(table: &'static Table, entries: Vec<Entry>, empty: &str) -> Self {
-        Self { table, entries, hidden: &[], acts: None, links: None, note: None, empty: empty.into() }
+        Self {
+            table,
+            entries,
+            hidden: &[],
+            acts: None,
+            links: None,
+            settable: Vec::new(),
+            note: None,
+            empty: empty.into(),
+        }
     }
 
     /// The row that is asked for by its key, or by its place.
@@ -288,28 +236,22 @@ impl Listing {
         page(&Card { listing: self, entry, values: shown.iter().filter_map(value).collect() })
     }
 
-    /// Answers with what was asked of the table: a part of the page, CSV of all columns, or text of those shown.
-    ///
-    /// # Errors
-    /// A sentence for a column that is not there, or a condition that cannot be read.
-    pub fn answer(&self, asked: &Asked) -> Result<Response> {
-        let index = |name: &str| {
-            let found = self.table.columns.iter().position(|c| c.name == name);
-            found.ok_or_else(|| {
-                WebError::refused(format!(
-                    "the table of {} has no column “{name}”",
-                    self.table.title.to_lowercase()
-                ))
-            })
-        };
-        let chosen: Vec<usize> = match &asked.columns {
-            Some(names) => names.iter().map(|n| index(n)).collect::<Result<_>>()?,
-            None => (0..self.table.columns.len()).filter(|&at| self.is_shown_first(at)).collect(),
-        };
-        let shown: Vec<Shown> = chosen.iter().map(|&at| Shown::of(self, at)).collect();
+    /// The place of a column.
+    fn index(&self, name: &str) -> Result<usize> {
+        let found = self.table.columns.iter().position(|c| c.name == name);
+        found.ok_or_else(|| {
+            WebError::refused(format!(
+                "the table of {} has no column “{name}”",
+                self.table.title.to_lowercase()
+            ))
+        })
+    }
+
+    /// The rows that are asked for, on all pages, sorted.
+    fn listed(&self, asked: &Asked) -> Result<Vec<&Entry>> {
         let mut conditions = Vec::new();
         for (name, text) in &asked.filters {
-            let column = Shown::of(self, index(name)?);
+            let column = Shown::of(self, self.index(name)?);
             conditions
                 .push((column.at, Condition::read(text, column.column, &column.unit, column.decimals)?));
         }
@@ -326,9 +268,57 @@ impl Listing {
         let fits = |e: &&Entry| conditions.iter().all(|(at, c)| c.holds(&e.row[*at])) && found(e);
         let mut entries: Vec<&Entry> = self.entries.iter().filter(fits).collect();
         if let Some(name) = &asked.sort {
-            let at = index(name)?;
+            let at = self.index(name)?;
             entries.sort_by(|a, b| compare(&a.row[at], &b.row[at], asked.down));
         }
+        Ok(entries)
+    }
+
+    /// The keys of the rows that are asked for: the one that is named, or all that fit.
+    ///
+    /// # Errors
+    /// A sentence for a condition that cannot be read.
+    pub fn keys(&self, asked: &Asked) -> Result<Vec<&str>> {
+        let listed = match &asked.row {
+            Some(_) => self.wanted(asked).into_iter().collect(),
+            None => self.listed(asked)?,
+        };
+        Ok(listed.into_iter().map(|e| e.key.as_str()).collect())
+    }
+
+    /// A value of a column as it is typed: in the unit that the column shows; nothing for an empty one.
+    ///
+    /// # Errors
+    /// A sentence for a column that cannot be typed, and for what is no number, or outside `limits` in the column's own unit.
+    pub fn typed(&self, column: &str, text: &str, limits: (f64, f64)) -> Result<Option<f64>> {
+        let shown = Shown::of(self, self.index(column)?);
+        if !self.settable.contains(&column) {
+            return Err(WebError::refused(format!("{} cannot be typed", shown.column.title)));
+        }
+        if text.trim().is_empty() {
+            return Ok(None);
+        }
+        let typed = crate::ui::form::number(text, shown.column.title)?;
+        let value = shown.unit.back(typed);
+        if (limits.0..=limits.1).contains(&value) {
+            return Ok(Some(value));
+        }
+        let [least, most] = [limits.0, limits.1].map(|own| quantity::plain(shown.unit.of(own)));
+        let told = format!("{} lies between {least} and {most} {}", shown.column.title, shown.unit.symbol);
+        Err(WebError::refused(format!("{}: {typed} does not", told.trim_end())))
+    }
+
+    /// Returns the requested form of the table: a part of the page, CSV of all columns, or text of those shown.
+    ///
+    /// # Errors
+    /// A sentence for a column that is not there, or a condition that cannot be read.
+    pub fn answer(&self, asked: &Asked) -> Result<Response> {
+        let entries = self.listed(asked)?;
+        let chosen: Vec<usize> = match &asked.columns {
+            Some(names) => names.iter().map(|n| self.index(n)).collect::<Result<_>>()?,
+            None => (0..self.table.columns.len()).filter(|&at| self.is_shown_first(at)).collect(),
+        };
+        let shown: Vec<Shown> = chosen.iter().map(|&at| Shown::of(self, at)).collect();
         match asked.form {
             Form::Card => self.card(asked, &shown),
             Form::Csv => self.csv(&entries),
@@ -341,6 +331,7 @@ impl Listing {
     fn is_shown_first(&self, at: usize) -> bool {
         let column = &self.table.columns[at];
         let empty = column.nullable && self.entries.iter().all(|e| e.row[at] == Value::Null);
+        let empty = empty && !self.settable.contains(&column.name);
         !self.hidden.contains(&column.name) && (!empty || self.entries.is_empty())
     }
 
@@ -393,6 +384,7 @@ impl Listing {
                 let text = s.cell(&entry.row);
                 Cell {
                     link: self.links == Some(s.column.name) && !text.is_empty(),
+                    set: self.settable.iter().find(|&&c| c == s.column.name).copied(),
                     is_text: s.is_text(),
                     text,
                 }
@@ -419,6 +411,18 @@ impl Listing {
             find: asked.find.clone(),
             has_text: self.table.columns.iter().any(|c| c.quantity == Quantity::Text),
             narrowed,
+            settable: self
+                .settable
+                .iter()
+                .filter_map(|name| self.table.columns.iter().position(|c| c.name == *name))
+                .map(|at| (self.table.columns[at].name, Shown::of(self, at).head()))
+                .collect(),
+            listed: entries.len(),
+            formats: if bothros_workflow::LAYERS.iter().any(|t| t.name == self.table.name) {
+                FORMATS
+            } else {
+                &[]
+            },
         })
     }
 }
@@ -442,6 +446,7 @@ mod tests {
     use axum::body::to_bytes;
     use bothros_products::REACHES;
     use rstest::rstest;
+    use std::collections::HashMap;
 
     fn listing() -> Listing {
         let reach = |id: u32, next: Option<u32>, order: u8, length: f64, area: f64| -> Row {
@@ -475,6 +480,7 @@ mod tests {
             hidden: &["shreve"],
             acts: None,
             links: Some("downstream_reach_id"),
+            settable: vec!["length_m"],
             note: None,
             empty: "No reach.".into(),
         }
@@ -541,6 +547,24 @@ mod tests {
             body("csv").starts_with("reach_id,downstream_reach_id,strahler")
                 && body("csv").contains("12400.00")
         );
+    }
+
+    #[test]
+    fn what_is_typed_has_the_unit_of_its_column_and_rows_are_those_that_are_listed() {
+        let asked = |of: &[(&str, &str)]| {
+            Asked::of(of.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect()).unwrap()
+        };
+        let all = listing();
+        assert_eq!(all.keys(&asked(&[("where.strahler", "1")])).unwrap(), ["1", "2"]);
+        assert_eq!(all.keys(&asked(&[("where.strahler", "1"), ("row", "3")])).unwrap(), ["3"]);
+        // The column shows kilometres.
+        assert_eq!(all.typed("length_m", "1.25", (0.0, 1e4)).unwrap(), Some(1250.0));
+        assert_eq!(all.typed("length_m", " ", (0.0, 1e4)).unwrap(), None);
+        for (column, text) in [("length_m", "long"), ("slope", "1"), ("depth", "1")] {
+            assert!(all.typed(column, text, (0.0, 1e4)).is_err(), "{column}");
+        }
+        let told = all.typed("length_m", "20", (0.0, 1e4)).unwrap_err().message;
+        assert_eq!(told, "Length lies between 0 and 10 km: 20 does not");
     }
 
     #[tokio::test]

@@ -1,4 +1,4 @@
-//! The pictures of what a network is like at each threshold.
+//! Charts of the network's properties over thresholds.
 
 use bothros_core::calibration::Scores;
 use bothros_core::{Frame, Threshold};

@@ -133,7 +133,7 @@ pub(crate) fn verdict(e: &Evidence, frame: &Frame) -> String {
     }
 }
 
-/// A network so many times as dense as the map makes the map a coarse one. (Ours.)
+/// Ratio of drainage density to that of the map above which the map counts as coarse. (Ours.)
 const COARSER: f64 = 1.5;
 
 /// What of the ground makes evidence weak.
