@@ -26,10 +26,10 @@ pub struct Archive {
 }
 
 impl Archive {
-    /// The archive at `address`, the one of its landing page.
+    /// The archive whose landing page is at `address`.
     ///
     /// # Errors
-    /// [`Error::Address`] for what is no address.
+    /// [`Error::Address`] if it is not an address.
     pub fn new(address: &str) -> Result<Self> {
         let mut root = Url::parse(address.trim()).map_err(|_| Error::Address(address.into()))?;
         if !matches!(root.scheme(), "http" | "https") || root.host().is_none() {
@@ -201,7 +201,7 @@ impl Archive {
     }
 }
 
-/// Says which library encrypts connections, once for the process; every HTTP client in it needs that.
+/// Chooses the TLS library once for the process; every HTTP client in it needs that.
 pub fn prepare_tls() {
     // It fails only where that has been said before.
     let _ = rustls::crypto::ring::default_provider().install_default();

@@ -1,4 +1,4 @@
-//! What can go wrong with an archive, in one sentence that tells what to do.
+//! Errors of archives, each one sentence that says what to do.
 
 /// The errors of asking an archive.
 #[derive(Debug, thiserror::Error)]

@@ -1,4 +1,4 @@
-//! What an archive offers, as far as it matters here.
+//! What an archive offers, reduced to what is needed here.
 
 use serde::{Deserialize, Serialize};
 

@@ -71,12 +71,12 @@ fn nothing(what: &str) -> (StatusCode, String) {
 }
 
 impl StandIn {
-    /// An archive that will answer at `root`, with what `prepare` makes.
+    /// An archive that answers at `root` with the files that `prepare` makes.
     pub fn new(root: &str, prepare: Preparing) -> Self {
         Self { root: root.trim_end_matches('/').into(), prepare, content: Arc::default() }
     }
 
-    /// Answers on `listener` until `stop` is ready.
+    /// Serves requests on `listener` until `stop` completes.
     ///
     /// # Errors
     /// Those of the listener.
@@ -187,7 +187,7 @@ async fn landing(State(archive): State<StandIn>) -> Json<Value> {
     }))
 }
 
-/// Conformance classes of STAC API 1.0.0 that are answered to.
+/// Conformance classes of STAC API 1.0.0 that are supported.
 const CONFORMS: [&str; 3] = [
     "https://api.stacspec.org/v1.0.0/core",
     "https://api.stacspec.org/v1.0.0/collections",
@@ -222,7 +222,7 @@ async fn item(State(archive): State<StandIn>, Path((id, item)): Path<(String, St
     Ok(Json(archive.item(one, item)))
 }
 
-/// The parameters of STAC API Item Search that are heard; `from` is our own, in links to next pages.
+/// The supported parameters of STAC API Item Search; `from` is our own, in links to next pages.
 #[derive(Deserialize)]
 struct Asked {
     collections: Option<String>,

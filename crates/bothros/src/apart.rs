@@ -25,7 +25,7 @@ enum Line {
 
 const LOOK_EVERY: Duration = Duration::from_millis(100);
 
-/// Works on a job in a process of its own, and says how it ended.
+/// Runs a job in a process of its own, and returns how it ended.
 pub async fn work(url: &str, job: &Job, handle: &JobHandle) -> Outcome {
     match converse(url, job, handle).await {
         Ok(outcome) => outcome,

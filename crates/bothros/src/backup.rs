@@ -1,4 +1,4 @@
-//! `bothros backup` and `bothros restore`, whether the application runs or not.
+//! `bothros backup` and `bothros restore`, whether or not the application is running.
 
 use std::path::Path;
 

@@ -77,7 +77,8 @@ async fn import(store: &Store, name: &str, description: &str, path: &Path) -> an
     Ok(study)
 }
 
-/// Makes the demo studies unless they are there, and the simulated archive's files in `archive`. A start that was broken off is made up for.
+/// Makes the demo studies unless they are there, and the simulated archive's files in `archive`. An interrupted
+/// start is completed.
 pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::Result<()> {
     let studies = store.studies().await?;
     if studies.iter().any(|s| s.name == NAME) && studies.iter().any(|s| s.name == POOR) {

@@ -8,6 +8,7 @@ pub mod demo;
 pub mod elevations;
 pub mod limits;
 pub mod map_servers;
+pub mod prove;
 pub mod run;
 pub mod scratch;
 pub mod serve;

@@ -12,14 +12,14 @@ use nix::sys::resource::{Resource, getrlimit, setrlimit};
 /// Bytes for the grids of studies that are worked on.
 static GRIDS: OnceLock<u64> = OnceLock::new();
 
-/// Sets the room for grids, MB; without a number what the machine has room for.
+/// Sets the memory for grids, MB; without a number, what the machine can spare.
 pub fn set_room_for_grids(mb: Option<u64>) {
     let room = mb.map_or_else(|| (memory::limit() / 6).max(USUAL_GRIDS), |mb| mb.saturating_mul(1_000_000));
     // Set once, at the start.
     let _ = GRIDS.set(room);
 }
 
-/// The least room for grids where nothing else is said: a study of 81 million cells.
+/// The default minimum of memory for grids: a study of 81 million cells.
 const USUAL_GRIDS: u64 = 700 << 20;
 
 /// Memory for grids, as it was set.

@@ -36,9 +36,9 @@ pub struct Settings {
     pub upload_limit: u64,
     /// another PostgreSQL
     pub database: Option<String>,
-    /// address of an elevation archive; the simulated one where nothing is said
+    /// address of an elevation archive; the simulated one by default
     pub archive: Option<String>,
-    /// a list of map servers; the simulated one where nothing is said
+    /// a list of map servers; the simulated one by default
     pub maps: Option<PathBuf>,
     /// whether to load the demo scenario
     pub demo: bool,
@@ -59,20 +59,22 @@ pub fn default_data_directory() -> PathBuf {
     base.or_else(home).unwrap_or_else(|| ".".into()).join("bothros")
 }
 
-/// Prints a line for the person who started the program; the terminal may be gone.
+/// Prints a line to the terminal, which may have been closed.
 pub(crate) fn say(what: std::fmt::Arguments<'_>) {
     use std::io::Write;
     let _ = writeln!(std::io::stdout(), "{what}");
 }
 
-/// Ready when Ctrl-C is pressed, or the system asks the program to end; from then on at once. What is asked between two
+/// Completes when Ctrl-C is pressed or the system asks the program to end, and at once from then on. A request
+/// between two
 /// calls is not lost.
 pub async fn stop_asked() {
     // The sender is never dropped.
     let _ = heed_stop().subscribe().wait_for(|asked| *asked).await;
 }
 
-/// Begins to heed requests to end; from here on none of them ends the program by itself. To be called on a runtime.
+/// Begins to listen for requests to end; from here on none of them ends the program by itself. Must be called on
+/// a runtime.
 pub fn heed_stop() -> &'static watch::Sender<bool> {
     static ASKED: OnceLock<watch::Sender<bool>> = OnceLock::new();
     ASKED.get_or_init(|| {
@@ -88,7 +90,7 @@ pub fn heed_stop() -> &'static watch::Sender<bool> {
     })
 }
 
-/// Ready when one of the signals comes; never where the system gives none.
+/// Completes when one of the signals arrives; never, where the system has none.
 async fn signalled(signals: [std::io::Result<Signal>; 2]) {
     let [mut terminate, mut interrupt] = signals;
     async fn come(signal: &mut std::io::Result<Signal>) {
@@ -138,7 +140,7 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
     ended
 }
 
-/// Starts PostgreSQL; nothing where the program was asked to end before it stood.
+/// Starts PostgreSQL; returns nothing if the program was asked to end before it was up.
 async fn start_server(data: &Path) -> anyhow::Result<Option<LocalServer>> {
     say(format_args!("Starting PostgreSQL in {}", data.display()));
     let directory = data.to_owned();
@@ -233,7 +235,7 @@ impl Running {
         self.supervised.push(supervise(self.health.clone(), "PostgreSQL", what, task));
     }
 
-    /// Stops pages and worker. A job that runs is given back, to be taken up at the next start.
+    /// Stops pages and worker. A running job is put back on the queue, for the next start.
     ///
     /// # Errors
     /// Where pages ended unexpectedly.
@@ -335,7 +337,8 @@ pub async fn start(
     Ok(Running { address, store, grids, health, stop, pages: Some(pages), supervised })
 }
 
-/// How a worker of this program does a job: here, or apart where a process has ended while it was at it.
+/// How a worker of this program runs a job: in this process, or in one of its own if a process has died while
+/// running it.
 fn work_of(
     store: &Store,
     grids: &GridCache,

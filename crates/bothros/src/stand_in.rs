@@ -1,4 +1,4 @@
-//! Simulated outside services: bound to a port of this machine, and kept answering there.
+//! Simulated outside services, each kept running on a port of this machine.
 
 use std::future::Future;
 use std::path::Path;
@@ -11,8 +11,9 @@ use tokio::task::JoinHandle;
 use crate::supervise::supervise;
 
 /// Starts a simulated service and keeps it running. `port` is a file that holds the port it answered at last, so that it
-/// answers there again; `begin` makes the service, which is told its address; `serve` answers until it ends. What is said
-/// while it does not answer is `what`. Returns the address, and the task that keeps it running.
+/// answers there again; `begin` makes the service, which is told its address; `serve` answers until it ends.
+/// `what` is the
+/// message shown while it does not answer. Returns the address, and the task that keeps it running.
 ///
 /// # Errors
 /// Where no port is free.
@@ -48,7 +49,7 @@ where
     Ok((address, supervise(health, part, what, task)))
 }
 
-/// Listens on the port that a file tells, or on another where that is taken, which the file tells then.
+/// Listens on the port recorded in a file; if it is taken, on another, which is then recorded.
 async fn listen(file: Option<&Path>) -> anyhow::Result<TcpListener> {
     let Some(file) = file else { return Ok(TcpListener::bind(("127.0.0.1", 0)).await?) };
     let last = std::fs::read_to_string(file).ok().and_then(|p| p.trim().parse().ok());

@@ -1,4 +1,4 @@
-//! Long-lived tasks: watched, and started again when they end, with growing pauses.
+//! Long-lived tasks: supervised, and restarted after growing pauses when they end.
 
 use std::time::{Duration, Instant};
 
@@ -11,7 +11,7 @@ const PAUSES: (Duration, Duration) = (Duration::from_millis(200), Duration::from
 const SETTLED: Duration = Duration::from_secs(2);
 
 /// Runs a task for ever. When it ends, by an error, on its own or by a panic, this is reported in the log and on every page,
-/// and it is started again after a pause. `what` says in a sentence what does not work meanwhile.
+/// and it is started again after a pause. `what` is a sentence that says what does not work meanwhile.
 pub fn supervise<F, E>(
     health: Health,
     part: &'static str,

@@ -95,7 +95,7 @@ fn attributes(inside: &str) -> std::collections::BTreeMap<String, String> {
             }
         }
         if !name.is_empty() {
-            found.insert(name, value);
+            found.insert(name, value.replace("&amp;", "&"));
         }
     }
     found

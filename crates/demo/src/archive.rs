@@ -109,7 +109,7 @@ pub fn read_sheets(dir: &Path) -> Option<Vec<Sheet>> {
     sheets.iter().all(|s| s.path.exists()).then_some(sheets)
 }
 
-/// Metres between the cells of a set on the ground.
+/// Cell spacing of a collection on the ground, metres.
 pub fn resolution_m(set: &str) -> f64 {
     if set == FINE { FRAME.cell_size } else { 30.0 }
 }

@@ -1,5 +1,4 @@
-//! What was built and found on the land: wetland, reservoir, swallow holes, embankments, and the marks
-//! that a survey leaves.
+//! Features of the land: wetland, reservoir, swallow holes, embankments, and survey noise.
 
 use bothros_core::network::Network;
 use bothros_core::routing::{flow_accumulation, flow_directions};
@@ -289,7 +288,7 @@ impl Land {
         }
     }
 
-    /// What a survey adds: noise, shallow pits, and a void where a wood kept the light off.
+    /// Errors of a survey: noise, shallow pits, and a void under a wood.
     pub fn survey(&mut self) {
         let noise = self.noise;
         let cols = self.frame.cols;

@@ -239,7 +239,7 @@ fn contours(scenario: &Scenario) -> anyhow::Result<Vec<(Geometry, Vec<Value>)>> 
     Ok(lines.into_iter().map(|l| (Geometry::Line(l.points), vec![l.elevation_m.into()])).collect())
 }
 
-/// The outlet's catchment as somebody once drew it: coarser, and a little beside the truth.
+/// The outlet's catchment as published: coarser, and slightly wrong.
 fn boundary(scenario: &Scenario) -> anyhow::Result<Vec<(Geometry, Vec<Value>)>> {
     let Some(outlet) = scenario.gauges.first() else { return Ok(vec![]) };
     let directions = flow_directions(&conditioning::fill(&scenario.bare, &Silent)?, &Silent)?;

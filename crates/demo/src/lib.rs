@@ -1,5 +1,5 @@
-//! The demo scenario: an invented upland river, Sorrel Water, in the sea at about 43 N, 17 W, where no
-//! such land is. Everything grows from a fixed seed by arithmetic that is the same on every machine,
+//! The demo scenario: an invented upland river, Sorrel Water, in the sea at about 43 N, 17 W, where there
+//! is no land. Everything grows from a fixed seed by arithmetic that is the same on every machine,
 //! and the truth (channels, crossings, closed basins) is kept beside it.
 
 mod archive;

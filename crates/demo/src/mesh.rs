@@ -1,4 +1,4 @@
-//! A landscape carved by its rivers on an irregular mesh, so that no channel knows of rows and columns.
+//! A landscape carved by its rivers on an irregular mesh, so that channels do not follow rows and columns.
 
 use std::cmp::{Ordering, Reverse};
 use std::collections::BinaryHeap;
@@ -349,7 +349,7 @@ impl Mesh {
     }
 }
 
-/// Gives values that are none the nearest one before or behind them.
+/// Replaces missing values by the nearest one before or after them.
 fn spread(values: &mut [f32]) {
     let known: Vec<usize> = (0..values.len()).filter(|&i| !values[i].is_nan()).collect();
     let (Some(&first), Some(&last)) = (known.first(), known.last()) else { return };

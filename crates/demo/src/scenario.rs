@@ -1,4 +1,4 @@
-//! Sorrel Water from its seed: the land, what people built on it, and what a survey saw of it.
+//! Sorrel Water from its seed: the land, the works on it, and a survey of it.
 
 use bothros_core::network::{Network, extract};
 use bothros_core::routing::{flow_accumulation, flow_directions};
@@ -53,7 +53,7 @@ pub struct Scenario {
     pub dem: Grid<f32>,
     /// the land without embankments, noise and void
     pub bare: Grid<f32>,
-    /// the region, 16 m cells, before it is made poor
+    /// the region, 16 m cells, before it is degraded
     pub region: Grid<f32>,
     /// the true channels
     pub channels: Network,
@@ -99,7 +99,7 @@ fn smooth(z: &Grid<f32>) -> Grid<f32> {
     })
 }
 
-/// Banks that are steeper than ground stands slide until they are not.
+/// Banks steeper than the angle of repose slide until they are stable.
 fn slid(mut z: Grid<f32>) -> Grid<f32> {
     let (rows, cols) = (z.rows(), z.cols());
     for _ in 0..SLIDES {
@@ -131,7 +131,7 @@ const SLIDES: usize = 40;
 /// Generates the scenario; `say` receives the current step.
 ///
 /// # Errors
-/// Those of the core, none of which this seed meets.
+/// Those of the core; none occurs with this seed.
 pub fn generate(say: &dyn Fn(&str)) -> Result<Scenario> {
     let noise = Noise(SEED);
     say("raising the region");

@@ -25,7 +25,7 @@ pub fn fractal_terrain(size: usize, seed: u64) -> Grid<f32> {
 /// while, so that large sizes take minutes, not hours.
 ///
 /// # Errors
-/// Those of the core, none of which such terrain meets.
+/// Those of the core; none occurs on such terrain.
 pub fn eroded_terrain(size: usize, seed: u64) -> Result<Grid<f32>> {
     let rates = Rates { uplift: 1e-4, erodibility: 2.5e-5, creep: 0.1 };
     let noise = Noise(seed);

@@ -21,7 +21,7 @@ const PATIENCE: Duration = Duration::from_secs(20);
 const MOST_BYTES: usize = 8 << 20;
 /// Unpacked pictures that are kept in memory, bytes.
 const ROOM: u64 = 96 << 20;
-/// For how long a picture is taken to be what the server would still give.
+/// How long a picture is cached.
 const FRESH: Duration = Duration::from_secs(24 * 3600);
 /// Requests to one server at a time.
 const AT_ONCE: usize = 6;
@@ -117,7 +117,7 @@ impl Maps {
         }
     }
 
-    /// A picture that the server draws just as it is wanted.
+    /// A picture drawn by the server in the CRS and size required.
     async fn drawn_as_asked(&self, server: &MapServer, asked: Url, size: (usize, usize)) -> Result<Vec<u8>> {
         let piece = self.piece(server, asked).await?.ok_or_else(|| self.odd(server, "a picture"))?;
         match (piece.width, piece.height) == size {
@@ -126,7 +126,7 @@ impl Maps {
         }
     }
 
-    /// A picture that the server draws in Web Mercator, laid onto the CRS that is wanted.
+    /// A picture drawn by the server in Web Mercator, warped to the CRS required.
     async fn drawn_in_mercator(
         &self,
         server: &MapServer,
@@ -143,7 +143,7 @@ impl Maps {
         onto.lay(&piece, [west, wide, 0.0, north, 0.0, -high], &from).map_err(|e| place(server, e))
     }
 
-    /// The tiles that are needed, laid onto the CRS that is wanted.
+    /// The tiles needed, warped to the CRS required.
     async fn laid_tiles(
         &self,
         server: &MapServer,

@@ -1,4 +1,4 @@
-//! The list of servers that may be asked: a TOML file of whoever runs Bothros.
+//! The list of allowed servers: a TOML file of the administrator.
 
 use serde::Deserialize;
 use url::Url;
@@ -10,7 +10,7 @@ use crate::{Error, Result};
 pub struct MapServer {
     /// what it is called on the map
     pub name: String,
-    /// whom it is owed to, shown wherever it is drawn
+    /// attribution, shown wherever it is drawn
     pub attribution: String,
     /// how it is asked
     pub access: Access,
@@ -42,7 +42,7 @@ pub enum Access {
     },
 }
 
-/// Finest level of tiles where nothing is said: pixels of about 0.3 m at the equator.
+/// Default finest level of tiles: pixels of about 0.3 m at the equator.
 const FINEST: u8 = 19;
 
 #[derive(Deserialize)]

@@ -1,4 +1,4 @@
-//! What can go wrong with a map server, in one sentence that tells what to do.
+//! Errors of map servers, each one sentence that says what to do.
 
 /// The errors of asking a map server.
 #[derive(Debug, Clone, thiserror::Error)]

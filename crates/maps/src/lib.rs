@@ -1,6 +1,6 @@
 //! Pictures from map servers, to lie behind a study's map.
 //!
-//! [`Maps`] holds the servers that whoever runs Bothros allows, fetches pictures from them, and lays them onto the grid of
+//! [`Maps`] holds the servers that the administrator allows, fetches pictures from them, and lays them onto the grid of
 //! a study in its own CRS. [`StandIn`] is a small server of our own that answers as a real one would.
 //!
 //! Standards: OGC Web Map Service 1.1.1 (OGC 01-068r3, whose axes are always easting and northing), OGC Web Map Tile Service

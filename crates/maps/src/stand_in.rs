@@ -74,7 +74,7 @@ impl StandIn {
         ])
     }
 
-    /// Answers on `listener` until `stop` is ready.
+    /// Serves requests on `listener` until `stop` completes.
     ///
     /// # Errors
     /// Those of the listener.

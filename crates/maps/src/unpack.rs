@@ -1,4 +1,4 @@
-//! Unpacking the pictures that servers send: PNG and JPEG of 8 bits, none larger than can be meant.
+//! Decoding the pictures that servers send: PNG and JPEG of 8 bits, up to a limit of size.
 
 use std::io::Cursor;
 

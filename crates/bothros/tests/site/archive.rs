@@ -59,7 +59,7 @@ pub(super) async fn site(dir: &Path) -> (Site, String) {
 }
 
 /// A square of the valley in longitude and latitude, `side` metres wide, around cell (row, col).
-fn square(row: f64, col: f64, side: f64) -> Value {
+pub(super) fn square(row: f64, col: f64, side: f64) -> Value {
     let to_wgs84 = Transform::to_wgs84(&utm()).unwrap();
     let (x, y) = (FRAME.left + col * 10.0, FRAME.top - row * 10.0);
     let h = side / 2.0;
@@ -70,7 +70,7 @@ fn square(row: f64, col: f64, side: f64) -> Value {
     json!({ "name": "square", "polygons": [[ring]] })
 }
 
-async fn post(site: &Site, path: &str, body: &Value) -> (StatusCode, String) {
+pub(super) async fn post(site: &Site, path: &str, body: &Value) -> (StatusCode, String) {
     let answer = site.post(path).json(body).send().await.unwrap();
     (answer.status(), answer.text().await.unwrap())
 }

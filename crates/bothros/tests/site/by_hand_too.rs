@@ -92,7 +92,11 @@ async fn a_file_that_asks_back_is_answered_by_hand() {
     hand.opens(&site, study, "terrain", "findings").await;
     hand.picks("#band", "2").await;
     hand.sends("/band", hand.clicks("form[hx-post$='/band'] button")).await;
-    // It does not tell its vertical unit either.
+    // It is read again, and the desk with it; it does not tell its vertical unit either.
+    site.finish(study).await;
+    until(hand.driver, "document.getElementById('notice').textContent.includes('Read two.tif')").await;
+    hand.rests().await;
+    until(hand.driver, "document.querySelector('#desk').textContent.includes('20 × 20')").await;
     hand.picks("#unit", "feet").await;
     hand.sends("/vertical-unit", hand.clicks("form[hx-post$='/vertical-unit'] button")).await;
     until(hand.driver, "document.querySelector('#desk').textContent.includes('foot')").await;

@@ -8,7 +8,7 @@ use crate::support::hand::Hand;
 use crate::support::{FRAME, Site, add_layer, geojson, valley, valley_file, written};
 
 /// A study of the valley with a network, and a pour point where its stream leaves.
-async fn study(site: &Site, dir: &std::path::Path, name: &str, northing: &str) -> i64 {
+pub(crate) async fn study(site: &Site, dir: &std::path::Path, name: &str, northing: &str) -> i64 {
     let study = site.routed(&valley_file(dir), name).await;
     let send = async |path: &str, fields: &[(&str, &str)]| {
         let (status, told) = site.send(&format!("/studies/{study}/{path}"), fields).await;
@@ -98,11 +98,6 @@ async fn sub_basins_are_divided_merged_split_and_named_by_hand() {
     let driver = hand.driver;
     hand.opens(&site, study, "catchments", "subbasins").await;
     until(driver, "document.querySelector('#subbasins strong')").await;
-    eprintln!(
-        "DEBUG {:?} {:?}",
-        points(&site, study).await,
-        site.store().study(study).await.unwrap().network
-    );
     until(driver, "Number(document.getElementById('map').dataset.subbasins) > 4").await;
     accessible(driver, "sub-basins").await;
     let count = async || {
@@ -283,6 +278,7 @@ async fn dams_sites_and_a_boundary_are_looked_at_by_hand() {
     })
     .await;
     until(driver, "document.querySelector('#published-form')").await;
+    // A small one comes first, and the one whose area is nearer is chosen all the same.
     hand.picks("#published-boundary", "Bo\u{e007}").await;
     hand.picks("#published-point", "1\u{e007}").await;
     until(driver, "document.querySelector('#published dl.measures')").await;
@@ -290,6 +286,49 @@ async fn dams_sites_and_a_boundary_are_looked_at_by_hand() {
     accessible(driver, "a published boundary").await;
     let told = value(driver, "document.getElementById('published').textContent").await;
     assert!(told.as_str().unwrap().contains("Intersection over union"), "{told}");
+    // One over the other by a handle, and on two maps.
+    hand.clicks("[data-swipe-boundary]").await;
+    until(driver, "document.querySelector('#map .swipe')?.textContent.includes('boundary')").await;
+    driver.find(By::Css("#map .swipe")).await.unwrap().send_keys(Key::Left + "").await.unwrap();
+    until(driver, "document.querySelector('#map .swipe').getAttribute('aria-valuenow') === '48'").await;
+    hand.clicks("[data-swipe-boundary]").await;
+    until(driver, "!document.querySelector('#map .swipe')").await;
+    hand.clicks("#boundary-side-by-side").await;
+    until(driver, "document.body.dataset.ready === 'yes' && document.querySelectorAll('figure [data-lines]').length === 2").await;
+    accessible(driver, "catchment and boundary on two maps").await;
+    hand.clicks("#swipe-trials").await;
+    until(driver, "document.querySelector('.swipe')").await;
+    hand.clicks(".compare-head a").await;
+    until(driver, "document.querySelector('[data-to-section=published][aria-selected=true]')").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn typed_coordinates_tell_how_they_are_understood() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = study(&site, dir.path(), "Typed", "4757300").await;
+    let browser = browser().await;
+    let hand = Hand { driver: &browser.driver };
+    let driver = hand.driver;
+    hand.opens(&site, study, "catchments", "points").await;
+    let to = bothros_formats::Transform::to_wgs84(&crate::support::utm()).unwrap();
+    let (lon, lat) = to.point(502_005.0, 4_758_300.0).unwrap();
+    let minutes = |v: f64| format!("{}° {:.4}'", v.trunc(), v.fract().abs() * 60.0);
+    for (text, form) in [
+        (format!("{lat:.6} {lon:.6}"), "Latitude and longitude in degrees (WGS 84)"),
+        (format!("{} N, {} W", minutes(lat), minutes(-lon)), "in degrees and minutes"),
+        ("502005 4758300".into(), "Easting and northing"),
+    ] {
+        hand.types("#place", &text).await;
+        until(driver, &format!("document.getElementById('place-read').textContent.includes('{form}')")).await;
+        until(
+            driver,
+            "/50200\\d/.test(document.getElementById('place-read').textContent.replace(/\\s/g, ''))",
+        )
+        .await;
+    }
+    hand.types("#place", "nowhere at all").await;
+    until(driver, "document.getElementById('place-read').textContent.includes('is no place')").await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -302,6 +341,7 @@ async fn a_catchment_is_compared_masked_and_its_water_followed_by_hand() {
         dem.values_mut()[i] -= 15.0;
     }
     let study = site.routed(&written(dir.path(), "step.tif", &dem, &FRAME), "Step").await;
+    site.routed(&valley_file(dir.path()), "Plain valley").await;
     for (x, y, name) in [("502005", "4757300", "mouth"), ("502005", "4758900", "upper")] {
         let fields = [("x", x), ("y", y), ("name", name)];
         assert!(site.send(&format!("/studies/{study}/pour-points"), &fields).await.0.is_success());
@@ -313,12 +353,6 @@ async fn a_catchment_is_compared_masked_and_its_water_followed_by_hand() {
     until(driver, "document.querySelectorAll('#measures dl.measures dd').length > 20").await;
     hand.clicks("#mask-map").await;
     until(driver, "document.getElementById('map').dataset.masked !== ''").await;
-    hand.clicks("[data-zonal]").await;
-    until(driver, "document.querySelectorAll('#zonal-figures tbody tr').length >= 3").await;
-    // Land that is filled, and what the mean elevation is, as the measures tell it.
-    let mean = "[...document.querySelectorAll('#zonal-figures tr')].find(r => r.textContent.includes('conditioned')).cells[1].textContent";
-    let told = "document.querySelector('#measures dl.measures').textContent";
-    until(driver, &format!("{told}.includes({mean})")).await;
     hand.types("#beside-area", "1").await;
     hand.clicks("#beside-form button").await;
     until(driver, "document.querySelectorAll('#side-by-side tbody tr').length > 20").await;
@@ -326,6 +360,15 @@ async fn a_catchment_is_compared_masked_and_its_water_followed_by_hand() {
     hand.picks("#beside-point", "2").await;
     hand.clicks("#beside-form button").await;
     until(driver, "document.querySelector('#side-by-side thead').textContent.includes('upper')").await;
+    // The same place where the step is not: nearly the same land, and its outline over this one.
+    hand.picks("#beside-point", "Plain").await;
+    hand.clicks("#beside-form button").await;
+    until(driver, "document.querySelector('#side-by-side thead').textContent.includes('in Plain valley')")
+        .await;
+    until(driver, "document.getElementById('map').dataset.elsewhere === '1'").await;
+    let shared =
+        value(driver, "document.getElementById('beside').textContent.match(/over union ([0-9.]+)/)[1]").await;
+    assert!(shared.as_str().unwrap().parse::<f64>().unwrap() > 0.9, "{shared}");
     accessible(driver, "two catchments side by side").await;
     // The step is found where it is, on the stem and on the way down from the west.
     hand.clicks("[data-way-down]").await;
@@ -340,8 +383,11 @@ async fn a_catchment_is_compared_masked_and_its_water_followed_by_hand() {
     // What a measured line holds where it is closed.
     press(driver, "m").await;
     hand.draws(&[(501_000.0, 4_758_000.0), (501_500.0, 4_758_000.0), (501_500.0, 4_758_400.0)]).await;
-    until(driver, "document.querySelector('.measured')?.textContent.includes('Closed to a ring it holds')")
-        .await;
+    until(
+        driver,
+        "document.querySelector('.measured')?.textContent.includes('As a closed ring its area is')",
+    )
+    .await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -37,8 +37,8 @@ async fn sections_of_a_desk_are_reached_by_click_by_key_and_by_address() {
         ("terrain", vec!["findings", "preparation", "files", "layers", "pictures"]),
         ("conditioning", vec!["sinks", "crossings", "lines", "settings", "result"]),
         ("network", vec!["threshold", "shortfalls", "trials", "edits", "reaches", "layers"]),
-        ("catchments", vec!["points", "measures", "subbasins", "places", "published", "layers"]),
-        ("handover", vec!["package", "layers"]),
+        ("catchments", vec!["points", "measures", "rasters", "subbasins", "places", "published", "layers"]),
+        ("handover", vec!["package", "scheme", "proof", "kept", "connect", "layers"]),
     ] {
         open(driver, &site, study, stage).await;
         let keys = "[...document.querySelectorAll('#desk [data-section]')].map(s => s.dataset.section)";

@@ -169,7 +169,7 @@ async fn a_network_is_tried_chosen_and_handed_over() {
     let edit =
         |reason: &'static str| [("kind", "prune"), ("line", "[[502010, 4758500]]"), ("reason", reason)];
     let (status, text) = site.send(&format!("/studies/{study}/edits"), &edit("")).await;
-    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains("say why"), "{text}");
+    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains("give a reason"), "{text}");
     let (status, text) = site.send(&format!("/studies/{study}/edits"), &edit("dry since the mine")).await;
     assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
     assert!(reaches(&site).await < before - 1000.0);
@@ -238,7 +238,7 @@ async fn a_network_is_tried_chosen_and_handed_over() {
     assert_eq!(keep("spread").await.0, StatusCode::NO_CONTENT);
     let last = site.store().trials(study).await.unwrap().pop().unwrap();
     assert!(last.name == "sorrel_mfd_4ha" && last.facts["width_m"].as_f64().unwrap() > 10.0, "{last:?}");
-    assert!(part(&site, study, "trials").await.contains("do not rest work on banks"));
+    assert!(part(&site, study, "trials").await.contains("do not base work on banks"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

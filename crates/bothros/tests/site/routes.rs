@@ -1,9 +1,11 @@
 //! Every address that changes something: not without the visitor's own token, not for what belongs to another study,
 //! and not where it is refused.
 
+use bothros_core::Grid;
 use reqwest::StatusCode;
+use reqwest::multipart::{Form, Part};
 
-use crate::support::{Site, add_layer, geojson, valley_file};
+use crate::support::{FRAME, Site, add_layer, geojson, valley_file, written};
 
 /// What a page sends to change a study, all of it valid. `{point}` and the like stand for numbers of the study's own.
 const CHANGES: &[(&str, &[(&str, &str)])] = &[
@@ -46,6 +48,26 @@ const CHANGES: &[(&str, &[(&str, &str)])] = &[
     ("concentration", &[("formula", "temez"), ("reason", "made for basins of this size")]),
     ("style", &[("style", "{\"a\":1}")]),
     ("package", &[]),
+    ("package/shapefiles", &[("shapefiles", "yes")]),
+    ("package/netcdf", &[("netcdf", "yes")]),
+    (
+        "scheme/model",
+        &[
+            ("shortest", "50"),
+            ("impervious", "5"),
+            ("roughness", "0.05"),
+            ("width", "2"),
+            ("exponent", "0.4"),
+            ("side_slope", "1.5"),
+            ("spill_width", ""),
+            ("section_spacing", ""),
+            ("section_half_width", "50"),
+        ],
+    ),
+    ("scheme/forget", &[]),
+    ("tables/flowpaths/set", &[("column", "roughness"), ("value", "0.05")]),
+    ("package/crs", &[("crs", "EPSG:3857")]),
+    ("rasters/lookup", &[("name", "cover"), ("lookup", "11, 70")]),
     ("delete", &[]),
 ];
 
@@ -70,6 +92,12 @@ async fn made(site: &Site, name: &str) -> Made {
     let point = [("x", "502005"), ("y", "4757500"), ("name", "Mill")];
     site.send(&format!("/studies/{id}/pour-points"), &point).await;
     site.send(&format!("/studies/{id}/trials"), &[("remark", "first")]).await;
+    let classes = Grid::from_fn(FRAME.rows, FRAME.cols, |c| if c.row % 2 == 0 { 11.0f32 } else { 42.0 });
+    let cover = written(dir.path(), "cover.tif", &classes, &FRAME);
+    let part = Part::bytes(std::fs::read(&cover).unwrap()).file_name("cover.tif");
+    let form = Form::new().text("name", "cover").text("holds", "classes").text("unit", "").part("dem", part);
+    let answer = site.post(&format!("/studies/{id}/rasters")).multipart(form).send().await.unwrap();
+    assert!(answer.status().is_success(), "{}", answer.text().await.unwrap());
     let store = site.store();
     let layers = store.layers(id).await.unwrap();
     Made {

@@ -4,10 +4,13 @@ use std::io::Read;
 use std::path::Path;
 use std::process::Command;
 
+use bothros_core::{Frame, Grid};
 use bothros_demo::write_files;
+use bothros_formats::{Crs, RasterKind, write_cog};
 use bothros_products::TABLES;
 use gdal::{Dataset, Metadata};
 use reqwest::StatusCode;
+use reqwest::multipart::{Form, Part};
 use serde_json::Value;
 
 use crate::support::Site;
@@ -57,6 +60,25 @@ async fn the_package_and_a_recipe_agree_in_every_layer_column_and_value() {
         send("pour-points", &[("x", &x), ("y", &y), ("name", gauge.name)]).await;
         gauges += &format!("{},{x},{y}\n", gauge.name);
     }
+    // Land cover in longitude and latitude, and curve numbers on a coarser grid of the study's CRS.
+    let corner = Frame { rows: 150, cols: 150, left: -17.1, top: 43.1, cell_size: 0.002, unit_m: 1.0 };
+    let cover = Grid::from_fn(150, 150, |c| ((c.row / 7 + c.col / 11) % 5) as f32);
+    let numbers = Grid::from_fn(120, 120, |c| 40.0 + ((c.row + 2 * c.col) % 50) as f32);
+    let (left, top) = (SCENARIO.gauges[0].x - 9_000.0, SCENARIO.gauges[0].y + 9_000.0);
+    let at = Frame { rows: 120, cols: 120, left, top, cell_size: 150.0, unit_m: 1.0 };
+    for (name, grid, frame, crs, holds, unit) in [
+        ("cover.tif", &cover, &corner, "EPSG:4326", "classes", ""),
+        ("cn.tif", &numbers, &at, "EPSG:32628", "values", "1"),
+    ] {
+        let crs = Crs::parse(crs).unwrap();
+        let path = dir.path().join(name);
+        write_cog(&path, grid, frame, &crs, -9999.0, RasterKind::Mean, "values", unit).unwrap();
+        let part = Part::bytes(std::fs::read(&path).unwrap()).file_name(name);
+        let form = Form::new().text("name", name).text("holds", holds).text("unit", unit).part("dem", part);
+        let answer = site.post(&format!("/studies/{study}/rasters")).multipart(form).send().await.unwrap();
+        assert_eq!(answer.status(), StatusCode::NO_CONTENT, "{}", answer.text().await.unwrap());
+    }
+    send("concentration", &[("curve_number_raster", "cn.tif")]).await;
     send("package", &[]).await;
     assert_eq!(site.finish(study).await.state, "done");
     let zip = site.get(&format!("/studies/{study}/package.zip")).await.bytes().await.unwrap();
@@ -69,7 +91,10 @@ async fn the_package_and_a_recipe_agree_in_every_layer_column_and_value() {
     // From files to files.
     std::fs::write(dir.path().join("gauges.csv"), gauges).unwrap();
     let recipe = "version = 1\n[terrain]\ndem = [\"sorrel_dem_4m.tif\"]\n[conditioning]\nsinks = \"fill\"\n\
-        [network]\nthreshold = { cells = 5000 }\n[catchments]\npour_points = \"gauges.csv\"\nsnap_m = 40.0\nsnap_to = \"largest\"\n";
+        [network]\nthreshold = { cells = 5000 }\n[catchments]\npour_points = \"gauges.csv\"\nsnap_m = 40.0\nsnap_to = \"largest\"\n\
+        curve_number = \"cn.tif\"\n[[catchments.rasters]]\npath = \"cover.tif\"\nname = \"cover.tif\"\nholds = \"classes\"\n\
+        [[catchments.rasters]]\npath = \"cn.tif\"\nname = \"cn.tif\"\nunit = \"1\"\n\
+        [handover]\nformats = [\"shapefile\", \"geojson\", \"netcdf\"]\n";
     std::fs::write(dir.path().join("recipe.toml"), recipe).unwrap();
     let out = dir.path().join("out");
     let run = Command::new(env!("CARGO_BIN_EXE_bothros"))
@@ -86,6 +111,7 @@ async fn the_package_and_a_recipe_agree_in_every_layer_column_and_value() {
         ("network.gpkg", "junctions"),
         ("network.gpkg", "main_stems"),
         ("catchments.gpkg", "catchments"),
+        ("catchments.gpkg", "subbasins"),
         ("catchments.gpkg", "pour_points"),
     ];
     for (file, name) in pairs {
@@ -107,7 +133,51 @@ async fn the_package_and_a_recipe_agree_in_every_layer_column_and_value() {
         assert_eq!(found, columns, "{name}");
     }
     let table = |path: &Path| std::fs::read_to_string(path).unwrap();
-    assert_eq!(table(&of("measures.csv")), table(&out.join("measures.csv")));
+    for name in ["measures.csv", "raster_figures.csv", "class_shares.csv"] {
+        let (ours, theirs) = (table(&of(name)), table(&out.join(name)));
+        assert_eq!(ours, theirs, "{name}");
+        assert!(ours.lines().count() > 10, "{name}");
+    }
+    // The package of the recipe: the same model, which proves itself, in the same words.
+    let handed = dir.path().join("handed");
+    let file = std::fs::File::open(out.join("handover.zip")).unwrap();
+    zip::ZipArchive::new(file).unwrap().extract(&handed).unwrap();
+    for name in [
+        "subbasin_parameters",
+        "flowpaths",
+        "nexuses",
+        "connectivity",
+        "hypsometry",
+        "area_distance",
+        "measures",
+        "catchments",
+        "subbasins",
+        "pour_points",
+    ] {
+        let (ours, theirs) = (table(&of(&format!("{name}.csv"))), table(&handed.join(format!("{name}.csv"))));
+        assert_eq!(ours, theirs, "{name}");
+        assert!(ours.lines().count() > 3, "{name}");
+    }
+    let svg = |path: &Path| std::fs::read_to_string(path).unwrap();
+    assert_eq!(svg(&of("schematic.svg")), svg(&handed.join("schematic.svg")));
+    for file in [
+        "falling.tif",
+        "ground.tif",
+        "reaches.shp",
+        "nexuses.geojson",
+        "streams.nc",
+        "README.txt",
+        "datapackage.json",
+    ] {
+        assert!(handed.join(file).exists(), "{file}");
+    }
+    let proved =
+        Command::new(env!("CARGO_BIN_EXE_bothros")).arg("prove").arg(out.join("handover.zip")).output();
+    let proved = proved.unwrap();
+    assert!(proved.status.success(), "{}", String::from_utf8_lossy(&proved.stderr));
+    assert!(String::from_utf8_lossy(&proved.stdout).contains("off by 0.0000 %"));
+    // Each has curve numbers of its own.
+    assert!(!table(&of("measures.csv")).lines().nth(1).unwrap().ends_with(','));
     for name in ["ground", "flow_direction", "flow_accumulation", "streams", "catchments"] {
         let (nodata, text, values) = raster(&of(&format!("{name}.tif")));
         let (nodata_run, text_run, values_run) = raster(&out.join(format!("{name}.tif")));

@@ -229,7 +229,7 @@ async fn odd_questions_to_a_table_are_answered_in_words() {
     for (_, of_stage) in tables.as_object().unwrap() {
         names.extend(of_stage.as_array().unwrap().iter().map(|t| t["name"].as_str().unwrap().to_owned()));
     }
-    assert_eq!(names.len(), 10, "{names:?}");
+    assert_eq!(names.len(), 14, "{names:?}");
     for name in names {
         for form in ["html", "csv", "text"] {
             let answer = site.get(&format!("/studies/{study}/tables/{name}?as={form}")).await;

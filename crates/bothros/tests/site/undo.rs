@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
 use bothros_core::Threshold;
 use bothros_core::calibration::Side;
-use bothros_core::catchments::{Formula, SnapTo};
+use bothros_core::catchments::{Formula, Holds, SnapTo};
 use bothros_core::conditioning::TreatSinks;
 use bothros_core::network::Edit;
 use bothros_store::{LayerRole, Shape, Store};
@@ -41,6 +41,10 @@ enum Act {
     Choose(usize, String),
     DescribeStudy(String),
     Weights,
+    AddRaster(String),
+    RemoveRaster(usize),
+    Alone(usize),
+    Shapefiles(bool),
 }
 
 /// A place on the DEM, or a little beside it.
@@ -79,6 +83,10 @@ fn act() -> impl Strategy<Value = Act> {
         2 => (one(), name()).prop_map(|(n, why)| Act::Choose(n, why)),
         1 => name().prop_map(Act::DescribeStudy),
         1 => Just(Act::Weights),
+        1 => name().prop_map(Act::AddRaster),
+        1 => one().prop_map(Act::RemoveRaster),
+        1 => one().prop_map(Act::Alone),
+        1 => any::<bool>().prop_map(Act::Shapefiles),
     ]
 }
 
@@ -106,8 +114,13 @@ async fn perform(site: &Site, calibration: &Calibration, study: i64, act: Act) -
         }
         Act::Concentration(number, formula, reason) => {
             let formula = Formula::ALL.get(formula).map(|f| f.key().to_owned());
-            let how = Concentration { curve_number: number.map(f64::from), formula, reason };
-            set_concentration(store, study, how).await?;
+            let how = Concentration {
+                curve_number: number.map(f64::from),
+                formula,
+                reason,
+                ..Concentration::default()
+            };
+            set_concentration(store, grids, study, how).await?;
         }
         Act::Point(x, y) => {
             drop(add_pour_point(store, grids, study, PourPointPlace { name: String::new(), x, y }).await?);
@@ -201,6 +214,24 @@ async fn perform(site: &Site, calibration: &Calibration, study: i64, act: Act) -
         }
         Act::DescribeStudy(name) => describe_study(store, study, name.trim(), "described").await?,
         Act::Weights => remove_weights(store, study).await?,
+        Act::AddRaster(name) => {
+            let dir = tempfile::tempdir()?;
+            let path = valley_file(dir.path());
+            let (unit, file, provenance) = ("m".into(), "valley.tif".into(), Provenance::default());
+            let new = NewValueRaster { name, unit, holds: Holds::Values, file, path, provenance };
+            add_raster(store, study, new).await?;
+        }
+        Act::RemoveRaster(n) => {
+            let all = Facts::of(&store.study(study).await?)?.settings.rasters;
+            if let Some(raster) = pick(&all, n) {
+                remove_raster(store, study, &raster.name).await?;
+            }
+        }
+        Act::Shapefiles(wanted) => {
+            bothros_workflow::add_format(store, study, bothros_workflow::MoreFormat::Shapefiles, wanted)
+                .await?
+        }
+        Act::Alone(n) => hand_out_alone(store, study, pick(&points, n)).await?,
     }
     Ok(())
 }
