@@ -9,11 +9,11 @@ mod recipe;
 mod run;
 mod summary;
 
-pub use catchments::{Catchments, SnapChoice};
+pub use catchments::{Catchments, CurveNumber, SnapChoice, ValueRaster};
 pub use error::{Error, Result};
 pub use recipe::{
-    BurnMethod, BurnSettings, Conditioning, Network, Recipe, Routing, RoutingMethod, Sinks, Terrain,
-    ThresholdChoice,
+    BurnMethod, BurnSettings, Conditioning, Handover, HandoverFormat, Network, Recipe, Routing,
+    RoutingMethod, Sinks, Terrain, ThresholdChoice,
 };
 pub use run::{Report, run};
 pub use summary::Summary;

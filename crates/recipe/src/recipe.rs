@@ -254,6 +254,14 @@ impl Recipe {
         Ok(recipe)
     }
 
+    /// The text of a recipe, as [`Recipe::parse`] reads it.
+    ///
+    /// # Errors
+    /// Where a path is not UTF-8.
+    pub fn to_toml(&self) -> std::result::Result<String, toml::ser::Error> {
+        toml::to_string(self)
+    }
+
     /// A path of the recipe as it is to be opened.
     pub fn path(&self, path: &Path) -> PathBuf {
         self.folder.join(path)
@@ -432,7 +440,7 @@ mod tests {
         assert_eq!(full.terrain.vertical_unit, Some(VerticalUnit::UsSurveyFoot));
         assert_eq!(full.catchments.as_ref().unwrap().subbasins, Some(Division::TargetKm2(2.0)));
         // What is written again is read the same.
-        let again = toml::to_string(&full).unwrap();
+        let again = full.to_toml().unwrap();
         assert_eq!(Recipe::parse(&again, Path::new("/somewhere")).unwrap(), full);
     }
 

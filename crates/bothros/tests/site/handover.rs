@@ -115,6 +115,76 @@ async fn a_catchment_is_handed_out_alone() {
     assert!(job.state == "failed" && job.message.contains("is gone"), "{} {}", job.state, job.message);
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn the_recipe_in_a_package_gives_the_package_again() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = modelled(&site, dir.path(), "again").await;
+    let send = async |path: &str, form: &[(&str, &str)]| {
+        let (status, text) = site.send(&format!("/studies/{study}/{path}"), form).await;
+        assert_eq!(status, StatusCode::NO_CONTENT, "{path}: {text}");
+    };
+    // Everything that shapes the ground and has a key in a recipe.
+    let stream = crate::support::geojson(&[&crate::support::STREAM]);
+    let (status, told) =
+        crate::support::add_layer(&site, study, "mapped_streams", &[("streams.geojson", stream)]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
+    for (role, line) in [
+        ("walls", "[[501005,4758800],[501005,4758200]]"),
+        ("breach_lines", "[[502605,4758550],[502405,4758440]]"),
+        ("lakes", "[[503000,4758500],[503200,4758500],[503200,4758300],[503000,4758300],[503000,4758500]]"),
+        (
+            "closed_basins",
+            "[[500650,4757650],[500950,4757650],[500950,4757500],[500650,4757500],[500650,4757650]]",
+        ),
+    ] {
+        send("draw", &[("role", role), ("line", line)]).await;
+    }
+    let choices = [
+        ("sinks", "breach_then_fill"),
+        ("max_fill_depth_m", ""),
+        ("breach_length_m", "60"),
+        ("breach_depth_m", "4"),
+        ("burn", "graded"),
+        ("burn_depth_m", "5"),
+        ("burn_buffer_m", "30"),
+        ("burn_buffer_depth_m", "2"),
+        ("level_lakes", "on"),
+    ];
+    send("conditioning", &choices).await;
+    send("route", &[]).await;
+    assert_eq!(site.finish(study).await.state, "done");
+    send("concentration", &[("formula", "temez"), ("reason", "made for basins of this size")]).await;
+    let zip = package(&site, study).await;
+    let unpacked = dir.path().join("package");
+    zip::ZipArchive::new(std::io::Cursor::new(&zip)).unwrap().extract(&unpacked).unwrap();
+    let text = std::fs::read_to_string(unpacked.join("again_recipe.toml")).unwrap();
+    for key in ["breach_lines", "walls", "lakes", "closed_basins", "burn", "pour_points", "breach_then_fill"]
+    {
+        assert!(text.contains(key), "{key}: {text}");
+    }
+    // What a recipe cannot tell is said in it.
+    assert!(text.contains("# - the choice of a time of concentration"), "{text}");
+    let out = dir.path().join("out");
+    let run = std::process::Command::new(env!("CARGO_BIN_EXE_bothros"))
+        .arg("run")
+        .arg(unpacked.join("again_recipe.toml"))
+        .arg("--out")
+        .arg(&out)
+        .output()
+        .unwrap();
+    assert!(run.status.success(), "{}\n{text}", String::from_utf8_lossy(&run.stderr));
+    let handed = dir.path().join("handed");
+    let file = std::fs::File::open(out.join("handover.zip")).unwrap();
+    zip::ZipArchive::new(file).unwrap().extract(&handed).unwrap();
+    for name in ["flowpaths", "nexuses", "connectivity", "hypsometry", "area_distance", "pour_points"] {
+        let read = |path: std::path::PathBuf| std::fs::read_to_string(path).unwrap();
+        let ours = read(unpacked.join(format!("again_{name}.csv")));
+        assert_eq!(ours, read(handed.join(format!("{name}.csv"))), "{name}");
+        assert!(ours.lines().count() > 3, "{name}: {ours}");
+    }
+}
+
 /// A study with sub-basins of reaches and two named pour points; its package is unpacked to a directory.
 pub(crate) async fn modelled(site: &Site, dir: &std::path::Path, name: &str) -> i64 {
     let study = site.routed(&valley_file(dir), name).await;

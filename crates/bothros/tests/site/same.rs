@@ -176,6 +176,19 @@ async fn the_package_and_a_recipe_agree_in_every_layer_column_and_value() {
     let proved = proved.unwrap();
     assert!(proved.status.success(), "{}", String::from_utf8_lossy(&proved.stderr));
     assert!(String::from_utf8_lossy(&proved.stdout).contains("off by 0.0000 %"));
+    // The recipe that the package brings along needs nothing but the package.
+    let again = dir.path().join("again");
+    let run = Command::new(env!("CARGO_BIN_EXE_bothros"))
+        .arg("run")
+        .arg(of("recipe.toml"))
+        .arg("--out")
+        .arg(&again)
+        .output()
+        .unwrap();
+    assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
+    for name in ["measures.csv", "raster_figures.csv", "class_shares.csv"] {
+        assert_eq!(table(&of(name)), table(&again.join(name)), "{name}");
+    }
     // Each has curve numbers of its own.
     assert!(!table(&of("measures.csv")).lines().nth(1).unwrap().ends_with(','));
     for name in ["ground", "flow_direction", "flow_accumulation", "streams", "catchments"] {

@@ -4,6 +4,7 @@ mod land;
 mod layers;
 mod provenance;
 mod readme;
+mod recipe;
 mod styles;
 
 use std::io::{Read, Write};
@@ -18,10 +19,11 @@ use bothros_formats::{Crs, Transform, VectorFormat, write_layers};
 use bothros_products::{
     AREA_DISTANCE, CATCHMENT_IDS, CATCHMENTS, CLASS_SHARES, CONNECTIVITY, CROSS_SECTIONS, Delineated,
     FALLING, FLOW_ACCUMULATION, FLOW_DIRECTION, FLOWPATHS, GROUND, HYPSOMETRY, JUNCTIONS, MAIN_STEMS,
-    MEASURES, NEXUSES, POUR_POINTS, PROVENANCE, Placed, RASTER_FIGURES, REACHES, Row, SHAPEFILE_FIELDS,
-    STREAM_ORDER, SUBBASIN_PARAMETERS, SUBBASINS, TRIALS, Table, WEIGHTED_TOTAL, datapackage, schematic,
+    MEASURES, NEXUSES, POUR_POINTS, PREPARED, PROVENANCE, Placed, RASTER_FIGURES, REACHES, Row,
+    SHAPEFILE_FIELDS, STREAM_ORDER, SUBBASIN_PARAMETERS, SUBBASINS, TRIALS, Table, WEIGHTED_TOTAL,
+    datapackage, schematic,
 };
-use bothros_store::{FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, Record, Store};
+use bothros_store::{FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, RasterRole, Record, Store};
 use serde_json::json;
 
 use crate::ModelTables;
@@ -32,6 +34,7 @@ pub use self::layers::{LAYERS, layer};
 use self::layers::{fields_of_shapefiles, labelled, orders, placed, stems};
 use self::provenance::provenance;
 use self::readme::readme;
+use self::recipe::Steps;
 
 /// The study's short name: lower case, digits and underscore, a letter first, sixteen at most.
 pub fn package_name(study: &str) -> String {
@@ -52,7 +55,11 @@ pub fn package_name(study: &str) -> String {
 pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)> {
     let short = package_name(&facts.name);
     let mut out = Vec::new();
+    let whole = facts.settings.handover.alone.is_none();
     let mut tif = |name: &str, meaning: &str| out.push((format!("{short}_{name}.tif"), meaning.to_owned()));
+    if whole {
+        tif(PREPARED.name, PREPARED.meaning);
+    }
     tif(GROUND.name, "ground surface, elevation in metres");
     tif(FALLING.name, "the same with a least fall over flats, for models that derive the network again");
     tif(FLOW_DIRECTION.name, "D8 flow direction");
@@ -92,6 +99,12 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
     }
     out.push((format!("{short}_schematic.svg"), "the model scheme as a drawing".into()));
     out.push((format!("{short}_*.sld"), "how the map draws them, as Styled Layer Descriptors (OGC)".into()));
+    if whole {
+        out.push((
+            format!("{short}_recipe.toml, {short}_inputs.gpkg, {short}_input_*"),
+            "the study’s steps as a recipe that runs from the package alone, and the layers and rasters that it reads".into(),
+        ));
+    }
     out.push((
         "datapackage.json".into(),
         "what each table and column holds, as a Frictionless Data Package".into(),
@@ -132,6 +145,8 @@ struct Ingredients {
     trials: Vec<KeptTrial>,
     /// the trial that was chosen, and why
     chosen: Option<(KeptTrial, String)>,
+    /// what its recipe is written from; none for a catchment alone, whose land no recipe is about
+    steps: Option<Steps>,
 }
 
 pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &JobHandle) -> Result<String> {
@@ -162,12 +177,38 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     let crs = terrain.crs;
     let dem_sha256 = store.file(study, FileRole::Dem).await?.map_or(String::new(), |f| f.sha256);
     let (trials, chosen) = (trials(store, study).await?, chosen_trial(store, &facts).await?);
-    let ingredients =
-        Ingredients { trials, chosen, crs, facts, land, log, threshold, layers, pictures, dem_sha256, stale };
     let dir = tempfile::tempdir()?;
+    let files = dir.path().join("files");
+    std::fs::create_dir(&files)?;
+    let (mut steps, mut prepared) = (None, None);
+    if land.alone.is_none() {
+        let read = Steps::of(store, &facts).await?;
+        for given in &read.rasters {
+            let name = format!("{}_{}", package_name(&facts.name), given.suffix);
+            store.fetch_file(given.file, &files.join(name)).await?;
+        }
+        steps = Some(read);
+        if let Some(meta) = store.raster(study, RasterRole::Dem).await? {
+            prepared = Some(store.read_raster::<f32>(&meta).await?);
+        }
+    }
+    let ingredients = Ingredients {
+        trials,
+        chosen,
+        crs,
+        facts,
+        land,
+        log,
+        threshold,
+        layers,
+        pictures,
+        dem_sha256,
+        stale,
+        steps,
+    };
     let zip = dir.path().join("package.zip");
     let (target, monitor) = (zip.clone(), handle.clone());
-    let again = blocking(move || write(&ingredients, &target, &monitor)).await?;
+    let again = blocking(move || write(&ingredients, prepared, (&files, &target), &monitor)).await?;
     handle.say("keeping the package");
     let name = format!("{}_package.zip", package_name(&row.name));
     let change = store.change(study).await?;
@@ -185,8 +226,13 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     Ok(text)
 }
 
-fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<Agreement> {
-    let dir = tempfile::tempdir()?;
+/// Writes all files of a package into the directory `dir`, and packs them to `target`.
+fn write(
+    from: &Ingredients,
+    prepared: Option<Grid<f32>>,
+    (dir, target): (&Path, &Path),
+    handle: &JobHandle,
+) -> Result<Agreement> {
     let short = package_name(&from.facts.name);
     let grids = &*from.land.grids;
     let mut files: Vec<String> = Vec::new();
@@ -197,7 +243,7 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<Agreem
         handle.say(what);
         handle.progress(share);
         let name = format!("{short}_{suffix}");
-        let path = dir.path().join(&name);
+        let path = dir.join(&name);
         files.push(name);
         Ok(path)
     };
@@ -213,6 +259,10 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<Agreem
         };
     }
     let tif = |name: &str| format!("{name}.tif");
+    if let Some(prepared) = prepared {
+        let path = begin(&tif(PREPARED.name), "writing elevations", 0.02)?;
+        PREPARED.write(&path, &prepared, frame, crs)?;
+    }
     let path = begin(&tif(GROUND.name), "writing elevations", 0.05)?;
     let cut = from.land.alone.is_some().then(|| ground_within(grids));
     let ground = cut.as_ref().unwrap_or(&grids.filled);
@@ -297,7 +347,7 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<Agreem
         let path = begin(&format!("{}.shp", layer.name), "writing layers", 0.8)?;
         write_layers(&path, VectorFormat::Shapefile, layers_crs, std::slice::from_ref(layer))?;
         let parts = ["shx", "dbf", "prj", "cpg"].map(|part| format!("{short}_{}.{part}", layer.name));
-        beside.extend(parts.into_iter().filter(|name| dir.path().join(name).exists()));
+        beside.extend(parts.into_iter().filter(|name| dir.join(name).exists()));
     }
     let rows_of = |table: &Table| -> Vec<Row> {
         let layer = layers.iter().find(|l| l.name == table.name);
@@ -337,7 +387,7 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<Agreem
     }
     let described =
         datapackage(&short, &from.facts.name, &written, &|table| format!("{short}_{}.csv", table.name));
-    std::fs::write(dir.path().join("datapackage.json"), serde_json::to_vec_pretty(&described)?)?;
+    std::fs::write(dir.join("datapackage.json"), serde_json::to_vec_pretty(&described)?)?;
     for (layer, document) in styles::documents(&from.facts.settings.style, highest_order(&from.land.network))?
     {
         let path = begin(&format!("{layer}.sld"), "writing styles", 0.88)?;
@@ -347,8 +397,18 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<Agreem
         let path = begin("schematic.svg", "writing the schematic", 0.9)?;
         std::fs::write(path, schematic(&model.scheme, &model.nexuses))?;
     }
+    if let Some(steps) = &from.steps {
+        let of = (short.as_str(), from.threshold, frame);
+        let recipe = recipe::written(steps, &from.facts, &from.land.points, of, from.stale)?;
+        std::fs::write(begin("recipe.toml", "writing the recipe", 0.91)?, recipe.text)?;
+        if !recipe.layers.is_empty() {
+            let path = begin(recipe::INPUTS, "writing the recipe", 0.91)?;
+            write_layers(&path, VectorFormat::GeoPackage, crs, &recipe.layers)?;
+        }
+        beside.extend(steps.rasters.iter().map(|given| format!("{short}_{}", given.suffix)));
+    }
     files.extend(beside);
-    let path = dir.path().join("README.txt");
+    let path = dir.join("README.txt");
     std::fs::write(path, readme(from, &again, &files))?;
     files.extend(["README.txt".into(), "datapackage.json".into()]);
 
@@ -367,7 +427,7 @@ fn write(from: &Ingredients, target: &Path, handle: &JobHandle) -> Result<Agreem
             name,
             zip::write::SimpleFileOptions::default().compression_method(method).large_file(true),
         )?;
-        let mut file = std::fs::File::open(dir.path().join(name))?;
+        let mut file = std::fs::File::open(dir.join(name))?;
         let mut piece = vec![0; 1 << 20];
         loop {
             if handle.is_cancelled() {

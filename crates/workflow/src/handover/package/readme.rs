@@ -160,6 +160,13 @@ pub(super) fn readme(from: &Ingredients, again: &Agreement, files: &[String]) ->
             out += &format!("Warning: {}.\n", issue.text);
         }
     }
+    if from.steps.is_some() {
+        let short = super::package_name(&facts.name);
+        out += &format!(
+            "{short}_recipe.toml tells the steps from the prepared DEM to this package as a recipe, which runs from the unpacked package alone; \
+             what it cannot tell stands at its head.\n"
+        );
+    }
     out += "The .sld files (Styled Layer Descriptor, OGC 02-070) draw the layers as the study's map does; catchments, which \
         have colours of their own there, in one.\n\
         A reach's catchment_id is that of the innermost catchment that holds its upper end.\n\

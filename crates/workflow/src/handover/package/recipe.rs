@@ -1,0 +1,325 @@
+//! The study as a recipe that runs from the package alone: what was chosen, with the inputs that it needs beside it.
+
+use std::path::{Path, PathBuf};
+
+use bothros_core::catchments::Division;
+use bothros_core::conditioning::{Burn, ClosedBasin, Conditioning, Polygons, TreatSinks};
+use bothros_core::routing::Method;
+use bothros_core::{Frame, Threshold};
+use bothros_formats::{Crs, Field, FieldKind, Geometry, Layer, Shape};
+use bothros_recipe::{
+    BurnMethod, BurnSettings, Catchments, CurveNumber, Handover, HandoverFormat, Network, Recipe, Routing,
+    RoutingMethod, Sinks, SnapChoice, Terrain, ThresholdChoice, ValueRaster,
+};
+use bothros_store::{FileRole, PourPoint, Store};
+
+use crate::conditioning::choices::conditioning_of;
+use crate::{CatchmentFacts, Error, Facts, ModelChoice, Result};
+
+/// A raster that a recipe needs, as it was given.
+pub(super) struct Given {
+    /// what it ends in, in the package
+    pub suffix: String,
+    /// its number in the store
+    pub file: i64,
+}
+
+/// What of a study a recipe is written from.
+pub(super) struct Steps {
+    conditioning: Conditioning,
+    /// rasters of the analyst: weights, and those that tell values
+    pub rasters: Vec<Given>,
+}
+
+impl Steps {
+    /// Reads what a recipe is written from.
+    ///
+    /// # Errors
+    /// Those of the database; [`Error::Refused`] where a raster is no longer kept.
+    pub async fn of(store: &Store, facts: &Facts) -> Result<Self> {
+        let mut rasters = Vec::new();
+        let named = facts.settings.weights.iter().map(|w| (FileRole::Weights, &w.file, &w.sha256));
+        let values = facts.settings.rasters.iter().map(|r| (FileRole::Values, &r.file, &r.sha256));
+        for (number, (role, name, sha256)) in named.chain(values).enumerate() {
+            let file = store.file_by_sum(facts.study, role, sha256).await?.ok_or_else(|| {
+                Error::Refused(format!("{name} is no longer kept: give it again, or remove it"))
+            })?;
+            let extension = Path::new(name).extension().and_then(|e| e.to_str()).unwrap_or("tif");
+            let suffix = format!("input_{}.{}", number + 1, extension.to_ascii_lowercase());
+            rasters.push(Given { suffix, file: file.id });
+        }
+        Ok(Self { conditioning: conditioning_of(store, facts).await?, rasters })
+    }
+}
+
+/// A recipe, the layers that it reads, and what it does not tell.
+pub(super) struct Written {
+    /// TOML
+    pub text: String,
+    /// for the GeoPackage `inputs`
+    pub layers: Vec<Layer>,
+}
+
+/// File with the layers that a recipe reads.
+pub(super) const INPUTS: &str = "inputs.gpkg";
+
+/// Writes the recipe of a study. `short` is what names of files begin with.
+///
+/// # Errors
+/// [`Error::Library`] where it cannot be written as TOML.
+pub(super) fn written(
+    steps: &Steps,
+    facts: &Facts,
+    points: &[(PourPoint, CatchmentFacts)],
+    (short, threshold, frame): (&str, Threshold, &Frame),
+    stale: bool,
+) -> Result<Written> {
+    let mut layers = Vec::new();
+    let mut add = |name: &'static str, shape: Shape, features: Vec<(Geometry, Option<&str>)>| {
+        let features: Vec<_> = features.into_iter().map(|(g, name)| (g, vec![name.into()])).collect();
+        if features.is_empty() {
+            return None;
+        }
+        layers.push(Layer {
+            name,
+            fields: vec![Field { name: "name", kind: FieldKind::Text }],
+            features,
+            shape,
+        });
+        Some(PathBuf::from(format!("{short}_{INPUTS}#{name}")))
+    };
+    let mut untold = Vec::new();
+    let how = &steps.conditioning;
+    let lines = |lines: &[Vec<[f64; 2]>]| lines.iter().map(|l| (Geometry::Line(l.clone()), None)).collect();
+    let areas = |all: &mut dyn Iterator<Item = &Polygons>| {
+        all.map(|polygons| (Geometry::Polygons(polygons.clone()), None)).collect::<Vec<_>>()
+    };
+    if !how.rebuild.is_empty() {
+        untold.push(format!("{} areas whose ground was rebuilt", how.rebuild.len()));
+    }
+    let at = |b: &ClosedBasin| match b {
+        ClosedBasin::At(place) => Some((Geometry::Point(*place), None)),
+        ClosedBasin::Within(_) => None,
+    };
+    let within = |b: &'_ ClosedBasin| match b {
+        ClosedBasin::At(_) => None,
+        ClosedBasin::Within(polygons) => Some(polygons.clone()),
+    };
+    let basin_points: Vec<_> = how.closed_basins.iter().filter_map(at).collect();
+    let basin_areas: Vec<Polygons> = how.closed_basins.iter().filter_map(within).collect();
+    let closed_basins = match basin_points.is_empty() {
+        true => add("closed_basins", Shape::Polygons, areas(&mut basin_areas.iter())),
+        false => {
+            if !basin_areas.is_empty() {
+                untold.push(format!("{} closed basins that were given as areas", basin_areas.len()));
+            }
+            add("closed_basins", Shape::Point, basin_points)
+        }
+    };
+    let conditioning = bothros_recipe::Conditioning {
+        breach_lines: add("breach_lines", Shape::Line, lines(&how.breach_lines)),
+        walls: add("walls", Shape::Line, lines(&how.walls)),
+        lakes: add("lakes", Shape::Polygons, areas(&mut how.lakes.iter())),
+        closed_basins,
+        burn: how.burn.as_ref().and_then(|(streams, burn)| {
+            Some(burned(add("mapped_streams", Shape::Line, lines(streams))?, burn))
+        }),
+        ..treated(how)
+    };
+
+    // Where all points snap alike they are given as they were; otherwise where they lie now.
+    let alike = points.windows(2).all(|two| {
+        let [(a, _), (b, _)] = two else { return true };
+        (a.snap_m, &a.snap_to) == (b.snap_m, &b.snap_to)
+    });
+    let mut own: Vec<&(PourPoint, CatchmentFacts)> = Vec::new();
+    for given in points {
+        match own.iter().find(|(_, found)| found.cell == given.1.cell) {
+            Some((first, _)) => untold
+                .push(format!("the pour point {}, which lies in one cell with {}", given.0.name, first.name)),
+            None => own.push(given),
+        }
+    }
+    if !alike {
+        untold.push(
+            "how far pour points moved: they snapped by different rules, and are given where they lie".into(),
+        );
+    }
+    let place = |(point, found): &&(PourPoint, CatchmentFacts)| {
+        let (x, y) = if alike { (point.x, point.y) } else { frame.centre(found.cell) };
+        Geometry::Point([x, y])
+    };
+    let pour_points = own.iter().map(|given| (place(given), Some(given.0.name.as_str()))).collect();
+    let snap = points.first().filter(|_| alike).map(|(point, _)| point);
+    let settings = &facts.settings;
+    let rasters = settings.weights.iter().count();
+    let file = |at: usize| PathBuf::from(format!("{short}_{}", steps.rasters[at].suffix));
+    let value_rasters = settings.rasters.iter().enumerate().map(|(at, r)| ValueRaster {
+        path: file(rasters + at),
+        name: r.name.clone(),
+        unit: r.unit.clone(),
+        holds: r.holds,
+    });
+    let numbers = &settings.concentration;
+    let curve_number = match &numbers.curve_number_raster {
+        Some(name) if settings.rasters.iter().any(|r| r.name == *name && r.lookup.is_empty()) => {
+            Some(CurveNumber::Raster(name.clone()))
+        }
+        Some(name) => {
+            untold.push(format!("curve numbers that a table gives the classes of {name}"));
+            None
+        }
+        None => numbers.curve_number.map(CurveNumber::One),
+    };
+    let catchments = Catchments {
+        pour_points: add("pour_points", Shape::Point, pour_points),
+        snap_m: snap.map_or(0.0, |p| p.snap_m),
+        snap_to: match snap.map(|p| p.snap_to.as_str()) {
+            Some("nearest_stream") => SnapChoice::NearestStream,
+            _ => SnapChoice::Largest,
+        },
+        lines: None,
+        sites: None,
+        min_inflow_km2: None,
+        basins: false,
+        outline: settings.subbasins.outline,
+        boundary: None,
+        curve_number,
+        rasters: value_rasters.collect(),
+        subbasins: Some(match settings.subbasins.division {
+            Division::Basins => Division::Reaches,
+            other => other,
+        }),
+    };
+    let handover = Handover {
+        crs: settings.handover.crs.as_ref().map(definition),
+        formats: [
+            (true, HandoverFormat::Geojson),
+            (settings.handover.shapefiles, HandoverFormat::Shapefile),
+            (settings.handover.netcdf, HandoverFormat::Netcdf),
+        ]
+        .into_iter()
+        .filter_map(|(wanted, format)| wanted.then_some(format))
+        .collect(),
+    };
+    let recipe = Recipe {
+        version: 1,
+        terrain: Terrain {
+            dem: vec![PathBuf::from(format!("{short}_{}.tif", bothros_products::PREPARED.name))],
+            crs: None,
+            cell_size: None,
+            clip: None,
+            vertical_unit: None,
+            band: None,
+            resampling: None,
+            fill_voids: how.fill_voids,
+        },
+        conditioning: Some(conditioning),
+        routing: Some(Routing {
+            method: match settings.conditioning.routing {
+                Method::D8 => RoutingMethod::D8,
+                Method::DInfinity => RoutingMethod::Dinf,
+                Method::Mfd => RoutingMethod::Mfd,
+            },
+            exponent: None,
+            weights: settings.weights.as_ref().map(|_| file(0)),
+            flat_slope: 0.0,
+        }),
+        network: Some(Network {
+            threshold: ThresholdChoice { area_km2: None, cells: Some(threshold.as_cells()) },
+        }),
+        catchments: Some(catchments),
+        handover: Some(handover),
+        folder: PathBuf::new(),
+    };
+    by_hand(facts, &mut untold);
+    let toml = recipe.to_toml().map_err(|e| Error::Refused(format!("the recipe cannot be written: {e}")))?;
+    Ok(Written { text: told(facts, short, &untold, stale) + &toml, layers })
+}
+
+/// What was done with sinks; nothing of layers.
+fn treated(how: &Conditioning) -> bothros_recipe::Conditioning {
+    let breaches = matches!(how.sinks, TreatSinks::Breach | TreatSinks::BreachThenFill);
+    let fills = matches!(how.sinks, TreatSinks::Fill | TreatSinks::BreachThenFill);
+    bothros_recipe::Conditioning {
+        sinks: match how.sinks {
+            TreatSinks::Fill => Sinks::Fill,
+            TreatSinks::Breach => Sinks::Breach,
+            TreatSinks::BreachThenFill => Sinks::BreachThenFill,
+            TreatSinks::Keep => Sinks::Keep,
+        },
+        max_fill_depth_m: how.max_fill_depth_m.filter(|_| fills),
+        max_breach_length_m: how.breach_limits.length_m.filter(|_| breaches),
+        max_breach_depth_m: how.breach_limits.depth_m.filter(|_| breaches),
+        ..Default::default()
+    }
+}
+
+fn burned(streams: PathBuf, burn: &Burn) -> BurnSettings {
+    let (method, depth_m, buffer_m, buffer_depth_m) = match *burn {
+        Burn::Trench { depth_m } => (BurnMethod::Trench, Some(depth_m), None, None),
+        Burn::Graded { depth_m, buffer_m, buffer_depth_m } => {
+            (BurnMethod::Graded, Some(depth_m), Some(buffer_m), Some(buffer_depth_m))
+        }
+        Burn::Normalised => (BurnMethod::Normalised, None, None, None),
+        Burn::Carve => (BurnMethod::Carve, None, None, None),
+    };
+    BurnSettings { streams, method, depth_m, buffer_m, buffer_depth_m }
+}
+
+/// What a CRS is called in a recipe.
+fn definition(crs: &Crs) -> String {
+    crs.epsg.map_or_else(|| crs.wkt.clone(), |code| format!("EPSG:{code}"))
+}
+
+/// Adds what was changed by hand, or chosen, and has no key in a recipe.
+fn by_hand(facts: &Facts, untold: &mut Vec<String>) {
+    let settings = &facts.settings;
+    let mut count = |n: usize, one: &str, many: &str| match n {
+        0 => {}
+        1 => untold.push(format!("1 {one}")),
+        n => untold.push(format!("{n} {many}")),
+    };
+    let division = &settings.subbasins;
+    count(settings.edits.len(), "change of the network by hand", "changes of the network by hand");
+    count(
+        division.split.len() + division.merged.len(),
+        "sub-basin split or merged by hand",
+        "sub-basins split or merged by hand",
+    );
+    count(division.names.len(), "name of a sub-basin", "names of sub-basins");
+    count(
+        settings.handover.typed.len(),
+        "value typed in a table of the model",
+        "values typed in tables of the model",
+    );
+    if let Some(formula) = settings.concentration.chosen() {
+        untold.push(format!("the choice of a time of concentration ({})", formula.title()));
+    }
+    if settings.handover.model != ModelChoice::default() {
+        untold.push("parameters of the model scheme (its tables hold them)".into());
+    }
+}
+
+/// The head of the recipe: what it is, and what it leaves out.
+fn told(facts: &Facts, short: &str, untold: &[String], stale: bool) -> String {
+    let mut out = format!(
+        "# The steps of the study “{}”, from the DEM as it was prepared to the package.\n\
+         # Unpack the package and run:  ./bothros run {short}_recipe.toml --out DIR\n",
+        one_line(&facts.name)
+    );
+    if stale {
+        out += "# OUT OF DATE: this is what is chosen now; what is in the package was computed before.\n";
+    }
+    if !untold.is_empty() {
+        out += "# A recipe does not tell:\n";
+        for what in untold {
+            out += &format!("# - {}\n", one_line(what));
+        }
+    }
+    out + "\n"
+}
+
+fn one_line(text: &str) -> String {
+    text.split_whitespace().collect::<Vec<_>>().join(" ")
+}
