@@ -1,7 +1,5 @@
 //! The speed table: what the computation takes on this machine, beside the textbook.
 
-use std::cmp::Reverse;
-use std::collections::BinaryHeap;
 use std::time::{Duration, Instant};
 
 use bothros_core::{
@@ -9,42 +7,7 @@ use bothros_core::{
 };
 use bothros_demo::{eroded_terrain, fractal_terrain};
 
-/// The textbook priority-flood with one binary heap, every cell through it (Barnes, Lehman and Mulla
-/// 2014, algorithm 1): what our filling is held against.
-pub fn textbook_fill(dem: &Grid<f32>) -> Grid<f32> {
-    let (rows, cols) = (dem.rows() as isize, dem.cols() as isize);
-    let mut filled = dem.clone();
-    let mut closed = vec![false; dem.len()];
-    let mut heap = BinaryHeap::new();
-    // Order of elevations as integers, so that the heap compares plain numbers.
-    let key = |z: f32| {
-        let bits = z.to_bits();
-        if bits >> 31 == 1 { !bits } else { bits | 0x8000_0000 }
-    };
-    for (index, (&z, closed)) in dem.values().iter().zip(closed.iter_mut()).enumerate() {
-        *closed = z.is_nan() || dem.is_edge(index);
-        if *closed && !z.is_nan() {
-            heap.push(Reverse((key(z), index as u32)));
-        }
-    }
-    while let Some(Reverse((_, index))) = heap.pop() {
-        let (row, col) = (index as isize / cols, index as isize % cols);
-        let level = filled.values()[index as usize];
-        for n in bothros_core::NEIGHBOURS {
-            let (r, c) = (row + n.rows, col + n.cols);
-            if r < 0 || c < 0 || r >= rows || c >= cols {
-                continue;
-            }
-            let at = (r * cols + c) as usize;
-            if !std::mem::replace(&mut closed[at], true) {
-                let z = filled.values()[at].max(level);
-                filled.values_mut()[at] = z;
-                heap.push(Reverse((key(z), at as u32)));
-            }
-        }
-    }
-    filled
-}
+use crate::baselines::{queued_fill, textbook_fill};
 
 /// Runs something three times where it is quick, once where it is not: the shortest time counts.
 fn timed<T>(mut work: impl FnMut() -> T) -> (T, f64) {
@@ -69,7 +32,7 @@ fn memory(what: &str) -> u64 {
 }
 
 /// Measures each step on fractal and on eroded terrain of each size, and prints seconds, cells a second
-/// and the ratio to the textbook's filling, which is left out where `baseline` is false.
+/// and the ratios to published ways of filling, which are left out where `baseline` is false.
 pub fn run(sizes: &[usize], baseline: bool) -> anyhow::Result<()> {
     println!(
         "{} threads, float32; the shorter of two runs where one takes less than 3 s",
@@ -106,25 +69,33 @@ fn one(kind: &str, size: usize, dem: &Grid<f32>, baseline: bool) -> anyhow::Resu
     let peak = memory("VmHWM:").saturating_sub(before) as f64 / cells;
 
     println!("\n{kind}, {size} x {size} cells");
-    println!("  {:<40} {:>9} {:>9} {:>10} {:>9}", "", "seconds", "Mcells/s", "ns a cell", "textbook");
+    println!(
+        "  {:<40} {:>9} {:>9} {:>10} {:>9} {:>9}",
+        "", "seconds", "Mcells/s", "ns a cell", "one heap", "queues"
+    );
     let base = match baseline {
         true => {
             let (expected, base) = timed(|| textbook_fill(dem));
             anyhow::ensure!(filled.values() == expected.values(), "filling differs from the textbook");
-            Some(base)
+            let (expected, queued) = timed(|| queued_fill(dem));
+            anyhow::ensure!(filled.values() == expected.values(), "filling differs from that with queues");
+            Some((base, queued))
         }
         false => None,
     };
     let line = |what: &str, seconds: f64| {
-        let ratio = base.map_or(String::new(), |base| format!("{:.1}x", base / seconds));
+        let ratio = |of: Option<f64>| of.map_or(String::new(), |base| format!("{:.1}x", base / seconds));
         println!(
-            "  {what:<40} {seconds:>9.3} {:>9.1} {:>10.1} {ratio:>9}",
+            "  {what:<40} {seconds:>9.3} {:>9.1} {:>10.1} {:>9} {:>9}",
             cells / seconds / 1e6,
-            seconds * 1e9 / cells
+            seconds * 1e9 / cells,
+            ratio(base.map(|b| b.0)),
+            ratio(base.map(|b| b.1))
         );
     };
-    if let Some(base) = base {
-        line("textbook priority-flood", base);
+    if let Some((base, queued)) = base {
+        line("priority-flood with one heap, one thread", base);
+        line("priority-flood with queues, one thread", queued);
     }
     line("fill", f);
     line("flow directions, flats included", d);
@@ -148,7 +119,8 @@ fn one(kind: &str, size: usize, dem: &Grid<f32>, baseline: bool) -> anyhow::Resu
     let largest = accumulation.values().iter().filter(|&&a| a != routing::ACCUMULATION_NODATA).max();
     let thresholds = calibration::thresholds_up_to(largest.map_or(1, |a| a + 1), 60);
     let (scored, w) = timed(|| {
-        calibration::agreement(&directions, &accumulation, &frame, &mapped, 30.0, &thresholds, &Silent)
+        let map = calibration::MappedStreams::everywhere(&mapped, 30.0);
+        calibration::agreement(&directions, &accumulation, &frame, &map, &thresholds, &Silent)
     });
     line(&format!("{} thresholds, {} mapped lines", scored?.len(), mapped.len()), w);
     let outlet = (0..accumulation.len()).max_by_key(|&i| accumulation.values()[i]).unwrap_or(0);

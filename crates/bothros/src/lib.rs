@@ -2,6 +2,7 @@
 
 pub mod apart;
 pub mod backup;
+pub mod baselines;
 pub mod bench;
 pub mod bench_site;
 pub mod demo;

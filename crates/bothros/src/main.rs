@@ -116,7 +116,7 @@ enum Command {
         /// Edges of the terrains that go through the whole application
         #[arg(long, value_delimiter = ',', default_value = "1000,5000")]
         studies: Vec<usize>,
-        /// Leave out the textbook's filling, which takes longest
+        /// Leave out published ways of filling, which take longest
         #[arg(long)]
         no_baseline: bool,
     },
