@@ -42,6 +42,8 @@ pub enum LayerRole {
     Dams,
     /// places that matter
     Sites,
+    /// where the map of streams looks
+    MapCoverage,
 }
 
 /// Which shapes a role has.
@@ -59,8 +61,9 @@ pub enum LayerShape {
 
 impl LayerRole {
     /// All of them, in the order in which they are offered.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 13] = [
         Self::MappedStreams,
+        Self::MapCoverage,
         Self::Culverts,
         Self::BreachLines,
         Self::Walls,
@@ -90,6 +93,7 @@ impl LayerRole {
             Self::Provisional => "provisional",
             Self::Dams => "dams",
             Self::Sites => "sites",
+            Self::MapCoverage => "map_coverage",
         }
     }
     /// From its name.
@@ -112,6 +116,7 @@ impl LayerRole {
             Self::Provisional => "Provisional network",
             Self::Dams => "Dams",
             Self::Sites => "Sites",
+            Self::MapCoverage => "Coverage of the map",
         }
     }
     /// Whether its features need an elevation.
@@ -128,7 +133,7 @@ impl LayerRole {
             | Self::ContourLines
             | Self::Provisional => LayerShape::Lines,
             Self::Culverts | Self::ElevationPoints => LayerShape::Points,
-            Self::Lakes | Self::Boundaries | Self::RebuildAreas => LayerShape::Polygons,
+            Self::Lakes | Self::Boundaries | Self::RebuildAreas | Self::MapCoverage => LayerShape::Polygons,
             Self::ClosedBasins | Self::Sites => LayerShape::PointsOrPolygons,
         }
     }

@@ -5,7 +5,7 @@ use sea_orm_migration::prelude::*;
 pub struct Migrator;
 
 /// Name and SQL of each step.
-const STEPS: [(&str, &str); 13] = [
+const STEPS: [(&str, &str); 14] = [
     ("m0001_studies_rasters_jobs", include_str!("../migrations/0001_studies_rasters_jobs.sql")),
     ("m0002_layers_barriers", include_str!("../migrations/0002_layers_barriers.sql")),
     ("m0003_candidates", include_str!("../migrations/0003_candidates.sql")),
@@ -19,6 +19,7 @@ const STEPS: [(&str, &str); 13] = [
     ("m0011_styles", include_str!("../migrations/0011_styles.sql")),
     ("m0012_value_rasters", include_str!("../migrations/0012_value_rasters.sql")),
     ("m0013_earlier_packages", include_str!("../migrations/0013_earlier_packages.sql")),
+    ("m0014_thresholds_and_coverage", include_str!("../migrations/0014_thresholds_and_coverage.sql")),
 ];
 
 #[sea_orm_migration::async_trait::async_trait]

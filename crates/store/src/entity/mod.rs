@@ -6,6 +6,7 @@ pub mod dem;
 pub mod file;
 pub mod file_chunk;
 pub mod job;
+pub mod kept_threshold;
 pub mod layer;
 pub mod log_entry;
 pub mod pour_point;
