@@ -6,6 +6,7 @@ mod archive;
 mod erosion;
 mod features;
 mod files;
+mod landscapes;
 mod mesh;
 mod noise;
 mod pictures;
@@ -14,6 +15,7 @@ mod terrains;
 
 pub use archive::{COARSE, FINE, Sheet, read_sheets, resolution_m, write_sheets};
 pub use files::{mapped_streams, regional, write_files};
+pub use landscapes::{LANDSCAPES, Landscape, landscape};
 pub use noise::Noise;
 pub use pictures::{Drawing, aerial, read_aerial, scan, write_aerial};
 pub use scenario::{Crossing, FRAME, Gauge, Scenario, generate};

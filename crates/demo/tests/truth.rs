@@ -3,7 +3,9 @@
 
 use std::sync::OnceLock;
 
-use bothros_core::calibration::{Compared, Scores, Side, agreement, by_agreement, compare, thresholds_up_to};
+use bothros_core::calibration::{
+    Compared, MappedStreams, Scores, Side, agreement, by_agreement, compare, thresholds_up_to,
+};
 use bothros_core::conditioning::{Barrier, BarrierSearch, fill, find_barriers, lower_along, sink_hierarchy};
 use bothros_core::network::extract;
 use bothros_core::routing::{flow_accumulation, flow_directions};
@@ -78,8 +80,7 @@ impl Routed {
             &self.directions,
             &self.accumulation,
             &self.frame,
-            mapped,
-            tolerance_m,
+            &MappedStreams::everywhere(mapped, tolerance_m),
             &thresholds,
             &Silent,
         )
@@ -119,9 +120,8 @@ fn the_recommended_range_holds_the_true_threshold_and_the_regional_dem_does_wors
         accumulation: &survey.accumulation,
         ground: &survey.filled,
         frame: &FRAME,
-        mapped: &mapped,
+        map: MappedStreams::everywhere(&mapped, 15.0),
         barriers: &[],
-        tolerance_m: 15.0,
     };
     let found = compare(&with, &network, truth, &Silent).unwrap();
     let (ditch, _) = mapped_streams(scenario).pop().unwrap();

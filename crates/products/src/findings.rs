@@ -2,7 +2,7 @@
 //! as CSV.
 
 use crate::Quantity::{
-    Area, Count, Depth, Drop, Elevation, Flag, Identifier, Length, Order, Rain, Share, SmallArea, Text,
+    Area, Count, Depth, Drop, Elevation, Flag, Identifier, Length, Order, Rain, Ratio, SmallArea, Text,
     Volume,
 };
 use crate::{Column, Table};
@@ -37,9 +37,19 @@ pub const CROSSINGS: Table = Table {
     meaning: "A place where water probably passes a barrier.",
     shape: None,
     columns: &[
-        Column::new("crossing_id", "Crossing", Identifier, "Number of the crossing, the most likely first.")
-            .primary(),
-        Column::new("likelihood", "Likely", Share, "How likely a barrier stands there, by the evidence."),
+        Column::new(
+            "crossing_id",
+            "Crossing",
+            Identifier,
+            "Number of the crossing, the highest score first.",
+        )
+        .primary(),
+        Column::new(
+            "score",
+            "Score",
+            Ratio,
+            "How much speaks for a barrier there, from 0 to 1; no probability.",
+        ),
         Column::new("height_m", "Height", Depth, "Height of the crest above the higher of its feet."),
         Column::new("width_m", "Width", Depth, "Width of what stands above a quarter of its height."),
         Column::new("sink_volume_m3", "Holds", Volume, "Volume of the sink that it holds."),

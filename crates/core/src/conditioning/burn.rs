@@ -24,13 +24,13 @@ pub enum Burn {
     Graded {
         /// depth of the sharp trench, metres
         depth_m: f64,
-        /// width of the buffer on either side, metres
+        /// width of the buffer on either side, metres; three cells at least, as a narrower one lowers no bank
         buffer_m: f64,
         /// depth of the buffer at the stream, metres
         buffer_depth_m: f64,
     },
-    /// all land is pressed between 0 and its relief, and streams lie a full relief below it; for
-    /// flow directions only
+    /// streams lie a full relief of the DEM below where they were, everywhere; slopes stay as they are on land and along streams. For flow
+    /// directions only
     Normalised,
     /// streams are lowered just enough to fall all the way to their lower end
     Carve,
@@ -59,8 +59,8 @@ pub fn stream_cells(dem: &Grid<f32>, frame: &Frame, lines: &[Line]) -> Vec<u32> 
 ///
 /// # Source
 /// Trench: textbook. Graded trench: after Hellweger 1997 (the buffer is ours: linear in the
-/// distance). Normalised: common practice for large river basins; shifting by the lowest elevation
-/// is ours, for terrain at or below sea level. Carving: Soille 2004, International Journal of
+/// distance, three cells wide at least). Normalised: (n - s) times the relief, where n is the elevation above the lowest as a share of the
+/// relief, and s is 1 on streams and 0 elsewhere; common practice for large river basins. Carving: Soille 2004, International Journal of
 /// Pattern Recognition 18, in the form of a flood along the streams.
 ///
 /// ```
@@ -70,7 +70,7 @@ pub fn stream_cells(dem: &Grid<f32>, frame: &Frame, lines: &[Line]) -> Vec<u32> 
 /// let trench = burn(&dem, &frame, &[1, 2], Burn::Trench { depth_m: 2.0 }, &Silent)?;
 /// assert_eq!(trench.values(), [4.0, 3.0, 1.0, 3.5]);
 /// let normalised = burn(&dem, &frame, &[1, 2], Burn::Normalised, &Silent)?;
-/// assert_eq!(normalised.values(), [0.5, 0.0, 0.0, 0.125]);
+/// assert_eq!(normalised.values(), [1.0, 0.0, -2.0, 0.5]);
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
 pub fn burn(
@@ -88,6 +88,7 @@ pub fn burn(
             }
         }
         Burn::Graded { depth_m, buffer_m, buffer_depth_m } => {
+            let buffer_m = buffer_m.max(LEAST_BUFFER * frame.cell_m());
             let away = distances(dem, streams, buffer_m / frame.cell_m(), monitor)?;
             burned.values_mut().par_iter_mut().zip(&away).filter(|(_, away)| away.is_finite()).for_each(
                 |(z, &away)| {
@@ -101,19 +102,14 @@ pub fn burn(
         Burn::Normalised => {
             let valid = || dem.values().iter().copied().filter(|z| !z.is_nan());
             let (low, high) = valid().fold((f32::MAX, f32::MIN), |(l, h), z| (l.min(z), h.max(z)));
-            // (z - low) x n for land and (z - low) x (n - 1) for streams, n = (z - low)/(high - low).
+            // (n - s) x relief with n = (z - low) / relief: what stands above the lowest, less a relief on streams.
             let relief = high as f64 - low as f64;
-            let press = |z: f32, stream: f64| {
-                let above = z as f64 - low as f64;
-                let n = if relief > 0.0 { above / relief } else { 0.0 };
-                // One zero: minus zero would be told from it bit by bit.
-                (above * (n - stream)) as f32 + 0.0
-            };
             for z in burned.values_mut() {
-                *z = press(*z, 0.0);
+                *z = (*z as f64 - low as f64) as f32;
             }
             for &cell in streams {
-                burned.values_mut()[cell as usize] = press(dem.values()[cell as usize], 1.0);
+                let z = &mut burned.values_mut()[cell as usize];
+                *z = (*z as f64 - relief) as f32;
             }
         }
         Burn::Carve => carve(&mut burned, streams),
@@ -122,6 +118,9 @@ pub fn burn(
     crate::monitor::check(monitor)?;
     Ok(burned)
 }
+
+/// Least width of a graded trench's buffer on either side, in cells. (Ours.)
+const LEAST_BUFFER: f64 = 3.0;
 
 /// For each cell its distance from the streams over straight and diagonal steps, in cells; infinite where
 /// that is `most` or more, and for cells without elevation.
@@ -294,8 +293,35 @@ mod tests {
     fn normalised_terrain_below_sea_level() {
         let dem = Grid::from_vec(1, 4, vec![-30.0, -10.0, 10.0, 0.0]);
         let burned = burn(&dem, &frame(&dem), &[1, 3], Burn::Normalised, &Silent).unwrap();
-        assert!(burned.values()[1] <= 0.0 && burned.values()[3] <= 0.0);
-        assert_eq!((burned.values()[0], burned.values()[2]), (0.0, 40.0));
+        assert_eq!(burned.values(), [0.0, -20.0, 40.0, -10.0]);
+    }
+
+    #[test]
+    fn a_normalised_dem_keeps_slopes_and_lowers_streams_by_the_relief() {
+        let dem = Grid::from_fn(9, 9, |c| 100.0 - 3.0 * c.row as f32 + 2.0 * c.col.abs_diff(4) as f32);
+        let streams: Vec<u32> = (0..9).map(|row| row * 9 + 4).collect();
+        let burned = burn(&dem, &frame(&dem), &streams, Burn::Normalised, &Silent).unwrap();
+        let relief = 24.0 + 8.0;
+        for row in 0..9 {
+            let at = |col: usize| burned.values()[row * 9 + col];
+            // A full relief between stream and bank from the head to the mouth, beside the fall of the bank itself.
+            assert_eq!(at(3) - at(4), relief + 2.0);
+            if row > 0 {
+                assert_eq!(burned.values()[(row - 1) * 9 + 4] - at(4), 3.0);
+                assert_eq!(burned.values()[(row - 1) * 9] - at(0), 3.0);
+            }
+        }
+    }
+
+    #[test]
+    fn a_graded_buffer_is_three_cells_wide_at_least() {
+        let dem = Grid::filled(1, 9, 100.0f32);
+        let wide = |buffer_m| {
+            let method = Burn::Graded { depth_m: 10.0, buffer_m, buffer_depth_m: 3.0 };
+            burn(&dem, &frame(&dem), &[4], method, &Silent).unwrap()
+        };
+        assert_eq!(wide(2.0), wide(15.0));
+        assert_eq!(&wide(2.0).values()[1..5], [100.0, 99.0, 98.0, 87.0]);
     }
 
     proptest! {

@@ -30,7 +30,7 @@ mod voids;
 mod way_out;
 mod whole;
 
-pub use barriers::{Barrier, BarrierSearch, find_barriers};
+pub use barriers::{Barrier, BarrierSearch, CROSSINGS_SEEN_M, TRUE_BY_SCORE, find_barriers, share_true};
 pub use bed::bed_below_banks;
 pub use breach::{Breach, BreachLimits, BreachReport, bottoms, breach};
 pub use burn::{Burn, burn, stream_cells};

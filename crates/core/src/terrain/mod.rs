@@ -11,6 +11,7 @@ mod seams;
 mod summary;
 #[cfg(test)]
 pub(crate) mod tests_support;
+mod vertical_error;
 
 pub use contours::{Contour, contours};
 pub(crate) use derivatives::slope_at;
@@ -22,3 +23,4 @@ pub use position::{Radius, topographic_position};
 pub use quality::{LevelPatch, Quality, Spike, examine};
 pub use seams::{NO_PIECE, Seam, SeamLine, seam_lines, seams};
 pub use summary::{Summary, Void, summarise};
+pub use vertical_error::vertical_error;

@@ -79,7 +79,7 @@ pub(crate) fn places(features: Vec<LayerFeature>) -> Vec<[f64; 2]> {
     features.into_iter().filter_map(place).collect()
 }
 
-fn polygons(features: Vec<LayerFeature>) -> Vec<Polygons> {
+pub(crate) fn polygons(features: Vec<LayerFeature>) -> Vec<Polygons> {
     let polygon = |f: LayerFeature| match f.shape {
         Shape::Polygons(polygons) => Some(polygons),
         _ => None,
@@ -187,6 +187,7 @@ fn shapes_the_ground(facts: &Facts, role: LayerRole) -> bool {
         LayerRole::Boundaries
         | LayerRole::Dams
         | LayerRole::Sites
+        | LayerRole::MapCoverage
         | LayerRole::Culverts
         | LayerRole::Provisional => false,
         LayerRole::MappedStreams => facts.settings.conditioning.burn.is_some(),
@@ -199,7 +200,7 @@ fn shapes_the_ground(facts: &Facts, role: LayerRole) -> bool {
 pub fn is_used(facts: &Facts, layer: &Layer) -> bool {
     layer.features > 0
         && match layer.role {
-            LayerRole::MappedStreams => facts.network.is_some(),
+            LayerRole::MappedStreams | LayerRole::MapCoverage => facts.network.is_some(),
             LayerRole::Culverts => facts.review.is_some(),
             LayerRole::Lakes => facts.settings.conditioning.level_lakes,
             LayerRole::Boundaries => {

@@ -7,4 +7,4 @@ pub(crate) mod route;
 
 pub use choices::{Choices, conditioning_key, conditioning_key_of};
 pub use decide::{barrier_profile, choose_conditioning, decide, start_review, start_routing};
-pub use review::{BarrierFacts, DEEP_M, Decision};
+pub use review::{BarrierFacts, DEEP_M, Decision, ReviewChoice, choose_review};

@@ -3,14 +3,14 @@
 use std::time::Instant;
 
 use bothros_core::conditioning::{
-    Barrier, BarrierSearch, Line, SinkReport, StreamFit, find_barriers, list_and_mark_sinks,
-    sink_hierarchy_and_fill, stream_fits,
+    Barrier, BarrierSearch, CROSSINGS_SEEN_M, Line, SinkReport, StreamFit, find_barriers,
+    list_and_mark_sinks, sink_hierarchy_and_fill, stream_fits,
 };
 use bothros_core::memory::Step;
 use bothros_core::network::{Astray, extract, leaves_low_ground};
 use bothros_core::routing::{flow_accumulation, flow_directions};
 use bothros_core::runoff::{runoff_to_fill, shares_through};
-use bothros_core::terrain::{Radius, topographic_position};
+use bothros_core::terrain::{Radius, topographic_position, vertical_error};
 use bothros_core::{Frame, Grid, Monitor, Part, Threshold};
 use bothros_store::{
     Barrier as Row, JobHandle, Kept, LayerFeature, LayerRole, LogLine, NewBarrier, RasterRole, Record, Shape,
@@ -21,6 +21,7 @@ use serde::{Deserialize, Serialize};
 use crate::conditioning::choices::{lines, places};
 use crate::study::grids::prepared_dem;
 use crate::study::kept_forms::KeptBarrier;
+use crate::study::settings::change_settings;
 use crate::{Error, Facts, Result, ReviewFacts, Stage, blocking, layer_features};
 
 /// Sinks kept in the list, the largest by volume.
@@ -112,11 +113,53 @@ impl BarrierFacts {
 /// Deeper sinks are more than the error of a good DEM, metres (common practice).
 pub const DEEP_M: f64 = 0.3;
 
+/// No survey is better, metres (common practice): a smaller estimate is that of ground that was smoothed.
+const LEAST_ERROR_M: f64 = 0.05;
+
+/// How the review looks for crossings.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct ReviewChoice {
+    /// standard deviation of the DEM's error, metres; estimated from smooth ground where it is not typed
+    pub vertical_error_m: Option<f64>,
+    /// crossings are sought although cells are too large to show them
+    pub on_coarse_cells: bool,
+}
+
+/// Chooses how the review looks for crossings, from the next one on; it can be undone.
+///
+/// # Errors
+/// [`Error::Refused`] for an error that is no error of a DEM.
+pub async fn choose_review(store: &Store, study: i64, choice: ReviewChoice) -> Result<()> {
+    if choice.vertical_error_m.is_some_and(|m| !(0.01..=20.0).contains(&m)) {
+        return Err(Error::Refused("the vertical error must be between 0.01 and 20 m".into()));
+    }
+    let text = match (choice.vertical_error_m, choice.on_coarse_cells) {
+        (Some(m), false) => format!("Vertical error {m} m"),
+        (Some(m), true) => format!("Vertical error {m} m; crossings are sought on cells of any size"),
+        (None, false) => "Vertical error estimated from smooth ground".to_owned(),
+        (None, true) => {
+            "Vertical error estimated from smooth ground; crossings are sought on cells of any size"
+                .to_owned()
+        }
+    };
+    let change = store.change(study).await?;
+    let changed = change_settings(&change, |settings| {
+        settings.review = choice;
+        Ok(())
+    })
+    .await?;
+    let line = LogLine::new(Stage::Conditioning.title(), text.clone());
+    change.commit(Record::log(line).undone_by(text, changed.undo)).await?;
+    Ok(())
+}
+
 /// What the review found.
 struct Looked {
     report: SinkReport,
     runoff_mm: Vec<f64>,
     barriers: Vec<Barrier>,
+    vertical_error_m: f64,
     through: f64,
     through_deep: f64,
     fits: Vec<StreamFit>,
@@ -176,13 +219,14 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
     let meta = prepared_dem(store, study, &terrain).await?;
     handle.say("reading elevations");
     let dem = store.read_raster::<f32>(&meta).await?;
-    let search = BarrierSearch {
+    let (frame, monitor, choice) = (terrain.frame, handle.clone(), facts.settings.review.clone());
+    let unseen = frame.cell_m() > CROSSINGS_SEEN_M && !choice.on_coarse_cells;
+    let mut search = BarrierSearch {
         streams: lines(layer_features(store, &facts, LayerRole::MappedStreams).await?),
         culverts: places(layer_features(store, &facts, LayerRole::Culverts).await?),
         ..Default::default()
     };
     handle.progress(0.1);
-    let (frame, monitor) = (terrain.frame, handle.clone());
     let looked: Looked = blocking(move || {
         let part = |from: f64, to: f64| Part::new(&monitor, from, to);
         monitor.say("finding how sinks lie in each other, and where water stands");
@@ -205,17 +249,39 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         let provisional = provisional(&dem, &filled, &directions, &accumulation, &frame, &part(0.6, 0.7))?;
         drop((filled, directions));
         monitor.say("looking for barriers");
-        let barriers = find_barriers(&dem, &accumulation, &frame, &sinks, &search, &part(0.7, 0.98))?;
+        let usual = search.vertical_error_m;
+        let estimated = || vertical_error(&dem).map_or(usual, |error| error.max(LEAST_ERROR_M));
+        search.vertical_error_m = choice.vertical_error_m.unwrap_or_else(estimated);
+        let barriers = match unseen {
+            true => Vec::new(),
+            false => find_barriers(&dem, &accumulation, &frame, &sinks, &search, &part(0.7, 0.98))?,
+        };
         monitor.say("looking how mapped streams lie");
         let near_m = STREAM_NEAR_M.max(3.0 * frame.cell_m());
         let fits = stream_fits(&dem, &frame, &search.streams, near_m, STREAM_OFF_M);
-        Ok(Looked { report, runoff_mm, barriers, through, through_deep, fits, provisional })
+        let vertical_error_m = search.vertical_error_m;
+        Ok(Looked { report, runoff_mm, barriers, vertical_error_m, through, through_deep, fits, provisional })
     })
     .await?;
-    let Looked { report, runoff_mm, barriers, through: through_sinks, through_deep, fits, provisional } =
-        looked;
+    let Looked {
+        report,
+        runoff_mm,
+        barriers,
+        vertical_error_m,
+        through: through_sinks,
+        through_deep,
+        fits,
+        provisional,
+    } = looked;
     let took_s = begun.elapsed().as_secs_f64();
-    let text = format!("Found {} sinks and proposed {} crossings of barriers", report.sinks, barriers.len());
+    let text = match unseen {
+        true => {
+            format!("Found {} sinks; cells of {} m show no crossings", report.sinks, terrain.frame.cell_m())
+        }
+        false => {
+            format!("Found {} sinks and proposed {} crossings of barriers", report.sinks, barriers.len())
+        }
+    };
     let streams = fits.len();
     let mut misfits: Vec<StreamFit> =
         fits.into_iter().filter(|f| f.rise_m >= STREAM_RISE_M || f.off_share >= STREAM_OFF_SHARE).collect();
@@ -232,6 +298,8 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
         through_sinks,
         through_deep: Some(through_deep),
         barriers: barriers.len(),
+        vertical_error_m: Some(vertical_error_m),
+        unseen,
         astray_in_all: provisional.astray.len(),
         astray: provisional.astray.into_iter().take(ASTRAY_LISTED).collect(),
         provisional_cells: provisional.cells,

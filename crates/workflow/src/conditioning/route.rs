@@ -20,7 +20,8 @@ use crate::catchments::pour_points::{Delineating, delineate_again, delineate_all
 use crate::conditioning::choices::{conditioning_key, conditioning_of};
 use crate::conditioning::review::SINKS_LISTED;
 use crate::inputs::weights::read_weights;
-use crate::network::evidence::constant_drop;
+use crate::network::evidence::first_threshold;
+use crate::network::map::StreamMap;
 use crate::network::threshold::figures_of;
 use crate::study::grids::prepared_dem;
 use crate::{
@@ -121,13 +122,6 @@ fn needs_more_than_filling(how: &Conditioning) -> bool {
     how.fill_voids || !how.rebuild.is_empty() || !how.lakes.is_empty() || !how.breach_lines.is_empty()
 }
 
-/// The first threshold offered: the smallest at which the drops of streams are constant, or, where they are at
-/// none, 1 % of the largest contributing area.
-fn first_threshold(grids: &Grids, largest_cells: u32, monitor: &dyn Monitor) -> Result<Threshold> {
-    let constant = constant_drop(grids, largest_cells, monitor)?;
-    Ok(constant.unwrap_or(Threshold::cells((largest_cells / 100).max(1))))
-}
-
 /// Classes of the histogram of cut and fill.
 const CLASSES: usize = 24;
 
@@ -198,10 +192,11 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
         |settings: &Settings| -> Vec<Edit> { settings.edits.iter().map(|e| e.edit.clone()).collect() };
     let mut edits = edits_of(&facts.settings);
     let drawn_with = edits.clone();
+    let map = StreamMap::of(store, &facts, &frame).await?;
     let (mut threshold, network) = blocking(move || {
         let threshold = match chosen {
             Some(chosen) => chosen,
-            None => first_threshold(&on, largest, &Part::new(&monitor, 0.65, 0.68))?,
+            None => first_threshold(&on, largest, &map, &Part::new(&monitor, 0.65, 0.68))?,
         };
         Ok((threshold, on.network(&drawn_with, threshold, &Part::new(&monitor, 0.68, 0.7))?))
     })

@@ -8,7 +8,7 @@ use axum::response::Response;
 use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
 use bothros_core::routing::Method;
 use bothros_products::Quantity;
-use bothros_workflow::{BarrierFacts, Choices, Decision, Facts};
+use bothros_workflow::{BarrierFacts, Choices, Decision, Facts, ReviewChoice};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -79,6 +79,30 @@ const BLEND: Number = Number::new("the blending", Quantity::Length, 0.0, LARGEST
 const MAX_FILL: Number = Number::new("the greatest depth of fill", Quantity::Depth, 0.0, LARGEST);
 const BREACH_LENGTH: Number = Number::new("the greatest length of a breach", Quantity::Length, 0.0, LARGEST);
 const BREACH_DEPTH: Number = Number::new("the greatest depth of a breach", Quantity::Depth, 0.0, LARGEST);
+
+/// The standard deviation of a DEM's error.
+const VERTICAL_ERROR: Number = Number::new("the vertical error", Quantity::Depth, 0.01, 20.0);
+
+#[derive(Deserialize)]
+pub struct ReviewForm {
+    #[serde(default)]
+    vertical_error: String,
+    on_coarse_cells: Option<String>,
+}
+
+/// Chooses how the review looks for crossings.
+pub async fn choose_review(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<ReviewForm>,
+) -> Result<Response> {
+    let choice = ReviewChoice {
+        vertical_error_m: VERTICAL_ERROR.read_optional(&form.vertical_error)?,
+        on_coarse_cells: form.on_coarse_cells.is_some(),
+    };
+    bothros_workflow::choose_review(&app.store, study, choice).await?;
+    Ok(changed(STUDY))
+}
 
 impl ChoicesForm {
     /// The choices; what the form does not show stays as it was.

@@ -3,7 +3,7 @@
 use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
-use bothros_core::conditioning::Barrier;
+use bothros_core::conditioning::{Barrier, share_true};
 use bothros_workflow::{BarrierFacts, Decision, barrier_profile};
 
 use crate::App;
@@ -69,7 +69,10 @@ struct BarrierCard {
     id: i64,
     number: usize,
     of: usize,
-    score: f64,
+    /// out of a hundred
+    score: String,
+    /// how many proposals of such a score were true where that is known
+    true_share: String,
     reasons: Vec<String>,
     decision: &'static str,
     drawn: bool,
@@ -92,7 +95,13 @@ pub async fn barrier(State(app): State<App>, Path((study, id)): Path<(i64, i64)>
         id,
         number: at + 1,
         of: rows.len(),
-        score: known.barrier.score,
+        score: super::desk::score(known.barrier.score),
+        true_share: share_true(known.barrier.score).map_or(String::new(), |share| {
+            format!(
+                "Of proposals with such a score, {} were true crossings on twenty generated landscapes, where no map or survey of culverts helped.",
+                quantity::percent(share)
+            )
+        }),
         reasons: reasons(&known.barrier),
         decision: decided(known.decision),
         drawn: known.drawn,

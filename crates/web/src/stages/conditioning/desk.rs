@@ -1,10 +1,11 @@
 //! The desk of the Conditioning stage: findings, the review of barriers, layers, choices, results.
 
 use askama::Template;
-use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
+use bothros_core::Frame;
+use bothros_core::conditioning::{Burn, CROSSINGS_SEEN_M, OwnGround, TreatSinks};
 use bothros_products::Quantity;
 use bothros_store::LayerRole;
-use bothros_workflow::{BarrierFacts, Choices, DEEP_M, Decision, Facts, Verdict};
+use bothros_workflow::{BarrierFacts, Choices, DEEP_M, Decision, Facts, ReviewFacts, Verdict};
 
 use super::barrier::decided;
 use super::sinks::{SinkRow, sink_rows, what_matters};
@@ -126,6 +127,13 @@ struct Conditioning {
     streams: usize,
     open: usize,
     counts: String,
+    /// what the search rests on, or why there was none
+    sought: String,
+    /// the vertical error as it was typed
+    vertical_error: String,
+    on_coarse_cells: bool,
+    /// cells are too large to show a crossing
+    coarse: bool,
     layers: Vec<LayerRow>,
     roles: Vec<(&'static str, &'static str)>,
     form: Form,
@@ -139,6 +147,28 @@ struct Conditioning {
     sinks: Vec<SinkRow>,
     sinks_all: String,
     points: usize,
+}
+
+/// A score, out of a hundred.
+pub(super) fn score(score: f64) -> String {
+    format!("{:.0}", score * 100.0)
+}
+
+/// What the search for crossings rests on, or why there was none.
+fn sought(review: &ReviewFacts, frame: &Frame) -> String {
+    if review.unseen {
+        return format!(
+            "Cells of {} show no crossings: an embankment is narrower than one or two of them. None are proposed; add breach lines where you know better, or \
+             ask for them all the same.",
+            quantity::size(frame.cell_m())
+        );
+    }
+    review.vertical_error_m.map_or(String::new(), |m| {
+        format!(
+            "Sought with a vertical error of {}; what stands out by less than twice that is noise.",
+            quantity::size((m * 100.0).round() / 100.0)
+        )
+    })
 }
 
 pub async fn desk(app: &App, facts: Facts) -> Result<String> {
@@ -156,7 +186,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         .map(|(b, number)| BarrierRow {
             id: b.id,
             number,
-            score: quantity::percent(b.barrier.score),
+            score: score(b.barrier.score),
             height: quantity::metres_to(b.barrier.height_m, 1),
             width: quantity::metres_to(b.barrier.width_m, 0),
             drains: quantity::area(b.barrier.contributing.as_m2()),
@@ -231,6 +261,14 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         streams: facts.review.as_ref().map_or(0, |r| r.streams),
         open,
         counts,
+        sought: facts.review.as_ref().zip(frame).map_or(String::new(), |(r, frame)| sought(r, &frame)),
+        vertical_error: facts
+            .settings
+            .review
+            .vertical_error_m
+            .map_or(String::new(), |m| quantity::typed(Quantity::Depth, m)),
+        on_coarse_cells: facts.settings.review.on_coarse_cells,
+        coarse: frame.is_some_and(|f| f.cell_m() > CROSSINGS_SEEN_M),
         layers: layer_rows(&layers),
         roles: roles(),
         form: Form::of(&facts.settings.conditioning),

@@ -21,6 +21,7 @@ pub fn routes() -> Router<App> {
         .route("/burn-section", get(burn::burn_section))
         .route("/route", post(actions::route))
         .route("/review", post(actions::review))
+        .route("/review/choice", post(actions::choose_review))
         .route("/conditioning", post(actions::choose))
         .route("/barriers", get(actions::barriers))
         .route("/barriers/{barrier}", get(barrier::barrier))
