@@ -78,6 +78,8 @@ for of in collections["collections"]:
         assert headers["content-crs"] == f"<{CRS84}>"
         assert one["numberReturned"] == len(one["features"]) <= 3
         assert geojson.loads(json.dumps(one)).is_valid, of["id"]
+        for feature in one["features"]:
+            published.validate(feature)
         features += one["features"]
         following = [l["href"] for l in one["links"] if l["rel"] == "next"]
         page = following[0] if following else None

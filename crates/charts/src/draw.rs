@@ -176,6 +176,20 @@ fn mark(svg: &mut String, plot: &Plot, m: &Mark) {
                 );
             }
         }
+        Place::FromY(from, to) => {
+            let clamped = |own: f64| plot.py(own).map(|y| y.clamp(plot.top, plot.bottom));
+            if let (Some(from), Some(to)) = (clamped(from), clamped(to)) {
+                let _ = write!(
+                    svg,
+                    "<rect {} opacity=\"0.14\" data-mark=\"{}\" x=\"{:.1}\" y=\"{to:.1}\" width=\"{:.1}\" height=\"{:.1}\"/>",
+                    fill(m.tone),
+                    m.key,
+                    plot.left,
+                    plot.right - plot.left,
+                    (from - to).max(1.0)
+                );
+            }
+        }
         Place::AtX(own) => {
             if let Some(x) = clamped(own) {
                 let _ = write!(
@@ -302,7 +316,7 @@ impl Chart {
         let mut body = String::new();
         self.axes(&mut body, &plot, &y_ticks);
         let (bands, lines): (Vec<&Mark>, Vec<&Mark>) =
-            self.marks.iter().partition(|m| matches!(m.place, Place::FromX(..)));
+            self.marks.iter().partition(|m| matches!(m.place, Place::FromX(..) | Place::FromY(..)));
         bands.iter().for_each(|m| mark(&mut body, &plot, m));
         self.series.iter().for_each(|s| series(&mut body, &plot, s));
         lines.iter().for_each(|m| mark(&mut body, &plot, m));
@@ -311,7 +325,7 @@ impl Chart {
             entries.extend(self.series.iter().map(|s| (s.shape.clone(), s.tone, s.name.clone())));
             entries.extend(self.marks.iter().map(|m| {
                 let shape = match m.place {
-                    Place::FromX(..) => Shape::Between(Vec::new()),
+                    Place::FromX(..) | Place::FromY(..) => Shape::Between(Vec::new()),
                     Place::AtX(_) => Shape::Line,
                     Place::AtY(_) => Shape::Dashed,
                 };
@@ -328,7 +342,7 @@ impl Chart {
             escaped(&self.title)
         );
         let told: Vec<&Series> = self.series.iter().filter(|s| s.told).collect();
-        let table = Numbers::of(&told, &plot.x, &plot.y);
+        let table = Numbers::of(&told, &self.behind, &plot.x, &plot.y);
         Some(Drawn {
             name: self.name,
             title: self.title.clone(),

@@ -154,6 +154,17 @@ pub enum Place {
     AtY(f64),
     /// a band upwards from one place to another
     FromX(f64, f64),
+    /// a band across from one place to another
+    FromY(f64, f64),
+}
+
+/// Numbers that stand behind the points of a chart: told and read out, and not drawn.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Behind {
+    /// head of the column, with its unit
+    pub head: String,
+    /// places on the axis to the right in its own unit, numbers as they are told, and their values
+    pub numbers: Vec<(f64, String, f64)>,
 }
 
 /// A chart before it is drawn.
@@ -168,6 +179,7 @@ pub struct Chart {
     ends: Option<(String, String)>,
     series: Vec<Series>,
     marks: Vec<Mark>,
+    behind: Vec<Behind>,
 }
 
 impl Chart {
@@ -182,6 +194,7 @@ impl Chart {
             ends: None,
             series: Vec::new(),
             marks: Vec::new(),
+            behind: Vec::new(),
         }
     }
 
@@ -218,6 +231,12 @@ impl Chart {
     /// With one more mark; bands lie under all series, lines over them.
     pub fn mark(mut self, key: &'static str, name: impl Into<String>, tone: Tone, place: Place) -> Self {
         self.marks.push(Mark { key, name: name.into(), tone, place });
+        self
+    }
+
+    /// With one more column of numbers behind the points.
+    pub fn behind(mut self, head: impl Into<String>, numbers: Vec<(f64, String, f64)>) -> Self {
+        self.behind.push(Behind { head: head.into(), numbers });
         self
     }
 }

@@ -1,7 +1,7 @@
 //! The numbers behind a chart, as a table.
 
 use crate::axis::Fitted;
-use crate::{Series, Shape};
+use crate::{Behind, Series, Shape};
 
 /// The numbers behind a chart: a row for each place on the axis to the right, a column for each series.
 #[derive(Debug, Clone, PartialEq)]
@@ -13,13 +13,14 @@ pub struct Numbers {
 }
 
 impl Numbers {
-    pub(crate) fn of(series: &[&Series], x: &Fitted, y: &Fitted) -> Self {
+    pub(crate) fn of(series: &[&Series], behind: &[Behind], x: &Fitted, y: &Fitted) -> Self {
         let unit = |axis: &Fitted| match axis.unit.symbol {
             "" => String::new(),
             symbol => format!(", {symbol}"),
         };
         let mut heads = vec![x.title.clone()];
         heads.extend(series.iter().map(|s| format!("{}{}", s.name, unit(y))));
+        heads.extend(behind.iter().map(|b| b.head.clone()));
         let mut places: Vec<f64> = series.iter().flat_map(|s| s.points.iter().map(|p| p.0)).collect();
         places.sort_by(f64::total_cmp);
         places.dedup();
@@ -34,6 +35,10 @@ impl Numbers {
                 let here = s.points.get(at).filter(|p| p.0 == place);
                 let point = here.or_else(|| s.points.iter().find(|p| p.0 == place))?;
                 told(y, point.1?)
+            }));
+            row.extend(behind.iter().map(|b| {
+                let (_, told, value) = b.numbers.iter().find(|n| n.0 == place)?;
+                Some((told.clone(), *value))
             }));
             row
         };

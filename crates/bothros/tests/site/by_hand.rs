@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use bothros_core::Grid;
+use bothros_core::{Frame, Grid};
 use thirtyfour::prelude::*;
 
 use crate::support::browser::{browser, click, press, until, value};
@@ -126,6 +126,48 @@ async fn conditioning_is_chosen_by_hand() {
     hand.clicks("#desk [data-section=result] .chart-numbers > summary").await;
     hand.clicks("#desk [data-section=result] [data-save=svg]").await;
     hand.clicks("#desk [data-section=result] [data-save=csv]").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn crossings_on_coarse_cells_are_asked_for_by_hand() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    // A valley that falls to the south, and a bank of one cell across it.
+    let dem = Grid::from_fn(FRAME.rows, FRAME.cols, |c| {
+        let ground = 600.0 - c.row as f32 * 0.5 + (c.col as f32 - 200.0).abs() * 0.4;
+        if c.row == 150 { ground.max(529.0) } else { ground }
+    });
+    let frame = Frame { cell_size: 30.0, ..FRAME };
+    let study = site.study(&written(dir.path(), "coarse.tif", &dem, &frame), "Coarse").await;
+    let review = async || {
+        assert!(site.send(&format!("/studies/{study}/review"), &[]).await.0.is_success());
+        let job = site.finish(study).await;
+        assert_eq!(job.state, "done", "{}", job.message);
+        site.store().barriers(study).await.unwrap().len()
+    };
+    assert_eq!(review().await, 0);
+    let browser = browser().await;
+    let hand = Hand { driver: &browser.driver };
+    hand.opens(&site, study, "conditioning", "crossings").await;
+    let told = "document.querySelector('[data-section=crossings]').textContent";
+    until(hand.driver, &format!("{told}.includes('Cells of 30 m show no crossings')")).await;
+    hand.clicks("details:has(#review-choice) > summary").await;
+    hand.sends("/review/choice", hand.clicks("#review-choice [name=on_coarse_cells]")).await;
+    hand.opens(&site, study, "conditioning", "crossings").await;
+    hand.clicks("details:has(#review-choice) > summary").await;
+    hand.sends("/review/choice", async {
+        hand.types("#vertical-error", "0.5").await;
+        press(hand.driver, Key::Enter).await;
+    })
+    .await;
+    let choice = site.store().study(study).await.unwrap().settings["review"].clone();
+    assert_eq!((&choice["vertical_error_m"], &choice["on_coarse_cells"]), (&0.5.into(), &true.into()));
+    assert_eq!(review().await, 1);
+    hand.opens(&site, study, "conditioning", "crossings").await;
+    until(hand.driver, &format!("{told}.includes('vertical error of 0.5 m')")).await;
+    hand.clicks("[data-barrier-row]").await;
+    until(hand.driver, "document.querySelector('.barrier-card .score')?.textContent.startsWith('score ')")
+        .await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -379,6 +421,17 @@ async fn a_network_is_judged_and_changed_by_hand() {
     hand.sends("/threshold", hand.clicks("#slider")).await;
     assert_ne!(threshold().await, 90, "the slider has moved it");
     hand.sends("/threshold", hand.clicks(".starts button")).await;
+    until(hand.driver, "document.querySelector('#evidence .chart')").await;
+    // A threshold is kept for all studies, set here, and forgotten.
+    hand.clicks("details:has(#keep-threshold) > summary").await;
+    hand.types("#kept-name", "wet land").await;
+    hand.types("#kept-reason", "survey of the water board").await;
+    hand.sends("/threshold/keep", hand.clicks("#keep-threshold button")).await;
+    until(hand.driver, "document.querySelectorAll('.starts li').length === 2").await;
+    hand.sends("/threshold", hand.clicks(".starts li:last-child form button")).await;
+    until(hand.driver, "document.querySelector('[data-forget-threshold]')").await;
+    hand.sends("/forget", hand.clicks("[data-forget-threshold]")).await;
+    until(hand.driver, "document.querySelectorAll('.starts li').length === 1").await;
     until(hand.driver, "document.querySelector('#evidence .chart')").await;
     hand.sends("/tolerance", async {
         hand.types("#tolerance", "25").await;

@@ -8,7 +8,9 @@ use crate::bad_input::translated;
 use crate::processes::rough_file;
 use crate::support::browser::{browser, click, press, until, value};
 use crate::support::hand::Hand;
-use crate::support::{FRAME, Site, damage, database, srtm_file, utm, valley, valley_file, written};
+use crate::support::{
+    FRAME, Site, add_layer, damage, database, geojson, srtm_file, utm, valley, valley_file, written,
+};
 
 /// A ring around the middle of the valley, WGS 84.
 fn boundary(dir: &Path) -> std::path::PathBuf {
@@ -132,6 +134,27 @@ async fn what_takes_long_is_cancelled_by_hand() {
     hand.opens(&site, study, "network", "threshold").await;
     click(hand.driver, "[data-abort=evidence]").await;
     until(hand.driver, "document.querySelector('#evidence').textContent.includes('Cancelled')").await;
+    // Streams that were burned are judged without burning; that too is cancelled, and the evidence stands there again.
+    let stream = [[500_400.0, 4_759_600.0], [510_000.0, 4_750_400.0]];
+    add_layer(&site, study, "mapped_streams", &[("streams.geojson", geojson(&[&stream]))]).await;
+    let choices = [
+        ("sinks", "fill"),
+        ("max_fill_depth_m", ""),
+        ("breach_length_m", ""),
+        ("breach_depth_m", ""),
+        ("burn", "trench"),
+        ("burn_depth_m", "5"),
+        ("burn_buffer_m", "30"),
+        ("burn_buffer_depth_m", "2"),
+    ];
+    assert!(site.send(&format!("/studies/{study}/conditioning"), &choices).await.0.is_success());
+    assert!(site.send(&format!("/studies/{study}/route"), &[]).await.0.is_success());
+    site.finish(study).await;
+    hand.opens(&site, study, "network", "threshold").await;
+    until(hand.driver, "document.getElementById('judge')").await;
+    hand.clicks("#judge").await;
+    click(hand.driver, "[data-abort=judging]").await;
+    until(hand.driver, "document.getElementById('judge')").await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -2,7 +2,7 @@
 
 use crate::support::python;
 use crate::walk::SCENARIO;
-use bothros_core::calibration::{agreement, constant_drop};
+use bothros_core::calibration::{MappedStreams, agreement, constant_drop};
 use bothros_core::network::{Network, extract};
 use bothros_core::routing::{flow_accumulation, flow_directions};
 use bothros_core::{Cell, Connection, Frame, Grid, Silent, Threshold, cells_along, conditioning};
@@ -44,8 +44,7 @@ impl Routed {
             &self.directions,
             &self.accumulation,
             &self.frame,
-            mapped,
-            tolerance,
+            &MappedStreams::everywhere(mapped, tolerance),
             &threshold,
             &Silent,
         )

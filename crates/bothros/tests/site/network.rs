@@ -45,6 +45,93 @@ async fn whether_a_pour_point_lies_on_a_stream_follows_the_threshold() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_tolerance_is_the_map_s_and_the_map_counts_where_it_looks() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.routed(&valley_file(dir.path()), "Covered").await;
+    let (status, told) = add_layer(&site, study, "mapped_streams", &[("map.geojson", mapped())]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
+    set_threshold(&site, study, "600").await;
+    // Nothing is known of the map: 1:25,000 is assumed, raised to a cell and a half.
+    let evidence = part(&site, study, "evidence").await;
+    assert!(
+        evidence.contains("nothing is known of this one") && evidence.contains("raised to a cell and a half"),
+        "{evidence}"
+    );
+    for (typed, status) in [
+        ("5", StatusCode::UNPROCESSABLE_ENTITY),
+        ("40", StatusCode::NO_CONTENT),
+        ("", StatusCode::NO_CONTENT),
+    ] {
+        let (got, told) = site.send(&format!("/studies/{study}/tolerance"), &[("tolerance", typed)]).await;
+        assert_eq!(got, status, "{typed}: {told}");
+    }
+    let missed = async || {
+        let csv = part(&site, study, "tables/shortfalls?as=csv&find=missed").await;
+        csv.lines().count()
+    };
+    let everywhere = missed().await;
+    // The map looks at the western half alone: the ditch in the east is no longer missed.
+    let west = "[[500000,4757000],[502100,4757000],[502100,4760000],[500000,4760000],[500000,4757000]]";
+    let form = [("role", "map_coverage"), ("line", west), ("name", "sheet 1")];
+    let (status, told) = site.send(&format!("/studies/{study}/draw"), &form).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
+    assert!(missed().await < everywhere);
+    let evidence = part(&site, study, "evidence").await;
+    assert!(
+        evidence.contains("The map looks at 5") && evidence.contains("neither extra nor missed"),
+        "{evidence}"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn streams_that_were_burned_are_no_evidence_until_judged_without() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.study(&valley_file(dir.path()), "Burned").await;
+    let (status, told) = add_layer(&site, study, "mapped_streams", &[("map.geojson", mapped())]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
+    let choices = [
+        ("sinks", "fill"),
+        ("max_fill_depth_m", ""),
+        ("breach_length_m", ""),
+        ("breach_depth_m", ""),
+        ("burn", "trench"),
+        ("burn_depth_m", "8"),
+        ("burn_buffer_m", "30"),
+        ("burn_buffer_depth_m", "2"),
+    ];
+    for (path, form) in [("conditioning", &choices[..]), ("route", &[])] {
+        let (status, told) = site.send(&format!("/studies/{study}/{path}"), form).await;
+        assert_eq!(status, StatusCode::NO_CONTENT, "{told}");
+    }
+    assert_eq!(site.finish(study).await.state, "done");
+    set_threshold(&site, study, "600").await;
+    let evidence = part(&site, study, "evidence").await;
+    assert!(
+        evidence.contains("The mapped streams were burned") && evidence.contains("id=\"judge\""),
+        "{evidence}"
+    );
+    assert!(!evidence.contains("without burning, agreement is best"), "{evidence}");
+    let judged = part(&site, study, "evidence?judge=true").await;
+    for told in
+        ["On the surface without burning, agreement is best", "The map, on the surface without burning,"]
+    {
+        assert!(judged.contains(told), "{told}: {judged}");
+    }
+    assert!(judged.contains("Where half of the map was left out"), "{judged}");
+    // It is known from then on, also to the justification.
+    assert!(!part(&site, study, "evidence").await.contains("id=\"judge\""));
+    let (status, _) = site.send(&format!("/studies/{study}/trials"), &[("remark", "")]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT);
+    let trial = site.store().trials(study).await.unwrap()[0].id;
+    assert!(part(&site, study, &format!("trials/{trial}/justify")).await.contains("without burning"));
+    // Where nothing is burned there is nothing to judge.
+    let other = site.routed(&valley_file(dir.path()), "Plain").await;
+    assert!(!part(&site, other, "evidence?judge=true").await.contains("without burning"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_threshold_that_is_set_while_flow_is_routed_is_kept() {
     let site = Site::new().await;
     let dir = tempfile::tempdir().unwrap();
@@ -283,7 +370,7 @@ async fn poor_maps_and_odd_requests_are_answered_in_words() {
     add_layer(&site, study, "mapped_streams", &[("many.geojson", geojson(&lines))]).await;
     assert!(part(&site, study, "evidence").await.contains("Agreement with mapped streams"));
     for (path, fields, told) in [
-        ("tolerance", vec![("tolerance", "0")], "between 0 and 500 m"),
+        ("tolerance", vec![("tolerance", "0")], "between 15.0 m, a cell and a half, and 500 m"),
         ("tolerance", vec![("tolerance", "wide")], "must be a number"),
         (
             "shortfalls",

@@ -25,6 +25,7 @@ const CHANGES: &[(&str, &[(&str, &str)])] = &[
     ("candidates/1/delete", &[]),
     ("fetch-again", &[]),
     ("review", &[]),
+    ("review/choice", &[("vertical_error", "0.2")]),
     ("route", &[]),
     ("weights/remove", &[]),
     ("barriers/{barrier}/decide", &[("decision", "breach")]),
@@ -32,6 +33,7 @@ const CHANGES: &[(&str, &[(&str, &str)])] = &[
     ("layers/{layer}/features/1", &[("shape", "")]),
     ("draw", &[("role", "walls"), ("line", "[[501000,4758000],[502000,4758500]]")]),
     ("threshold", &[("cells", "300")]),
+    ("threshold/keep", &[("name", "guideline"), ("reason", "asked for")]),
     ("tolerance", &[("tolerance", "30")]),
     ("shortfalls", &[("side", "extra"), ("x", "502000"), ("y", "4757500"), ("verdict", "to_mend")]),
     ("edits", &[("kind", "head"), ("line", "[[502000,4757500]]"), ("reason", "seen")]),
@@ -87,6 +89,7 @@ async fn made(site: &Site, name: &str) -> Made {
         site.send(&format!("/studies/{id}/{job}"), &[]).await;
         assert_eq!(site.finish(id).await.state, "done");
     }
+    site.send(&format!("/studies/{id}/threshold"), &[("cells", "60")]).await;
     let line: &[[f64; 2]] = &[[501_000.0, 4_758_000.0], [502_000.0, 4_758_500.0]];
     add_layer(site, id, "walls", &[("walls.geojson", geojson(&[line]))]).await;
     let point = [("x", "502005"), ("y", "4757500"), ("name", "Mill")];
@@ -202,7 +205,7 @@ async fn what_is_refused_leaves_the_study_as_it_was() {
 async fn every_change_is_in_the_log_and_can_be_undone_or_says_what_it_does() {
     let site = Site::new().await;
     let own = made(&site, "own").await;
-    // These are not undone: they start a job, make another study, concern the look alone, or tell who did what.
+    // These are not undone: they start a job, make another study, concern the look alone or all studies, or tell who did what.
     let without = [
         "duplicate",
         "undo",
@@ -217,6 +220,7 @@ async fn every_change_is_in_the_log_and_can_be_undone_or_says_what_it_does() {
         "style",
         "dem-files/0/provenance",
         "fetch-again",
+        "threshold/keep",
     ];
     let skipped = [
         "dem-files/0/move",

@@ -107,7 +107,7 @@ async fn perform(site: &Site, calibration: &Calibration, study: i64, act: Act) -
     }
     match act {
         Act::Threshold(cells) => drop(set_threshold(store, grids, study, Threshold::cells(cells)).await?),
-        Act::Tolerance(m) => set_tolerance(store, study, m).await?,
+        Act::Tolerance(m) => set_tolerance(store, study, Some(m)).await?,
         Act::Snapping(m, nearest) => {
             let to = if nearest { SnapTo::NearestStream } else { SnapTo::Largest };
             set_snapping(store, study, m, to).await?;
@@ -194,7 +194,7 @@ async fn perform(site: &Site, calibration: &Calibration, study: i64, act: Act) -
         Act::Keep => {
             let facts = Facts::of(&store.study(study).await?)?;
             let threshold = facts.network.ok_or_else(Error::not_routed)?.threshold;
-            let of = (threshold, tolerance_m(&facts));
+            let of = (threshold, tolerance(store, &facts).await?.m);
             keep_trial(store, grids, calibration, study, of, "").await?;
         }
         Act::DescribeTrial(n, name) => {

@@ -15,11 +15,11 @@ use crate::{Frame, Grid, Monitor, Result, Threshold};
 pub struct Scores {
     /// the threshold
     pub threshold: Threshold,
-    /// length of the modelled streams, metres
+    /// length of the modelled streams where the map looks, metres
     pub modelled_m: f64,
     /// of that, within the tolerance of mapped streams
     pub matched_m: f64,
-    /// length of the mapped streams on the footprint, metres
+    /// length of the mapped streams on the footprint, where their map looks, metres
     pub mapped_m: f64,
     /// of that, within the tolerance of modelled streams
     pub found_m: f64,
@@ -28,6 +28,9 @@ pub struct Scores {
     /// mean distance of the modelled streams from the nearest mapped one, metres
     #[serde(default)]
     pub away_m: Option<f64>,
+    /// length of all modelled streams, wherever the map looks, metres; 0 where it was not counted
+    #[serde(default)]
+    pub length_m: f64,
 }
 
 impl Scores {
@@ -76,6 +79,8 @@ impl Steps {
 /// What is counted of all streams that are there up to one threshold, and not at the next.
 #[derive(Debug, Clone, Copy, Default)]
 struct Tally {
+    /// wherever the map looks
+    whole: Steps,
     modelled: Steps,
     matched: Steps,
     /// cells that are stream, and the sum of their distances from mapped ones, micrometres, whole for the same reason
@@ -87,11 +92,37 @@ struct Tally {
 }
 
 const MICRO: f64 = 1e6;
+
+/// Mapped streams that a network is held against.
+#[derive(Debug, Clone, Copy)]
+pub struct MappedStreams<'a> {
+    /// lines in CRS units
+    pub lines: &'a [Vec<[f64; 2]>],
+    /// within this both agree, metres
+    pub tolerance_m: f64,
+    /// cells that the map looks at, on the grid of the network; all where it is not told. Elsewhere streams are neither
+    /// matched nor extra, neither found nor missed: they do not count at all.
+    pub covers: Option<&'a Grid<bool>>,
+}
+
+impl<'a> MappedStreams<'a> {
+    /// Streams of a map that looks everywhere.
+    pub fn everywhere(lines: &'a [Vec<[f64; 2]>], tolerance_m: f64) -> Self {
+        Self { lines, tolerance_m, covers: None }
+    }
+
+    /// Whether the map looks at a cell, by its number in row order.
+    #[inline]
+    pub(super) fn looks_at(&self, cell: usize) -> bool {
+        self.covers.is_none_or(|covers| covers.values()[cell])
+    }
+}
+
 /// Scores the networks at `thresholds` against mapped streams, all in one pass; each score is that of its
 /// threshold alone, to the last bit.
 ///
-/// `directions` (D8 codes) and `accumulation` (cells upstream) lie at `frame`; `mapped` are lines in CRS units,
-/// of which what lies off the footprint does not count.
+/// `directions` (D8 codes) and `accumulation` (cells upstream) lie at `frame`; of `map` what lies off the footprint does
+/// not count. Headwaters are counted where the map does not look, too.
 ///
 /// Modelled streams run between cell centres. Half of each step counts as matched where the centre it begins or
 /// ends at lies within `tolerance_m` of a mapped line. A mapped line is looked at every quarter of a cell; the
@@ -107,14 +138,15 @@ const MICRO: f64 = 1e6;
 /// a line within a buffer of the other).
 ///
 /// ```
-/// use bothros_core::{Frame, Grid, Silent, Threshold, calibration::agreement, routing::*};
+/// use bothros_core::{Frame, Grid, Silent, Threshold, calibration::{MappedStreams, agreement}, routing::*};
 /// // Water runs east along each row; the map knows the middle one, but only its western half.
 /// let frame = Frame { rows: 3, cols: 9, left: 0.0, top: 3.0, cell_size: 1.0, unit_m: 1.0 };
 /// let dem = Grid::from_fn(3, 9, |c| 20.0 - c.col as f32 + if c.row == 1 { 0.0 } else { 0.1 });
 /// let directions = flow_directions(&dem, &Silent)?;
 /// let accumulation = flow_accumulation(&directions, &Silent)?;
 /// let mapped = vec![vec![[0.5, 1.5], [4.5, 1.5]]];
-/// let scores = agreement(&directions, &accumulation, &frame, &mapped, 0.4, &[Threshold::cells(1)], &Silent)?;
+/// let map = MappedStreams::everywhere(&mapped, 0.4);
+/// let scores = agreement(&directions, &accumulation, &frame, &map, &[Threshold::cells(1)], &Silent)?;
 /// assert_eq!(scores[0].found(), 1.0);
 /// assert!(scores[0].matched() < 0.5);
 /// # Ok::<(), bothros_core::Error>(())
@@ -123,29 +155,32 @@ pub fn agreement(
     directions: &Grid<u8>,
     accumulation: &Grid<u32>,
     frame: &Frame,
-    mapped: &[Vec<[f64; 2]>],
-    tolerance_m: f64,
+    map: &MappedStreams<'_>,
     thresholds: &[Threshold],
     monitor: &dyn Monitor,
 ) -> Result<Vec<Scores>> {
     directions.same_shape(accumulation)?;
+    if let Some(covers) = map.covers {
+        directions.same_shape(covers)?;
+    }
     let mut sorted: Vec<u32> = thresholds.iter().map(|t| t.as_cells()).collect();
     sorted.sort_unstable();
     sorted.dedup();
     let lowest = sorted.first().copied().unwrap_or(u32::MAX);
     let reached = Reached::new(&sorted);
-    let tolerance = tolerance_m / frame.cell_m();
-    let lines = in_cells(mapped, frame);
+    let tolerance = map.tolerance_m / frame.cell_m();
+    let lines = in_cells(map.lines, frame);
     // Without mapped streams there is nothing to look for at any cell.
     let known = match lines.is_empty() {
         true => None,
-        false => Some(Mapped::of(mapped, &lines, frame, tolerance, monitor)?),
+        false => Some(Mapped::of(map.lines, &lines, frame, tolerance, monitor)?),
     };
     monitor.progress(0.1);
     let unit = frame.cell_m() * MICRO;
-    let mut tallies = modelled(directions, accumulation, known.as_ref(), unit, lowest, &reached, monitor)?;
+    let mut tallies =
+        modelled(directions, accumulation, (known.as_ref(), map, unit), lowest, &reached, monitor)?;
     monitor.progress(0.7);
-    let (found, mapped_um) = found(&lines, directions, accumulation, frame, tolerance, &reached, monitor)?;
+    let (found, mapped_um) = found((&lines, map), directions, accumulation, frame, &reached, monitor)?;
     for (tally, found) in tallies.iter_mut().zip(found) {
         tally.found = found;
     }
@@ -155,6 +190,7 @@ pub fn agreement(
         let above = at_least.get(bin + 1).copied().unwrap_or_default();
         let own = tallies[bin];
         at_least[bin] = Tally {
+            whole: own.whole.plus(above.whole),
             modelled: own.modelled.plus(above.modelled),
             matched: own.matched.plus(above.matched),
             cells: own.cells + above.cells,
@@ -170,6 +206,7 @@ pub fn agreement(
             let tally = at_least[reached.by(threshold.as_cells())];
             Scores {
                 threshold,
+                length_m: tally.whole.length_m(frame),
                 modelled_m: tally.modelled.length_m(frame),
                 matched_m: tally.matched.length_m(frame),
                 mapped_m: mapped_um as f64 / MICRO,
@@ -210,8 +247,7 @@ impl<'a> Reached<'a> {
 fn modelled(
     directions: &Grid<u8>,
     accumulation: &Grid<u32>,
-    mapped: Option<&Mapped>,
-    unit: f64,
+    (mapped, map, unit): (Option<&Mapped>, &MappedStreams<'_>, f64),
     lowest: u32,
     reached: &Reached<'_>,
     monitor: &dyn Monitor,
@@ -220,6 +256,7 @@ fn modelled(
     let none = || vec![Tally::default(); reached.thresholds() + 1];
     let add = |mut a: Vec<Tally>, b: Vec<Tally>| {
         for (a, b) in a.iter_mut().zip(b) {
+            a.whole = a.whole.plus(b.whole);
             a.modelled = a.modelled.plus(b.modelled);
             a.matched = a.matched.plus(b.matched);
             a.cells += b.cells;
@@ -256,8 +293,14 @@ fn modelled(
                     let next = downstream(directions, index);
                     let tally = &mut tallies[bin];
                     tally.begun += 1;
-                    tally.cells += 1;
                     let diagonal = u64::from(codes[col] & DIAGONAL != 0);
+                    if next.is_some() {
+                        tally.whole.add(2, diagonal);
+                    }
+                    if !map.looks_at(index) {
+                        continue;
+                    }
+                    tally.cells += 1;
                     if next.is_some() {
                         tally.modelled.add(2, diagonal);
                     }
@@ -305,11 +348,10 @@ struct Memory {
 
 /// The mapped streams, in micrometres, by the number of thresholds at which they are found; and all of them.
 fn found(
-    lines: &[Vec<[f64; 2]>],
+    (lines, map): (&[Vec<[f64; 2]>], &MappedStreams<'_>),
     directions: &Grid<u8>,
     accumulation: &Grid<u32>,
     frame: &Frame,
-    tolerance: f64,
     reached: &Reached<'_>,
     monitor: &dyn Monitor,
 ) -> Result<(Vec<u64>, u64)> {
@@ -318,7 +360,10 @@ fn found(
         (a, x + y)
     };
     let none = || (vec![0u64; reached.thresholds() + 1], 0u64);
-    let around = Around { directions, cells: accumulation, tolerance };
+    let around = Around { directions, cells: accumulation, tolerance: map.tolerance_m / frame.cell_m() };
+    // A place that the footprint holds lies in a cell.
+    let looked_at =
+        |x: f64, y: f64| map.covers.is_none() || map.looks_at(y as usize * frame.cols + x as usize);
     lines
         .par_iter()
         .map(|line| {
@@ -336,7 +381,7 @@ fn found(
                     [pair[0][0] + dx * t, pair[0][1] + dy * t]
                 };
                 let near = pieces_within(pair[0], pair[1], pieces, (frame.rows, frame.cols));
-                places.extend(near.map(place).filter(|&[x, y]| around.holds(x, y)));
+                places.extend(near.map(place).filter(|&[x, y]| around.holds(x, y) && looked_at(x, y)));
                 around.areas(&places, &mut areas);
                 for &area in &areas {
                     all += piece;
@@ -370,12 +415,25 @@ mod tests {
             let accumulation = flow_accumulation(&directions, &Silent).unwrap();
             let mapped = vec![line.iter().map(|&(x, y)| [x, y]).collect::<Vec<_>>()];
             let thresholds: Vec<Threshold> = [1, 2, 3, 5, 9, 30, 1000].map(Threshold::cells).into();
-            let run = |t: &[Threshold]| agreement(&directions, &accumulation, &frame, &mapped, tolerance, t, &Silent).unwrap();
+            let map = MappedStreams::everywhere(&mapped, tolerance);
+            let run = |t: &[Threshold]| agreement(&directions, &accumulation, &frame, &map, t, &Silent).unwrap();
+            // A map that looks at the left and one that looks at the right half count what one of all counts.
+            let half = |left: bool| Grid::from_fn(dem.rows(), dem.cols(), |c| (c.col < dem.cols() / 2) == left);
+            let (left, right) = (half(true), half(false));
+            let of = |covers| agreement(&directions, &accumulation, &frame, &MappedStreams { covers: Some(covers), ..map }, &thresholds, &Silent).unwrap();
+            for ((all, a), b) in run(&thresholds).into_iter().zip(of(&left)).zip(of(&right)) {
+                for (all, a, b) in [(all.modelled_m, a.modelled_m, b.modelled_m), (all.matched_m, a.matched_m, b.matched_m),
+                    (all.mapped_m, a.mapped_m, b.mapped_m), (all.found_m, a.found_m, b.found_m)] {
+                    prop_assert!((all - a - b).abs() < 1e-6, "{} {} {}", all, a, b);
+                }
+                prop_assert_eq!((all.headwaters, all.headwaters), (a.headwaters, b.headwaters));
+                prop_assert_eq!((all.length_m, all.length_m), (a.length_m, b.length_m));
+            }
             for scores in run(&thresholds) {
                 // Alone, to the last bit.
                 prop_assert_eq!(vec![scores], run(&[scores.threshold]));
                 let network = extract(&directions, &accumulation, &filled, &frame, scores.threshold, &Silent).unwrap();
-                prop_assert!((scores.modelled_m - network.length_m()).abs() < 1e-6);
+                prop_assert!((scores.modelled_m - network.length_m()).abs() < 1e-6 && scores.length_m == scores.modelled_m);
                 prop_assert_eq!(scores.headwaters, network.headwaters() as u64);
                 prop_assert!(scores.matched_m <= scores.modelled_m && scores.found_m <= scores.mapped_m);
             }
@@ -389,8 +447,9 @@ mod tests {
         let directions = flow_directions(&dem, &Silent).unwrap();
         let accumulation = flow_accumulation(&directions, &Silent).unwrap();
         let run = |mapped: &[Vec<[f64; 2]>], cells| {
-            agreement(&directions, &accumulation, &frame, mapped, 1.0, &[Threshold::cells(cells)], &Silent)
-                .unwrap()[0]
+            let map = MappedStreams::everywhere(mapped, 1.0);
+            agreement(&directions, &accumulation, &frame, &map, &[Threshold::cells(cells)], &Silent).unwrap()
+                [0]
         };
         let none = run(&[], 1);
         assert_eq!((none.mapped_m, none.found(), none.matched(), none.agreement()), (0.0, 0.0, 0.0, 0.0));

@@ -4,14 +4,16 @@
 mod agreement;
 mod around;
 mod constant_drop;
+mod left_out;
 mod mapped;
 mod shortfalls;
 mod slope_area;
 mod suggest;
 mod thinning;
 
-pub use agreement::{Scores, agreement};
-pub use constant_drop::{DropTest, constant_drop, smallest_constant};
+pub use agreement::{MappedStreams, Scores, agreement};
+pub use constant_drop::{ConstantDrop, DIFFERENT, DropTest, FEWEST_STREAMS, constant_drop, persistent_drop};
+pub use left_out::{Halves, halves, lines_where};
 pub use shortfalls::{Compared, Comparison, Matched, Reason, Shortfall, Side, compare};
 pub use slope_area::{Bend, SlopeClass, bend, slope_by_area};
 pub use suggest::{Suggested, by_agreement, by_density, thresholds_up_to};

@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
+use super::MappedStreams;
 use super::around::Around;
 use super::mapped::{in_cells, near};
 use crate::conditioning::stream_fits;
@@ -102,12 +103,10 @@ pub struct Compared<'a> {
     pub ground: &'a Grid<f32>,
     /// where they lie
     pub frame: &'a Frame,
-    /// mapped streams, in CRS units
-    pub mapped: &'a [Line],
+    /// mapped streams
+    pub map: MappedStreams<'a>,
     /// crests of barriers that stand, in CRS units
     pub barriers: &'a [[f64; 2]],
-    /// within this they agree, metres
-    pub tolerance_m: f64,
 }
 
 /// Number of shortfalls examined, the longest first.
@@ -141,18 +140,22 @@ pub fn compare(
 ) -> Result<Comparison> {
     with.directions.same_shape(with.accumulation)?;
     with.directions.same_shape(with.ground)?;
-    let tolerance = with.tolerance_m / with.frame.cell_m();
-    let lines = in_cells(with.mapped, with.frame);
+    let tolerance = with.map.tolerance_m / with.frame.cell_m();
+    let lines = in_cells(with.map.lines, with.frame);
     let near = near(&lines, with.frame, tolerance, monitor)?;
     let mut out = Comparison::default();
     for reach in &network.reaches {
         let cells: Vec<u32> = reach.line().collect();
-        // A step belongs to what both its ends are; where they differ, to what is not matched.
-        for (matched, cells) in runs(&cells, |cell| near.values()[cell as usize]) {
-            if matched {
-                out.matched.push(Matched { reach: reach.id, line: with.line(cells) });
-            } else {
-                out.shortfalls.push(with.extra(reach.id, cells));
+        // A step belongs to what both its ends are; where they differ, to what is not matched. Where the map does not look it is neither.
+        let step = |a: u32, b: u32| {
+            let both = |is: &dyn Fn(usize) -> bool| is(a as usize) && is(b as usize);
+            both(&|cell| with.map.looks_at(cell)).then(|| both(&|cell| near.values()[cell]))
+        };
+        for (matched, cells) in runs(&cells, step) {
+            match matched {
+                Some(true) => out.matched.push(Matched { reach: reach.id, line: with.line(cells) }),
+                Some(false) => out.shortfalls.push(with.extra(reach.id, cells)),
+                None => {}
             }
         }
     }
@@ -170,7 +173,7 @@ pub fn compare(
         })
         .collect::<Result<_>>()?;
     out.shortfalls.extend(missed.into_iter().flatten());
-    let least = 2.0 * with.tolerance_m;
+    let least = 2.0 * with.map.tolerance_m;
     out.shortfalls.retain(|s| s.length_m > least);
     out.shortfalls.sort_by(|a, b| {
         let (x, y) = (a.middle(), b.middle());
@@ -194,15 +197,15 @@ pub fn compare(
     Ok(out)
 }
 
-/// Cuts a path into runs of cells that are alike; each run begins with the last cell of the one before.
-fn runs(cells: &[u32], is: impl Fn(u32) -> bool) -> Vec<(bool, &[u32])> {
-    let mut out: Vec<(bool, &[u32])> = Vec::new();
+/// Cuts a path into runs of steps that are alike; each run begins with the last cell of the one before.
+fn runs<Kind: PartialEq>(cells: &[u32], of: impl Fn(u32, u32) -> Kind) -> Vec<(Kind, &[u32])> {
+    let mut out: Vec<(Kind, &[u32])> = Vec::new();
     let mut from = 0;
     for step in 1..cells.len() {
-        let matched = is(cells[step - 1]) && is(cells[step]);
-        let goes_on = cells.get(step + 1).is_some_and(|&next| (is(cells[step]) && is(next)) == matched);
+        let kind = of(cells[step - 1], cells[step]);
+        let goes_on = cells.get(step + 1).is_some_and(|&next| of(cells[step], next) == kind);
         if !goes_on {
-            out.push((matched, &cells[from..=step]));
+            out.push((kind, &cells[from..=step]));
             from = step;
         }
     }
@@ -281,7 +284,8 @@ impl Compared<'_> {
             for at in near {
                 let point = |share: f64| [pair[0][0] + dx * share / pieces, pair[0][1] + dy * share / pieces];
                 let [x, y] = point(at as f64 + 0.5);
-                if !around.holds(x, y) || streams.any([x, y]) {
+                let looked_at = || self.map.looks_at(y as usize * self.frame.cols + x as usize);
+                if !around.holds(x, y) || !looked_at() || streams.any([x, y]) {
                     end(&mut run, &mut most, last.take());
                     continue;
                 }
@@ -320,7 +324,7 @@ fn bits(p: [f64; 2]) -> [u64; 2] {
 
 impl<'a> Reasons<'a> {
     fn new(with: &'a Compared<'a>, network: &Network, threshold: Threshold, all: &[Shortfall]) -> Self {
-        let square = BESIDE * with.tolerance_m / with.frame.unit_m;
+        let square = BESIDE * with.map.tolerance_m / with.frame.unit_m;
         let squares = |side: Side| {
             let points = all.iter().filter(|s| s.side == side).flat_map(|s| s.line.iter());
             points.map(|p| place(p, square)).collect()
@@ -362,7 +366,7 @@ impl<'a> Reasons<'a> {
     }
 
     fn by_a_barrier(&self, shortfall: &Shortfall) -> bool {
-        let near = BARRIER_NEAR_M.max(2.0 * self.with.tolerance_m) / self.with.frame.unit_m;
+        let near = BARRIER_NEAR_M.max(2.0 * self.with.map.tolerance_m) / self.with.frame.unit_m;
         let close = |p: &[f64; 2], b: &[f64; 2]| (p[0] - b[0]).hypot(p[1] - b[1]) <= near;
         self.with.barriers.iter().any(|b| shortfall.line.iter().any(|p| close(p, b)))
     }
@@ -380,7 +384,7 @@ impl<'a> Reasons<'a> {
 
     fn off_valley(&self, shortfall: &Shortfall) -> bool {
         let w = self.with;
-        let near_m = w.tolerance_m.max(2.0 * w.frame.cell_m());
+        let near_m = w.map.tolerance_m.max(2.0 * w.frame.cell_m());
         let fits = stream_fits(w.ground, w.frame, std::slice::from_ref(&shortfall.line), near_m, OFF_M);
         fits.first().is_some_and(|fit| fit.off_share >= HALF)
     }
@@ -388,7 +392,7 @@ impl<'a> Reasons<'a> {
     /// Whether an end lies within two cells, and the tolerance, of where nothing is known.
     fn at_edge(&self, shortfall: &Shortfall) -> bool {
         let w = self.with;
-        let reach = 2 + (w.tolerance_m / w.frame.cell_m()) as isize;
+        let reach = 2 + (w.map.tolerance_m / w.frame.cell_m()) as isize;
         let ends = [shortfall.line[0], shortfall.line[shortfall.line.len() - 1]];
         ends.iter().any(|p| {
             let Some(cell) = w.frame.cell_at(p[0], p[1]) else { return true };
@@ -430,9 +434,9 @@ mod tests {
             let mapped = vec![line.iter().map(|&(x, y)| [x, y]).collect::<Vec<_>>()];
             let threshold = Threshold::cells(cells);
             let network = extract(&directions, &accumulation, &filled, &frame, threshold, &Silent).unwrap();
-            let with = Compared { directions: &directions, accumulation: &accumulation, ground: &filled, frame: &frame, mapped: &mapped, barriers: &[], tolerance_m: 0.01 };
+            let with = Compared { directions: &directions, accumulation: &accumulation, ground: &filled, frame: &frame, map: MappedStreams::everywhere(&mapped, 0.01), barriers: &[] };
             let found = compare(&with, &network, threshold, &Silent).unwrap();
-            let scores = agreement(&directions, &accumulation, &frame, &mapped, 0.01, &[threshold], &Silent).unwrap()[0];
+            let scores = agreement(&directions, &accumulation, &frame, &with.map, &[threshold], &Silent).unwrap()[0];
             let of = |side: Side| found.shortfalls.iter().filter(|s| s.side == side).map(|s| s.length_m).sum::<f64>();
             let matched: f64 = found.matched.iter().map(|m| with.length_m(&m.line)).sum();
             prop_assert!((matched + of(Side::Extra) - scores.modelled_m).abs() < 1e-6 * (1.0 + scores.modelled_m));
@@ -460,9 +464,8 @@ mod tests {
             accumulation: &accumulation,
             ground: &dem,
             frame: &frame,
-            mapped: &mapped,
+            map: MappedStreams::everywhere(&mapped, 20.0),
             barriers: &[],
-            tolerance_m: 20.0,
         };
         let found = compare(&with, &network, threshold, &Silent).unwrap();
         let told: Vec<_> = found.shortfalls.iter().map(|s| (s.side, s.reason.unwrap())).collect();
@@ -471,6 +474,12 @@ mod tests {
         let western =
             found.shortfalls.iter().find(|s| s.side == Side::Missed && s.middle()[0] < 300.0).unwrap();
         assert_eq!(western.reason, Some(Reason::Edge), "its head lies at the northern edge");
+        // Where the map does not look, nothing is extra or missed.
+        let west = Grid::from_fn(60, 81, |c| c.col < 40);
+        let seen = Compared { map: MappedStreams { covers: Some(&west), ..with.map }, ..with };
+        let half = compare(&seen, &network, threshold, &Silent).unwrap();
+        assert!(half.shortfalls.iter().all(|s| s.middle()[0] < 400.0), "{:?}", half.shortfalls);
+        assert!(!half.matched.is_empty());
         // With a barrier beside it, that is what comes first.
         let with = Compared { barriers: &[[605.0, 300.0]], ..with };
         let found = compare(&with, &network, threshold, &Silent).unwrap();

@@ -1,4 +1,4 @@
-//! Slope against contributing area: slope falls with area along channels, but not on hillslopes.
+//! Slope against contributing area: along valleys slope falls with area, on hillslopes it does not.
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -21,7 +21,7 @@ pub struct SlopeClass {
 /// Where the relation of slope and area bends.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Bend {
-    /// the threshold it suggests
+    /// contributing area at the bend
     pub threshold: Threshold,
     /// exponent of the contributing area below the bend, and above it
     pub exponents: (f64, f64),
@@ -36,7 +36,16 @@ impl Bend {
     pub fn is_plain(&self) -> bool {
         self.left < 0.3
     }
+
+    /// Whether slope turns here from rising or staying to falling: where valleys begin. Two lines that both fall, one faster than the other,
+    /// tell of something else: of two kinds of channels, or of an area that hillslopes never reach on this DEM.
+    pub fn is_turn(&self) -> bool {
+        self.exponents.0 >= -STAYS && self.exponents.1 < -STAYS
+    }
 }
+
+/// An exponent this close to 0 counts as staying. (Ours.)
+const STAYS: f64 = 0.1;
 
 /// Classes for each power of ten of contributing area.
 const CLASSES: f64 = 8.0;
@@ -51,7 +60,8 @@ const UNIT: f64 = 1e9;
 ///
 /// `directions` (D8 codes), `accumulation` (cells upstream) and `ground` (the ground surface, metres) lie on one
 /// grid, at `frame`. A cell's slope is its fall to the cell it drains to over the distance of the centres. Cells
-/// at outlets have none; those that were filled fall by 0, and count.
+/// at outlets have none. Cells that do not fall are left out: those that were filled, and level ground, whose slope is
+/// not known but rounded away or drawn by rule.
 ///
 /// # Errors
 /// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch), [`Error::Cancelled`](crate::Error::Cancelled).
@@ -99,7 +109,10 @@ pub fn slope_by_area(
                 else {
                     continue;
                 };
-                let fall = (ground.values()[index] - ground.values()[next]).max(0.0) as f64;
+                let fall = f64::from(ground.values()[index] - ground.values()[next]);
+                if fall <= 0.0 {
+                    continue;
+                }
                 let slope = fall / (step(directions, index) * frame.cell_m());
                 let class = &mut sums[class_of(accumulation.values()[index].saturating_add(1))];
                 *class = (class.0 + 1, class.1 + (slope * UNIT).round() as u64);
@@ -126,8 +139,8 @@ pub fn slope_by_area(
 /// Lays two lines that meet through the logarithms of slope and area, each class counted once, and tells where
 /// they meet; `None` where there are too few classes, or slope does not fall faster beyond the bend.
 ///
-/// The bend is sought among the classes; it is where hillslopes, on which slope changes little or grows with
-/// area, give way to channels. Where sheets of one DEM differ, or the ground was smoothed, it may lie at the
+/// The bend is sought among the classes. Where it is a turn ([`Bend::is_turn`]) it marks where hillslopes, on which slope
+/// changes little or grows with area, give way to valleys; channels begin further down. Where sheets of one DEM differ, or the ground was smoothed, it may lie at the
 /// scale of that instead.
 ///
 /// # Source
@@ -198,6 +211,24 @@ fn broken_line(points: &[(f64, f64)], at: f64) -> Option<Broken> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Silent;
+    use crate::routing::{flow_accumulation, flow_directions};
+
+    #[test]
+    fn level_ground_says_nothing_of_slope() {
+        let frame = Frame { rows: 60, cols: 80, left: 0.0, top: 60.0, cell_size: 10.0, unit_m: 1.0 };
+        // Falls by 1 m over each cell, but for a shelf of twenty rows.
+        let dem = Grid::from_fn(60, 80, |c| match c.row {
+            20..40 => 80.0,
+            row => 100.0 - row as f32,
+        });
+        let directions = flow_directions(&dem, &Silent).unwrap();
+        let accumulation = flow_accumulation(&directions, &Silent).unwrap();
+        let classes = slope_by_area(&directions, &accumulation, &dem, &frame, &Silent).unwrap();
+        let counted: u64 = classes.iter().map(|c| c.count).sum();
+        assert!(counted > 0 && counted <= 40 * 80, "{counted}");
+        assert!(classes.iter().all(|c| c.slope > 0.06), "{classes:?}");
+    }
 
     #[test]
     fn a_bend_is_found_where_it_was_put() {
@@ -216,7 +247,14 @@ mod tests {
         let cells = found.threshold.as_cells() as f64;
         assert!(cells > 350.0 && cells < 700.0, "{cells}");
         assert!((found.exponents.0 - 0.2).abs() < 0.05 && (found.exponents.1 + 0.5).abs() < 0.05);
-        assert!(found.is_plain() && (found.slope - 0.1).abs() < 0.01);
+        assert!(found.is_plain() && found.is_turn() && (found.slope - 0.1).abs() < 0.01);
+        // Falling, then falling faster: a bend, and no turn.
+        let both = |n: usize| {
+            let c = class(n);
+            SlopeClass { slope: c.slope * c.cells.powf(-0.5), ..c }
+        };
+        let both = bend(&(0..40).map(both).collect::<Vec<_>>()).unwrap();
+        assert!(both.is_plain() && !both.is_turn(), "{both:?}");
         // A single power law does not bend, and what turns upwards is none.
         let law = |n: usize| SlopeClass { slope: 0.3 * class(n).cells.powf(-0.4), ..class(n) };
         assert!(bend(&(0..40).map(law).collect::<Vec<_>>()).is_none_or(|b| !b.is_plain()));

@@ -24,7 +24,7 @@ const AS_GOOD: f64 = 0.05;
 /// use bothros_core::{Threshold, calibration::{Scores, by_agreement}};
 /// // 12 m modelled, of which so many are matched, and 10 m mapped, all of them found.
 /// let scores = |cells, matched_m| Scores {
-///     threshold: Threshold::cells(cells), modelled_m: 12.0, matched_m, mapped_m: 10.0, found_m: 10.0, headwaters: 1, away_m: None,
+///     threshold: Threshold::cells(cells), modelled_m: 12.0, matched_m, mapped_m: 10.0, found_m: 10.0, headwaters: 1, away_m: None, length_m: 12.0,
 /// };
 /// let found = by_agreement(&[scores(10, 6.0), scores(20, 11.5), scores(40, 12.0), scores(80, 9.0)]).unwrap();
 /// assert_eq!((found.best.as_cells(), found.range.0.as_cells(), found.range.1.as_cells()), (40, 20, 40));
@@ -64,7 +64,16 @@ mod tests {
 
     fn scores(cells: u32, modelled_m: f64, matched_m: f64, found_m: f64) -> Scores {
         let threshold = Threshold::cells(cells);
-        Scores { threshold, modelled_m, matched_m, mapped_m: 100.0, found_m, headwaters: 1, away_m: None }
+        Scores {
+            threshold,
+            modelled_m,
+            matched_m,
+            mapped_m: 100.0,
+            found_m,
+            headwaters: 1,
+            away_m: None,
+            length_m: modelled_m,
+        }
     }
 
     #[test]

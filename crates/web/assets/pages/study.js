@@ -308,7 +308,10 @@ document.addEventListener('click', (e) => {
   const abort = e.target.closest('[data-abort]');
   if (abort) {
     window.htmx.trigger(document.getElementById(abort.dataset.abort), 'htmx:abort');
+    const { back } = abort.dataset;
     abort.closest('p').textContent = 'Cancelled.';
+    // What stood there before.
+    if (back) window.htmx.ajax('GET', back, '#evidence');
     return;
   }
   if ([...everywhere, ...parts.values()].some((part) => part.click?.(e.target))) return;

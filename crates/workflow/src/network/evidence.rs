@@ -3,20 +3,23 @@
 use std::sync::Arc;
 
 use bothros_core::calibration::{
-    Bend, Comparison, DropTest, Form, Scores, SlopeClass, Suggested, agreement, bend, by_agreement,
-    by_density, drop_tests, forms, slope_by_area, smallest_constant, thresholds_up_to,
+    Bend, Comparison, ConstantDrop, DropTest, Form, Scores, SlopeClass, Suggested, agreement, bend,
+    by_agreement, by_density, drop_tests, forms, persistent_drop, slope_by_area, thresholds_up_to,
 };
+use bothros_core::conditioning::StepKind;
 use bothros_core::network::{Network, extract};
+use bothros_core::routing::DIRECTION_NODATA;
 use bothros_core::{Grid, Monitor, Part, Threshold};
 use bothros_store::{LayerRole, LogLine, Record, Store};
 use moka::policy::EvictionPolicy;
 use serde_json::json;
 
-use crate::conditioning::choices::lines;
+use crate::network::judged::{Judged, judged};
+use crate::network::map::{LEAST_CELLS, StreamMap};
 use crate::network::shortfalls;
 use crate::study::settings::change_settings;
 use crate::study::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage, layer_features};
+use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage};
 
 /// Thresholds at which drops are tested.
 const TESTED: usize = 60;
@@ -46,8 +49,12 @@ pub struct Evidence {
     pub bend: Option<Bend>,
     /// number of mapped lines
     pub mapped_lines: usize,
-    /// area that densities refer to, km²
+    /// area that densities of the whole network refer to, km²
     pub footprint_km2: f64,
+    /// area that the map looks at, km²: that of the footprint where its coverage is not told
+    pub covered_km2: f64,
+    /// whether the mapped streams were burned into the surface that flow was routed over: then agreement with them is none of the network's
+    pub burned: bool,
 }
 
 impl Evidence {
@@ -56,9 +63,19 @@ impl Evidence {
         by_agreement(&self.scores)
     }
 
-    /// Where the drops of streams become constant.
+    /// Whether there is a threshold from which on the drops of streams stay constant.
+    pub fn constant_drop(&self) -> ConstantDrop {
+        persistent_drop(&self.drops)
+    }
+
+    /// Where the drops of streams become constant, and stay so.
     pub fn by_drop(&self) -> Option<Threshold> {
-        smallest_constant(&self.drops)
+        self.constant_drop().threshold()
+    }
+
+    /// Where slope turns from rising or staying to falling with contributing area: where valleys begin.
+    pub fn by_turn(&self) -> Option<Bend> {
+        self.bend.filter(Bend::is_turn)
     }
 
     /// Where modelled streams are as dense as mapped ones.
@@ -67,22 +84,14 @@ impl Evidence {
     }
 }
 
-/// The tolerance that was set, or the one that is offered: three cells, 15 m at least. (Common practice, no
-/// source.)
-pub fn tolerance_m(facts: &Facts) -> f64 {
-    if let Some(set) = facts.settings.tolerance_m {
-        return set;
-    }
-    facts.terrain.as_ref().map_or(15.0, |t| (3.0 * t.frame.cell_m()).max(15.0).round())
-}
-
-/// Key of evidence: the accumulation it rests on, the tolerance, the mapped streams.
+/// Key of evidence: the accumulation it rests on, the tolerance, the map.
 type Key = (i64, u64, String);
 
 /// Evidence and comparisons that were asked for last. Clones share what they hold.
 #[derive(Clone)]
 pub struct Calibration {
     found: moka::future::Cache<Key, Arc<Evidence>>,
+    judged: moka::future::Cache<Key, Arc<Judged>>,
     compared: moka::future::Cache<(Key, u32), Arc<Comparison>>,
     /// scores and highest order at thresholds that were typed
     typed: moka::future::Cache<(Key, u32), (Scores, Option<u8>)>,
@@ -94,6 +103,10 @@ impl Default for Calibration {
         let weight = |_: &(Key, u32), c: &Arc<Comparison>| (c.matched.len() + c.shortfalls.len() + 10) as u32;
         Self {
             found: moka::future::Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
+                .max_capacity(50)
+                .build(),
+            judged: moka::future::Cache::builder()
                 .eviction_policy(EvictionPolicy::lru())
                 .max_capacity(50)
                 .build(),
@@ -135,6 +148,40 @@ impl Calibration {
         self.found.try_get_with(key, Box::pin(gather)).await.map_err(shared)
     }
 
+    /// Agreement on what was not burned, at the thresholds that can be dragged to. Where nobody waits for it any more, the work stops.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] before flow is routed, and where no streams are burned.
+    pub async fn judged(
+        &self,
+        store: &Store,
+        grids: &GridCache,
+        study: i64,
+        tolerance_m: f64,
+    ) -> Result<Arc<Judged>> {
+        let facts = Facts::of(&store.study(study).await?)?;
+        let key = key(store, grids, &facts, tolerance_m).await?;
+        let largest = facts.routing.as_ref().ok_or_else(Error::not_routed)?.largest_cells;
+        let highest = thresholds(largest).last().copied();
+        let tried: Vec<Threshold> = places(largest).into_iter().filter(|t| Some(*t) <= highest).collect();
+        let judge = async { Ok::<_, Error>(Arc::new(judged(store, &facts, tolerance_m, tried).await?)) };
+        self.judged.try_get_with(key, Box::pin(judge)).await.map_err(shared)
+    }
+
+    /// As [`Calibration::judged`], where that was asked for before.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn judged_before(
+        &self,
+        store: &Store,
+        grids: &GridCache,
+        facts: &Facts,
+        tolerance_m: f64,
+    ) -> Result<Option<Arc<Judged>>> {
+        Ok(self.judged.get(&key(store, grids, facts, tolerance_m).await?).await)
+    }
+
     /// The figures of the network at one threshold: those of [`Evidence::figures`] where it is among them.
     ///
     /// # Errors
@@ -155,11 +202,11 @@ impl Calibration {
         let key = (key(store, grids, &facts, tolerance_m).await?, threshold.as_cells());
         let score = async {
             let (routed, streams) = (grids.get(store, &facts).await?, grids.streams(store, &facts).await?);
-            let mapped = lines(layer_features(store, &facts, LayerRole::MappedStreams).await?);
+            let map = StreamMap::of(store, &facts, &routed.frame).await?;
             let order = grids.network(store, &facts, threshold).await?.highest_order();
             let scores = while_wanted(move |wanted| {
                 let (codes, areas) = (&routed.directions, streams.accumulation());
-                Ok(agreement(codes, areas, &routed.frame, &mapped, tolerance_m, &[threshold], wanted)?)
+                Ok(agreement(codes, areas, &routed.frame, &map.within(tolerance_m), &[threshold], wanted)?)
             });
             let scores = scores.await?.into_iter().next();
             Ok::<_, Error>((scores.ok_or_else(Error::not_routed)?, Some(order)))
@@ -192,7 +239,8 @@ impl Calibration {
 
 async fn key(store: &Store, grids: &GridCache, facts: &Facts, tolerance_m: f64) -> Result<Key> {
     let mut mapped = String::new();
-    for layer in store.layers(facts.study).await?.into_iter().filter(|l| l.role == LayerRole::MappedStreams) {
+    let of_map = [LayerRole::MappedStreams, LayerRole::MapCoverage];
+    for layer in store.layers(facts.study).await?.into_iter().filter(|l| of_map.contains(&l.role)) {
         mapped += &format!("{}.{},", layer.id, layer.version);
     }
     // What stands and what was decided about barriers is among the reasons.
@@ -203,21 +251,26 @@ async fn key(store: &Store, grids: &GridCache, facts: &Facts, tolerance_m: f64) 
     Ok((grids.number(store, facts).await?, tolerance_m.to_bits(), mapped))
 }
 
-/// Sets the tolerance of a study; it can be undone.
+/// Sets the tolerance of a study, or leaves it to its map; it can be undone.
 ///
 /// # Errors
 /// [`Error::Refused`] for a tolerance out of range.
-pub async fn set_tolerance(store: &Store, study: i64, tolerance_m: f64) -> Result<()> {
+pub async fn set_tolerance(store: &Store, study: i64, tolerance_m: Option<f64>) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let cell_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.cell_m());
-    check_tolerance(tolerance_m, cell_m)?;
+    if let Some(typed) = tolerance_m {
+        check_tolerance(typed, cell_m)?;
+    }
     let set = |settings: &mut Settings| {
-        settings.tolerance_m = Some(tolerance_m);
+        settings.tolerance_m = tolerance_m;
         Ok(())
     };
     let change = store.change(study).await?;
     let changed = change_settings(&change, set).await?;
-    let text = format!("Tolerance against mapped streams {tolerance_m} m");
+    let text = match tolerance_m {
+        Some(m) => format!("Tolerance against mapped streams {m} m"),
+        None => "Tolerance against mapped streams from their map".into(),
+    };
     let line = LogLine::new(Stage::Network.title(), text.clone()).with(json!({ "tolerance_m": tolerance_m }));
     change.commit(Record::log(line).undone_by(text, changed.undo)).await?;
     Ok(())
@@ -225,12 +278,14 @@ pub async fn set_tolerance(store: &Store, study: i64, tolerance_m: f64) -> Resul
 
 /// Fails where a tolerance is of no use.
 pub(crate) fn check_tolerance(tolerance_m: f64, cell_m: f64) -> Result<()> {
-    // Beyond that nothing is near any more, and each cell would be asked about thousands.
-    let most = 50.0 * cell_m;
-    if tolerance_m > 0.0 && tolerance_m <= most {
+    // Beyond that nothing is near any more, and each cell would be asked about thousands; below, cells cannot tell.
+    let (least, most) = (LEAST_CELLS * cell_m, 50.0 * cell_m);
+    if tolerance_m >= least * (1.0 - 1e-9) && tolerance_m <= most {
         return Ok(());
     }
-    Err(Error::Refused(format!("the tolerance must be between 0 and {most:.0} m, 50 cells")))
+    Err(Error::Refused(format!(
+        "the tolerance must be between {least:.1} m, a cell and a half, and {most:.0} m, 50 cells"
+    )))
 }
 
 async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: f64) -> Result<Evidence> {
@@ -240,8 +295,13 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
     };
     let frame = terrain.frame;
     check_tolerance(tolerance_m, frame.cell_m())?;
-    let mapped = lines(layer_features(store, facts, LayerRole::MappedStreams).await?);
-    let mapped_lines = mapped.len();
+    let map = StreamMap::of(store, facts, &frame).await?;
+    map.check()?;
+    let mapped_lines = map.lines.len();
+    let was_burned = |routing: &crate::RoutingFacts| {
+        routing.conditioned.as_ref().is_some_and(|c| c.steps.iter().any(|s| s.kind == StepKind::Burn))
+    };
+    let burned = was_burned(routing);
     let streams = cache.streams(store, facts).await?;
     let largest = routing.largest_cells;
     let chosen = facts.network.map(|n| n.threshold);
@@ -254,7 +314,16 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
         let mut all: Vec<Threshold> = tested.iter().chain(&places).copied().chain(chosen).collect();
         all.sort_unstable();
         all.dedup();
-        let figures = agreement(codes, edited, &frame, &mapped, tolerance_m, &all, &part(0.0, 0.5))?;
+        let figures = agreement(codes, edited, &frame, &map.within(tolerance_m), &all, &part(0.0, 0.5))?;
+        let covered_km2 = match &map.covers {
+            Some(covers) => {
+                let both = covers.values().iter().zip(codes.values());
+                frame
+                    .area_of(both.filter(|&(&looks, &code)| looks && code != DIRECTION_NODATA).count() as u64)
+                    .as_km2()
+            }
+            None => footprint_km2,
+        };
         let at = |some: &[Threshold]| -> Vec<Scores> {
             figures.iter().filter(|s| some.binary_search(&s.threshold).is_ok()).copied().collect()
         };
@@ -285,6 +354,8 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
             bend,
             mapped_lines,
             footprint_km2,
+            covered_km2,
+            burned,
         })
     })
     .await
@@ -329,20 +400,38 @@ impl Drawn {
     }
 }
 
-/// The smallest threshold at which drops are constant, without edits by hand; `None` where they are at none.
+/// The first threshold that is offered: from which on drops stay constant, without edits by hand; else at which streams are as dense as those of the
+/// map; else 1 % of the largest contributing area.
 ///
 /// # Errors
 /// [`bothros_core::Error::Cancelled`].
-pub(crate) fn constant_drop(
+pub(crate) fn first_threshold(
     grids: &Grids,
     largest_cells: u32,
+    map: &StreamMap,
     monitor: &dyn Monitor,
-) -> Result<Option<Threshold>> {
-    let tried = thresholds(largest_cells);
+) -> Result<Threshold> {
+    let (tested, places) = (thresholds(largest_cells), places(largest_cells));
+    let mut all: Vec<Threshold> = tested.iter().chain(&places).copied().collect();
+    all.sort_unstable();
+    all.dedup();
     let (codes, areas) = (&grids.directions, &grids.accumulation);
-    let counted = agreement(codes, areas, &grids.frame, &[], 1.0, &tried, &Part::new(monitor, 0.0, 0.5))?;
-    let own = drawn(grids, areas, &counted, &Part::new(monitor, 0.5, 0.8))?;
-    Ok(smallest_constant(&own.drop_tests(grids, areas, &counted, &Part::new(monitor, 0.8, 1.0))?))
+    // Lengths do not depend on the tolerance.
+    let map = map.within(LEAST_CELLS * grids.frame.cell_m());
+    let counted = agreement(codes, areas, &grids.frame, &map, &all, &Part::new(monitor, 0.0, 0.5))?;
+    let at = |some: &[Threshold]| -> Vec<Scores> {
+        counted.iter().filter(|s| some.binary_search(&s.threshold).is_ok()).copied().collect()
+    };
+    let tested_scores = at(&tested);
+    let own = drawn(grids, areas, &tested_scores, &Part::new(monitor, 0.5, 0.8))?;
+    let tests = own.drop_tests(grids, areas, &tested_scores, &Part::new(monitor, 0.8, 1.0))?;
+    let by_map = || {
+        let mut scores = at(&places);
+        scores.retain(|s| Some(s.threshold) <= tested.last().copied());
+        by_density(&scores)
+    };
+    let share = || Threshold::cells((largest_cells / 100).max(1));
+    Ok(persistent_drop(&tests).threshold().or_else(by_map).unwrap_or_else(share))
 }
 
 /// The thresholds that can be dragged to, from the smallest that is tested up.

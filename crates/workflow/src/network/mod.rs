@@ -2,14 +2,18 @@
 
 mod edits;
 pub(crate) mod evidence;
+mod judged;
+pub(crate) mod map;
 mod shortfalls;
 pub(crate) mod threshold;
 mod trials;
 
 pub use edits::{StreamEdit, edit_streams};
-pub use evidence::{Calibration, Evidence, PLACES, set_tolerance, tolerance_m};
+pub use evidence::{Calibration, Evidence, PLACES, set_tolerance};
+pub use judged::Judged;
+pub use map::{Tolerance, ToleranceFrom, tolerance};
 pub use shortfalls::{ShortfallMark, Verdict, mark_shortfall};
-pub use threshold::set_threshold;
+pub use threshold::{keep_threshold, set_threshold};
 pub use trials::{
     KeptTrial, TrialFacts, TrialLine, choose_trial, chosen_trial, delete_trial, describe_trial, keep_trial,
     trials,

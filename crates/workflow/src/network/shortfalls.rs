@@ -2,15 +2,15 @@
 
 use bothros_core::Threshold;
 use bothros_core::calibration::{Compared, Comparison, Side, compare};
-use bothros_store::{LayerRole, LogLine, Record, Store};
+use bothros_store::{LogLine, Record, Store};
 use serde::{Deserialize, Serialize};
 
-use crate::conditioning::choices::lines;
 use crate::conditioning::review::{BarrierFacts, Decision};
 use crate::network::evidence::check_tolerance;
+use crate::network::map::StreamMap;
 use crate::study::settings::change_settings;
 use crate::study::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, Result, Settings, Stage, layer_features};
+use crate::{Error, Facts, GridCache, Result, Settings, Stage};
 
 /// What is to become of a shortfall.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -57,7 +57,7 @@ pub(crate) async fn compared(
     let grids = cache.get(store, facts).await?;
     check_tolerance(tolerance_m, grids.frame.cell_m())?;
     let network = cache.network(store, facts, threshold).await?;
-    let mapped = lines(layer_features(store, facts, LayerRole::MappedStreams).await?);
+    let map = StreamMap::of(store, facts, &grids.frame).await?;
     let mut barriers = Vec::new();
     for row in store.barriers(facts.study).await? {
         let found = BarrierFacts::of(&row)?;
@@ -72,9 +72,8 @@ pub(crate) async fn compared(
             accumulation: &g.accumulation,
             ground: &g.filled,
             frame: &g.frame,
-            mapped: &mapped,
+            map: map.within(tolerance_m),
             barriers: &barriers,
-            tolerance_m,
         };
         Ok(compare(&with, &network, threshold, wanted)?)
     })

@@ -88,3 +88,30 @@ pub async fn set_threshold(
         return Ok(found);
     }
 }
+
+/// Thresholds that are kept for all studies at most: more nobody looks through.
+const MOST_KEPT: usize = 50;
+
+/// Keeps the threshold of a study, as an area, for all studies, with a name and a reason; one of the same name is replaced.
+///
+/// # Errors
+/// [`Error::Refused`] before flow is routed, without a name or a reason, with one that is too long, and where fifty are kept.
+pub async fn keep_threshold(store: &Store, study: i64, name: &str, reason: &str) -> Result<()> {
+    let facts = Facts::of(&store.study(study).await?)?;
+    let (Some(terrain), Some(network)) = (&facts.terrain, &facts.network) else {
+        return Err(Error::not_routed());
+    };
+    let (name, reason) = (name.trim(), reason.trim());
+    let refused = |what: &str| Err(Error::Refused(what.into()));
+    if name.is_empty() || name.chars().count() > 60 {
+        return refused("give the threshold a name of at most 60 characters");
+    }
+    if reason.is_empty() || reason.chars().count() > 300 {
+        return refused("say in at most 300 characters where the threshold comes from, or what it is for");
+    }
+    let others = store.kept_thresholds().await?;
+    if others.iter().filter(|k| k.name.to_lowercase() != name.to_lowercase()).count() >= MOST_KEPT {
+        return refused("fifty thresholds are kept: forget one first");
+    }
+    Ok(store.keep_threshold(name, reason, network.threshold.as_area(&terrain.frame).as_m2()).await?)
+}

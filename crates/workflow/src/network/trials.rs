@@ -7,19 +7,18 @@ use bothros_core::calibration::{Scores, Side, agreement};
 use bothros_core::network::extract;
 use bothros_core::routing::{Method, flow_accumulation};
 use bothros_products::Row;
-use bothros_store::{Inverse, Kept, LayerRole, LogLine, RasterRole, Record, Store, StudyPart, Trial, kept};
+use bothros_store::{Inverse, Kept, LogLine, RasterRole, Record, Store, StudyPart, Trial, kept};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sha2::{Digest, Sha256};
 
-use crate::conditioning::choices::{fingerprint, lines};
+use crate::conditioning::choices::fingerprint;
+use crate::network::map::StreamMap;
 use crate::network::threshold::figures_at;
 use crate::study::as_read::Rounds;
 use crate::study::settings::change_settings;
 use crate::study::wanted::while_wanted;
-use crate::{
-    Calibration, Error, Facts, GridCache, Result, Settings, Stage, StreamEdit, layer_features, package_name,
-};
+use crate::{Calibration, Error, Facts, GridCache, Result, Settings, Stage, StreamEdit, package_name};
 
 /// What is known of a trial.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -227,8 +226,9 @@ pub async fn keep_trial(
     if network.reaches.is_empty() {
         return Err(Error::Refused("at this threshold there is no stream to keep".into()));
     }
-    let mapped = lines(layer_features(store, &facts, LayerRole::MappedStreams).await?);
-    let (routed, has_map) = (grids.get(store, &facts).await?, !mapped.is_empty());
+    let routed = grids.get(store, &facts).await?;
+    let map = StreamMap::of(store, &facts, &routed.frame).await?;
+    let has_map = !map.lines.is_empty();
     let streams = grids.streams(store, &facts).await?;
     let spreads = routing.method == Method::Mfd;
     let stream_cells = network.stream_cells;
@@ -236,7 +236,7 @@ pub async fn keep_trial(
     let (scores, width_m) = while_wanted(move |wanted| {
         let g = &*routed;
         let own = streams.accumulation();
-        let all = agreement(&g.directions, own, &g.frame, &mapped, tolerance_m, &[threshold], wanted)?;
+        let all = agreement(&g.directions, own, &g.frame, &map.within(tolerance_m), &[threshold], wanted)?;
         // The area of all stream cells over the length of the lines that D8 alone would draw.
         let width_m = match spreads {
             false => None,

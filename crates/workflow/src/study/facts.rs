@@ -12,8 +12,8 @@ use bothros_store::kept::{read, read_some};
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    Choices, Concentration, HandoverChoice, Preparing, Result, ShortfallMark, SiteChoice, StreamEdit,
-    SubbasinChoice, ValueRaster, WeightFacts,
+    Choices, Concentration, HandoverChoice, Preparing, Result, ReviewChoice, ShortfallMark, SiteChoice,
+    StreamEdit, SubbasinChoice, ValueRaster, WeightFacts,
 };
 
 /// Where an input comes from, in the analyst's words.
@@ -237,6 +237,12 @@ pub struct ReviewFacts {
     pub through_deep: Option<f64>,
     /// number of barriers that were proposed
     pub barriers: usize,
+    /// standard deviation of the DEM's error that they were sought with, metres
+    #[serde(default)]
+    pub vertical_error_m: Option<f64>,
+    /// no barrier was sought, as cells are too large to see one
+    #[serde(default)]
+    pub unseen: bool,
     /// where the provisional network leaves the low ground, the largest contributing area first
     #[serde(default)]
     pub astray: Vec<Astray>,
@@ -338,6 +344,8 @@ pub struct Settings {
     pub concentration: Concentration,
     /// how the land is divided into sub-basins
     pub subbasins: SubbasinChoice,
+    /// how the review looks for crossings
+    pub review: ReviewChoice,
     /// how inflows of sites are found
     pub sites: SiteChoice,
     /// what is handed out
@@ -361,6 +369,7 @@ impl Default for Settings {
             rasters: Vec::new(),
             concentration: Concentration::default(),
             subbasins: SubbasinChoice::default(),
+            review: ReviewChoice::default(),
             sites: SiteChoice::default(),
             handover: HandoverChoice::default(),
             tolerance_m: None,

@@ -6,7 +6,7 @@ use bothros_core::calibration::Side;
 use bothros_core::network::Edit;
 use bothros_core::{Area, Threshold};
 use bothros_products::Quantity;
-use bothros_workflow::{Facts, StreamEdit, Verdict, tolerance_m};
+use bothros_workflow::{Facts, StreamEdit, Verdict};
 use serde::Deserialize;
 
 use crate::App;
@@ -33,7 +33,34 @@ pub async fn tolerance(
     Path(study): Path<i64>,
     Form(form): Form<Tolerance>,
 ) -> Result<Response> {
-    bothros_workflow::set_tolerance(&app.store, study, TOLERANCE.read(&form.tolerance)?).await?;
+    // Nothing typed: that of the map.
+    let typed = match form.tolerance.trim() {
+        "" => None,
+        text => Some(TOLERANCE.read(text)?),
+    };
+    bothros_workflow::set_tolerance(&app.store, study, typed).await?;
+    Ok(changed(THRESHOLD))
+}
+
+#[derive(Deserialize)]
+pub struct KeepThreshold {
+    name: String,
+    reason: String,
+}
+
+/// Keeps the study's threshold for all studies.
+pub async fn keep_threshold(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<KeepThreshold>,
+) -> Result<Response> {
+    bothros_workflow::keep_threshold(&app.store, study, &form.name, &form.reason).await?;
+    Ok(changed(THRESHOLD))
+}
+
+/// Forgets a threshold that was kept.
+pub async fn forget_threshold(State(app): State<App>, Path((_, kept)): Path<(i64, i64)>) -> Result<Response> {
+    app.store.forget_threshold(kept).await?;
     Ok(changed(THRESHOLD))
 }
 
@@ -78,7 +105,7 @@ pub async fn keep(
     Form(form): Form<Remark>,
 ) -> Result<Response> {
     let facts = app.facts(study).await?;
-    let of = (threshold_of(&facts)?, tolerance_m(&facts));
+    let of = (threshold_of(&facts)?, bothros_workflow::tolerance(&app.store, &facts).await?.m);
     bothros_workflow::keep_trial(&app.store, &app.grids, &app.calibration, study, of, &short(&form.remark)?)
         .await?;
     Ok(changed(TRIALS))

@@ -78,7 +78,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         largest: routing.largest_cells,
         largest_text: quantity::area(Threshold::cells(routing.largest_cells).as_area(frame).as_m2()),
         cell_m2: frame.cell_area().as_m2(),
-        starts: starting_points(frame, routing.largest_cells),
+        starts: starting_points(frame, routing.largest_cells, app.store.kept_thresholds().await?),
         edits: facts.settings.edits.iter().zip(applied).map(edit).collect(),
         exceeds: (app.grids.exceeds(frame.cells() as u64))
             .map(|(needed, room)| (quantity::bytes(needed), quantity::bytes(room))),

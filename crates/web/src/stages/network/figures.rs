@@ -4,7 +4,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use bothros_core::Threshold;
 use bothros_core::calibration::Scores;
-use bothros_workflow::tolerance_m;
+use bothros_workflow::tolerance;
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -18,7 +18,7 @@ pub struct Of {
 }
 
 fn row((s, order): &(Scores, Option<u8>)) -> Value {
-    json!([s.threshold.as_cells(), s.headwaters, s.modelled_m, order, s.matched(), s.found(), s.agreement()])
+    json!([s.threshold.as_cells(), s.headwaters, s.length_m, order, s.matched(), s.found(), s.agreement()])
 }
 
 /// Rows of threshold in cells, headwaters, length in metres, highest order, and the shares that are matched, found,
@@ -29,7 +29,7 @@ pub async fn figures(
     Query(of): Query<Of>,
 ) -> Result<Json<Value>> {
     let facts = app.facts(study).await?;
-    let tolerance = tolerance_m(&facts);
+    let tolerance = tolerance(&app.store, &facts).await?.m;
     let found = app.calibration.evidence(&app.store, &app.grids, study, tolerance).await?;
     let rows: Vec<Value> = match of.cells {
         None => found.figures.iter().map(row).collect(),

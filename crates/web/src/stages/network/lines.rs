@@ -8,7 +8,7 @@ use bothros_core::calibration::Side;
 use bothros_core::network::Network;
 use bothros_core::{Cell, Frame, Threshold};
 use bothros_store::{LayerRole, Shape};
-use bothros_workflow::{Index, TrialLine, tolerance_m};
+use bothros_workflow::{Index, TrialLine, tolerance};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
@@ -92,7 +92,7 @@ pub async fn agreement(
 ) -> Result<Json<Value>> {
     let facts = app.facts(study).await?;
     let threshold = Threshold::cells(view.cells.max(1));
-    let tolerance = tolerance_m(&facts);
+    let tolerance = tolerance(&app.store, &facts).await?.m;
     let found = app.calibration.comparison(&app.store, &app.grids, study, threshold, tolerance).await?;
     thinned(move || {
         let apart = found.shortfalls.iter().map(|s| (Some(s.side), 0, &s.line[..]));

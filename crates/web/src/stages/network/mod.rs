@@ -23,6 +23,8 @@ use crate::App;
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/threshold", post(threshold::threshold))
+        .route("/threshold/keep", post(actions::keep_threshold))
+        .route("/threshold/kept/{kept}/forget", post(actions::forget_threshold))
         .route("/evidence", get(evidence::evidence_part))
         .route("/figures", get(figures::figures))
         .route("/continuity", get(continuity::continuity_part))

@@ -4,7 +4,7 @@ use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Response;
 use bothros_core::calibration::{Reason, Shortfall, Side};
-use bothros_workflow::{Facts, Verdict, tolerance_m};
+use bothros_workflow::{Facts, Verdict, tolerance};
 
 use super::tables::{ShortfallActs, side};
 use crate::App;
@@ -92,7 +92,7 @@ pub fn reason(shortfall: &Shortfall) -> String {
 /// The list for the network at the study's threshold.
 pub async fn shortfalls_part(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
     let facts = app.facts(study).await?;
-    let (threshold, tolerance) = (threshold_of(&facts)?, tolerance_m(&facts));
+    let (threshold, tolerance) = (threshold_of(&facts)?, tolerance(&app.store, &facts).await?.m);
     let found = app.calibration.comparison(&app.store, &app.grids, study, threshold, tolerance).await?;
     let of = |side: Side| found.shortfalls.iter().filter(move |s| s.side == side);
     let length = |side: Side| quantity::length(of(side).map(|s| s.length_m).sum());

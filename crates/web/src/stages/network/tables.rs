@@ -5,7 +5,7 @@ use bothros_core::calibration::{Shortfall, Side};
 use bothros_core::network::{Network, totals_by_order};
 use bothros_core::{Cell, Frame};
 use bothros_products::{ORDERS, REACHES, SHORTFALLS, TRIALS, Table, reach_row};
-use bothros_workflow::{Facts, tolerance_m, trials};
+use bothros_workflow::{Facts, tolerance, trials};
 
 use super::actions::threshold_of;
 use super::shortfalls::{Judged, judged, reason};
@@ -98,7 +98,7 @@ pub struct ShortfallActs<'a> {
 }
 
 async fn shortfalls(app: &App, facts: &Facts) -> Result<Listing> {
-    let (threshold, tolerance) = (threshold_of(facts)?, tolerance_m(facts));
+    let (threshold, tolerance) = (threshold_of(facts)?, tolerance(&app.store, facts).await?.m);
     let found = app.calibration.comparison(&app.store, &app.grids, facts.study, threshold, tolerance).await?;
     let mut entries = Vec::new();
     for (s, number) in found.shortfalls.iter().zip(1u32..) {

@@ -113,7 +113,8 @@ pub async fn justify(State(app): State<App>, Path((study, trial)): Path<(i64, i6
             let found = app.calibration.evidence(&app.store, &app.grids, study, tolerance).await?;
             let chosen =
                 format!("A stream begins where {} have gathered.", quantity::area(kept.facts.threshold_m2));
-            format!("{chosen} {}", in_words(&facts, &found)?)
+            let judged = app.calibration.judged_before(&app.store, &app.grids, &facts, tolerance).await?;
+            format!("{chosen} {}", in_words(&facts, &found, judged.as_deref())?)
         }
         None => String::new(),
     };

@@ -3,7 +3,9 @@
 use bothros_core::calibration::Scores;
 use bothros_core::{Frame, Threshold};
 use bothros_products::Quantity;
-use bothros_workflow::Evidence;
+use bothros_workflow::{Evidence, Judged};
+
+use super::words::agreement_that_counts;
 
 use crate::ui::chart::{Axis, Chart, Place, Series, Shape, Tone};
 use crate::ui::quantity;
@@ -22,8 +24,14 @@ fn thresholds() -> Axis {
 }
 
 /// Agreement with mapped streams over thresholds, the range that is as good, where drops are constant, and the threshold
-/// now; dragging on it moves the threshold.
-pub(crate) fn agreement(e: &Evidence, frame: &Frame, now: Option<Threshold>, title: &str) -> Chart {
+/// now; dragging on it moves the threshold. Where mapped streams were burned, the range is that of what was not.
+pub(crate) fn agreement(
+    e: &Evidence,
+    judged: Option<&Judged>,
+    frame: &Frame,
+    now: Option<Threshold>,
+    title: &str,
+) -> Chart {
     let mapped = e.mapped_lines > 0;
     let share = |of: fn(&Scores) -> f64| points(e, frame, |s| mapped.then(|| of(s)));
     let mut chart = Chart::new("evidence", title).size(350.0, 200.0).x(thresholds()).y(Axis::of(
@@ -33,7 +41,7 @@ pub(crate) fn agreement(e: &Evidence, frame: &Frame, now: Option<Threshold>, tit
     )
     .from(0.0)
     .to(1.0));
-    if let Some(best) = e.by_agreement() {
+    if let Some(best) = agreement_that_counts(e, judged) {
         let range = Place::FromX(at(best.range.0, frame), at(best.range.1, frame));
         chart = chart.mark("range", "within five points of the best", Tone::Moss, range);
     }
@@ -55,11 +63,29 @@ pub(crate) fn agreement(e: &Evidence, frame: &Frame, now: Option<Threshold>, tit
                 Shape::Dotted,
                 share(Scores::found),
             ))
-            .series(Series::line("agreement", Tone::Water, share(Scores::agreement)));
+            .series(match e.burned {
+                true => Series::new(
+                    "agreement with what was burned",
+                    Tone::Muted,
+                    Shape::Line,
+                    share(Scores::agreement),
+                ),
+                false => Series::line("agreement", Tone::Water, share(Scores::agreement)),
+            });
+    }
+    if let Some(judged) = judged {
+        let of = |scores: &[Scores]| -> Vec<(f64, Option<f64>)> {
+            scores.iter().map(|s| (at(s.threshold, frame), Some(s.agreement()))).collect()
+        };
+        chart = chart.series(Series::line("agreement without burning", Tone::Water, of(&judged.unburned)));
+        if let Some(left_out) = &judged.left_out {
+            let series = Series::new("agreement of what was left out", Tone::Clay, Shape::Line, of(left_out));
+            chart = chart.series(series);
+        }
     }
     if let Some(constant) = e.by_drop() {
         let place = Place::AtX(at(constant, frame));
-        chart = chart.mark("constant", "drops constant from here", Tone::Moss, place);
+        chart = chart.mark("constant", "drops constant from here on", Tone::Moss, place);
     }
     match now {
         Some(now) => chart.mark("now", "threshold now", Tone::Ink, Place::AtX(at(now, frame))),
@@ -77,8 +103,8 @@ pub(crate) fn beside(e: &Evidence, frame: &Frame, now: Option<Threshold>) -> Vec
             None => chart,
         }
     };
-    let mapped = (first.mapped_m > 0.0).then(|| first.mapped_m / 1000.0 / e.footprint_km2);
-    let density = points(e, frame, |s| Some(s.modelled_m / 1000.0 / e.footprint_km2));
+    let mapped = (first.mapped_m > 0.0).then(|| first.mapped_m / 1000.0 / e.covered_km2);
+    let density = points(e, frame, |s| Some(s.modelled_m / 1000.0 / e.covered_km2));
     let axis = Axis::of("drainage density", Quantity::Density, quantity::units()).from(0.0);
     // The smallest thresholds give any number of streams; what matters lies around the mapped density.
     let axis = match mapped {
@@ -122,6 +148,8 @@ mod tests {
 
     const FRAME: Frame = Frame { rows: 100, cols: 100, left: 0.0, top: 0.0, cell_size: 10.0, unit_m: 1.0 };
 
+    use crate::stages::network::evidence::tests_support::evidence as nothing;
+
     fn evidence(mapped_m: f64) -> Evidence {
         let scores = [(100, 9000.0), (1000, 4000.0), (10_000, 1000.0)].map(|(cells, modelled_m)| Scores {
             threshold: Threshold::cells(cells),
@@ -131,23 +159,15 @@ mod tests {
             found_m: modelled_m.min(mapped_m) * 0.8,
             headwaters: 1 + (modelled_m / 500.0) as u64,
             away_m: (mapped_m > 0.0).then_some(4.0),
+            length_m: modelled_m,
         });
-        Evidence {
-            tolerance_m: 30.0,
-            scores: scores.into(),
-            drops: Vec::new(),
-            figures: Vec::new(),
-            slopes: Vec::new(),
-            bend: None,
-            mapped_lines: usize::from(mapped_m > 0.0),
-            footprint_km2: 1.0,
-        }
+        Evidence { scores: scores.into(), mapped_lines: usize::from(mapped_m > 0.0), ..nothing() }
     }
 
     #[test]
     fn the_axis_is_in_area_and_the_threshold_stands_at_its_place() {
         let now = Some(Threshold::cells(1000));
-        let drawn = agreement(&evidence(5000.0), &FRAME, now, "Agreement").draw().unwrap();
+        let drawn = agreement(&evidence(5000.0), None, &FRAME, now, "Agreement").draw().unwrap();
         // From 100 to 10,000 cells of 100 m²: from 0.01 to 1 km², and the threshold in the middle.
         assert!(drawn.logarithmic && (drawn.ends.0 - 0.01).abs() < 1e-9 && (drawn.ends.1 - 1.0).abs() < 1e-9);
         let middle = (drawn.plot[0] + drawn.plot[1]) / 2.0;
@@ -159,8 +179,15 @@ mod tests {
     #[test]
     fn without_mapped_streams_nothing_is_claimed_of_them() {
         let e = evidence(0.0);
-        let drawn = agreement(&e, &FRAME, Some(Threshold::cells(100)), "").draw().unwrap();
+        let drawn = agreement(&e, None, &FRAME, Some(Threshold::cells(100)), "").draw().unwrap();
         assert!(!drawn.svg.contains("agreement") && drawn.table.heads.len() == 1, "{:?}", drawn.table.heads);
+        // With streams that were burned the range is not theirs.
+        let burned = Evidence { burned: true, ..evidence(5000.0) };
+        let drawn = agreement(&burned, None, &FRAME, None, "").draw().unwrap();
+        assert!(!drawn.svg.contains("data-mark=\"range\""), "{}", drawn.svg);
+        let judged = Judged { unburned: evidence(5000.0).scores, left_out: None, parts: 1 };
+        let drawn = agreement(&burned, Some(&judged), &FRAME, None, "").draw().unwrap();
+        assert!(drawn.svg.contains("data-mark=\"range\"") && drawn.svg.contains("without burning"));
         assert_eq!(beside(&e, &FRAME, None).len(), 2);
         assert_eq!(beside(&evidence(5000.0), &FRAME, None).len(), 3);
     }

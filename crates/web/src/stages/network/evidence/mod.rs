@@ -1,18 +1,21 @@
 //! The evidence for a threshold: a chart, and what each line of it suggests, in words.
 
 use askama::Template;
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use bothros_products::Quantity;
-use bothros_workflow::{Evidence, Facts, tolerance_m};
+use bothros_workflow::{Evidence, Facts, Judged, Tolerance, ToleranceFrom, tolerance};
+use serde::Deserialize;
 
 mod curves;
+mod drops;
 mod slopes;
 mod words;
 
+use drops::drops_chart;
 use slopes::slope_chart;
 pub(crate) use words::in_words;
-use words::{Ground, against, area, minus, suggestions, verdict};
+use words::{Ground, against, suggestions, verdict};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
@@ -29,10 +32,16 @@ struct Shown {
     low: u32,
     high: u32,
     tolerance: String,
+    /// where it comes from, in words
+    tolerance_from: String,
+    /// share of the footprint that the map looks at, in words; none where its coverage is not told
+    covered: Option<String>,
+    /// whether streams were burned, and nothing is known of what was not
+    to_judge: bool,
     suggests: Vec<(String, Option<u32>)>,
     verdict: String,
     against: Vec<String>,
-    tests: Vec<(String, String, String, String)>,
+    drops: Option<String>,
     beside: Vec<String>,
     slopes: Option<String>,
 }
@@ -44,41 +53,119 @@ struct Part {
     e: Shown,
 }
 
-fn shown(facts: &Facts, e: &Evidence) -> Result<Shown> {
+/// Where a tolerance comes from, in words.
+fn told_of(tolerance: &Tolerance) -> String {
+    let from = match tolerance.from {
+        ToleranceFrom::Typed => "As typed".to_owned(),
+        ToleranceFrom::Accuracy(m) => format!("The map’s stated accuracy, {}", quantity::size(m)),
+        ToleranceFrom::Scale(to) => format!("Half a millimetre on a map at 1:{}", quantity::whole(to as u64)),
+        ToleranceFrom::Assumed => {
+            "Half a millimetre on a map at 1:25\u{202F}000, as nothing is known of this one: type a tolerance, or the scale under its layer".to_owned()
+        }
+    };
+    match tolerance.raised {
+        true => format!("{from}; raised to a cell and a half, as cells tell no less apart."),
+        false => format!("{from}."),
+    }
+}
+
+fn shown(facts: &Facts, e: &Evidence, judged: Option<&Judged>, tolerance: &Tolerance) -> Result<Shown> {
     let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
     let frame = &terrain.frame;
     let cells = |s: Option<&bothros_core::calibration::Scores>| s.map_or(1, |s| s.threshold.as_cells());
     let now = facts.network.map(|n| n.threshold);
-    let verdict = verdict(e, frame);
-    let unit = Quantity::Drop.typed(quantity::units());
-    let tests = e.drops.iter().filter_map(|(t, test)| {
-        let test = (*test)?;
-        Some((
-            area(*t, frame),
-            format!("{}, {}", quantity::whole(test.streams.0), quantity::whole(test.streams.1)),
-            format!("{:.1}, {:.1}", unit.of(test.mean_m.0), unit.of(test.mean_m.1)),
-            minus(test.t),
-        ))
-    });
+    let verdict = verdict(e, judged, frame);
+    let title = format!("Agreement over thresholds. {verdict}");
     Ok(Shown {
         mapped: e.mapped_lines,
-        chart: figure(&curves::agreement(e, frame, now, &format!("Agreement over thresholds. {verdict}"))),
+        chart: figure(&curves::agreement(e, judged, frame, now, &title)),
         cells_per_m2: 1.0 / frame.cell_area().as_m2(),
         low: cells(e.scores.first()),
         high: cells(e.scores.last()).max(2),
         tolerance: quantity::typed(Quantity::Length, e.tolerance_m),
-        suggests: suggestions(e, frame),
+        tolerance_from: told_of(tolerance),
+        covered: (e.covered_km2 < e.footprint_km2).then(|| {
+            let share = e.covered_km2 / e.footprint_km2;
+            format!(
+                "The map looks at {} of the footprint; elsewhere streams are neither extra nor missed.",
+                quantity::percent(share)
+            )
+        }),
+        to_judge: e.burned && e.mapped_lines > 0 && judged.is_none(),
+        suggests: suggestions(e, judged, frame),
         against: against(Ground::of(facts), e),
-        tests: tests.collect(),
+        drops: drops_chart(e, frame).as_ref().and_then(figure),
         beside: curves::beside(e, frame, now).iter().filter_map(figure).collect(),
         slopes: slope_chart(e, frame).as_ref().and_then(figure),
         verdict,
     })
 }
 
+/// Says that flow is being routed again, and begins it.
+#[derive(Template)]
+#[template(path = "stages/network/judging.html")]
+struct Judging {
+    study: i64,
+}
+
+#[derive(Deserialize)]
+pub struct Asked {
+    /// whether to say first that it will take a while
+    #[serde(default)]
+    begin: bool,
+    /// whether flow is to be routed again without what was burned
+    #[serde(default)]
+    judge: bool,
+}
+
 /// The evidence over all thresholds, at a tolerance.
-pub async fn evidence_part(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+pub async fn evidence_part(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Query(asked): Query<Asked>,
+) -> Result<Response> {
+    if asked.begin {
+        return page(&Judging { study });
+    }
     let facts = app.facts(study).await?;
-    let found = app.calibration.evidence(&app.store, &app.grids, study, tolerance_m(&facts)).await?;
-    page(&Part { study, e: shown(&facts, &found)? })
+    let tolerance = tolerance(&app.store, &facts).await?;
+    let found = app.calibration.evidence(&app.store, &app.grids, study, tolerance.m).await?;
+    let judged = match asked.judge && found.burned {
+        true => Some(app.calibration.judged(&app.store, &app.grids, study, tolerance.m).await?),
+        false => app.calibration.judged_before(&app.store, &app.grids, &facts, tolerance.m).await?,
+    };
+    page(&Part { study, e: shown(&facts, &found, judged.as_deref(), &tolerance)? })
+}
+
+#[cfg(test)]
+pub(crate) mod tests_support {
+    use super::*;
+
+    /// Evidence of nothing.
+    pub(crate) fn evidence() -> Evidence {
+        Evidence {
+            tolerance_m: 30.0,
+            scores: Vec::new(),
+            drops: Vec::new(),
+            figures: Vec::new(),
+            slopes: Vec::new(),
+            bend: None,
+            mapped_lines: 0,
+            footprint_km2: 1.0,
+            covered_km2: 1.0,
+            burned: false,
+        }
+    }
+
+    #[test]
+    fn a_tolerance_says_where_it_comes_from() {
+        let of = |from, raised| told_of(&Tolerance { m: 12.5, from, raised });
+        assert_eq!(
+            of(ToleranceFrom::Scale(25_000.0), false),
+            "Half a millimetre on a map at 1:25\u{202F}000."
+        );
+        assert!(of(ToleranceFrom::Accuracy(4.0), false).contains("stated accuracy, 4 m"));
+        assert!(of(ToleranceFrom::Typed, true).contains("raised to a cell and a half"));
+        assert!(of(ToleranceFrom::Assumed, false).contains("nothing is known"));
+    }
 }

@@ -40,16 +40,8 @@ mod tests {
     fn chart(slopes: &[(f64, f64)], bend: Option<Bend>) -> Option<bothros_charts::Drawn> {
         let frame = Frame { rows: 10, cols: 10, left: 0.0, top: 0.0, cell_size: 10.0, unit_m: 1.0 };
         let class = |&(cells, slope): &(f64, f64)| SlopeClass { cells, slope, count: 9 };
-        let e = Evidence {
-            tolerance_m: 30.0,
-            scores: Vec::new(),
-            drops: Vec::new(),
-            figures: Vec::new(),
-            slopes: slopes.iter().map(class).collect(),
-            bend,
-            mapped_lines: 0,
-            footprint_km2: 1.0,
-        };
+        let nothing = crate::stages::network::evidence::tests_support::evidence();
+        let e = Evidence { slopes: slopes.iter().map(class).collect(), bend, ..nothing };
         slope_chart(&e, &frame)?.draw()
     }
 

@@ -1,7 +1,8 @@
 //! What the evidence says, in words.
 
+use bothros_core::calibration::{Bend, ConstantDrop, DIFFERENT, FEWEST_STREAMS, Scores, Suggested};
 use bothros_core::{Frame, Threshold};
-use bothros_workflow::{Evidence, Facts};
+use bothros_workflow::{Evidence, Facts, Judged};
 
 use crate::http::error::{Result, WebError};
 use crate::ui::quantity;
@@ -19,63 +20,140 @@ fn span((low, high): (Threshold, Threshold), frame: &Frame) -> String {
 }
 
 /// What each line of evidence suggests.
-pub(crate) fn suggestions(e: &Evidence, frame: &Frame) -> Vec<(String, Option<u32>)> {
+pub(crate) fn suggestions(
+    e: &Evidence,
+    judged: Option<&Judged>,
+    frame: &Frame,
+) -> Vec<(String, Option<u32>)> {
+    let mut out = by_map(e, judged, frame);
+    out.push(by_slope(e, frame));
+    out.push(by_drop(e, frame));
+    out
+}
+
+/// Where agreement is best, in words that follow what was compared.
+fn agreeing(what: &str, scores: &[Scores], best: Suggested, frame: &Frame) -> (String, Option<u32>) {
+    let score = scores.iter().find(|s| s.threshold == best.best);
+    let percent = score.map_or(0.0, |s| s.agreement() * 100.0);
+    let text = format!(
+        "{what} is best, {percent:.0} %, at {}; within five points of it {}.",
+        area(best.best, frame),
+        span(best.range, frame)
+    );
+    (text, Some(best.best.as_cells()))
+}
+
+/// What the map says. Where its streams were burned, only what was not burned counts.
+fn by_map(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> Vec<(String, Option<u32>)> {
     let mut out = Vec::new();
     if let Some(best) = e.by_agreement() {
-        let score = e.scores.iter().find(|s| s.threshold == best.best);
-        let percent = score.map_or(0.0, |s| s.agreement() * 100.0);
-        out.push((
-            format!(
-                "Agreement with mapped streams is best, {percent:.0} %, at {}; within five points of it {}.",
-                area(best.best, frame),
-                span(best.range, frame)
-            ),
-            Some(best.best.as_cells()),
-        ));
+        if e.burned {
+            let (text, _) =
+                agreeing("Agreement with the mapped streams that were burned", &e.scores, best, frame);
+            out.push((format!("{text} That is no evidence: the surface was given these streams."), None));
+        } else {
+            out.push(agreeing("Agreement with mapped streams", &e.scores, best, frame));
+        }
+    }
+    if let Some((judged, best)) = judged.and_then(|j| Some((j, j.by_unburned()?))) {
+        out.push(agreeing("On the surface without burning, agreement", &judged.unburned, best, frame));
+    }
+    match judged.map(|j| (j, j.left_out.as_deref(), j.by_left_out())) {
+        Some((judged, Some(scores), Some(best))) => {
+            let what = format!(
+                "Where half of the map was left out ({} sub-basins shared out in two halves, each judged while only the other was burned), agreement",
+                judged.parts
+            );
+            out.push(agreeing(&what, scores, best, frame));
+        }
+        Some((_, None, _)) => out.push((
+            "All mapped streams lie in one sub-basin: no half of the map could be left out of burning."
+                .into(),
+            None,
+        )),
+        _ => {}
     }
     if let Some(dense) = e.by_density() {
-        let density = e.scores.first().map_or(0.0, |s| s.mapped_m / 1000.0 / e.footprint_km2);
+        let density = e.scores.first().map_or(0.0, |s| s.mapped_m / 1000.0 / e.covered_km2);
+        let rests = if e.burned { "; it does not depend on burning" } else { "" };
         out.push((
             format!(
-                "The density of the mapped streams, {}, is met at {}.",
+                "The density of the mapped streams, {}, is met at {}. It rests on the same map as agreement, and counts with it{rests}.",
                 quantity::density(density),
                 area(dense, frame)
             ),
             Some(dense.as_cells()),
         ));
     }
-    match e.bend {
-        Some(bend) => out.push((
-            format!(
-                "Slope begins to fall with contributing area at {}, {}: the exponent turns from {} to {}.",
-                area(bend.threshold, frame),
-                if bend.is_plain() { "plainly" } else { "not plainly" },
-                signed(bend.exponents.0),
-                signed(bend.exponents.1)
-            ),
-            Some(bend.threshold.as_cells()),
-        )),
-        None => out.push((
-            "Slope and contributing area show no bend: this line of evidence is silent.".into(),
-            None,
-        )),
-    }
-    match e.by_drop() {
-        Some(constant) => {
-            let test = e.drops.iter().find(|(t, _)| *t == constant).and_then(|(_, test)| *test);
-            let t = test.map_or(String::new(), |test| format!(" (t = {}, |t| < 2)", minus(test.t)));
-            out.push((
-                format!("Constant stream drop from {}{t}.", area(constant, frame)),
-                Some(constant.as_cells()),
-            ));
-        }
-        None => out.push((
-            "Drops are constant at none of the thresholds that were tried: this line of evidence is silent."
-                .into(),
-            None,
-        )),
-    }
     out
+}
+
+/// What slope against contributing area says.
+fn by_slope(e: &Evidence, frame: &Frame) -> (String, Option<u32>) {
+    let Some(bend) = e.bend else {
+        return ("Slope and contributing area show no bend: this line of evidence is silent.".into(), None);
+    };
+    let (at, from, to) = (area(bend.threshold, frame), signed(bend.exponents.0), signed(bend.exponents.1));
+    if !bend.is_turn() {
+        let text = format!(
+            "Slope falls with contributing area on both sides of a bend at {at} (exponents {from} and {to}), so it does not turn: this line of \
+             evidence is silent."
+        );
+        return (text, None);
+    }
+    let text = format!(
+        "Slope turns to falling with contributing area at {at}, {}: the exponent turns from {from} to {to}. That marks where valleys begin; \
+         channels begin there or further down.",
+        if bend.is_plain() { "plainly" } else { "not plainly" },
+    );
+    (text, Some(bend.threshold.as_cells()))
+}
+
+/// What the test of drops says.
+fn by_drop(e: &Evidence, frame: &Frame) -> (String, Option<u32>) {
+    let at = |threshold| area(threshold, frame);
+    match e.constant_drop() {
+        ConstantDrop::From(constant, last) => {
+            let test = e.drops.iter().find(|(t, _)| *t == constant).and_then(|(_, test)| *test);
+            let t = test.map_or(String::new(), |test| format!(" (t = {} there)", minus(test.t)));
+            let text = format!(
+                "Constant stream drop from {}{t}: |t| stays below {DIFFERENT} up to {}, beyond which too few streams are left to tell.",
+                at(constant),
+                at(last)
+            );
+            (text, Some(constant.as_cells()))
+        }
+        ConstantDrop::Passing(first, last, differ) => (
+            format!(
+                "|t| of stream drops falls below {DIFFERENT} between {} and {}, but not for good: drops still differ at {}. This line of evidence \
+                 is silent.",
+                at(first),
+                at(last),
+                at(differ)
+            ),
+            None,
+        ),
+        ConstantDrop::AtTheEnd(first, last) => (
+            format!(
+                "Stream drops are constant only at the end of what can be tested, from {} to {}: that may be for want of streams. This line of \
+                 evidence is silent.",
+                at(first),
+                at(last)
+            ),
+            None,
+        ),
+        ConstantDrop::Nowhere => (
+            "Stream drops differ between orders at every threshold that was tested: this line of evidence is silent.".into(),
+            None,
+        ),
+        ConstantDrop::TooFew => (
+            format!(
+                "At no threshold are there {FEWEST_STREAMS} streams of the first order and {FEWEST_STREAMS} of higher ones, so that their drops \
+                 could be compared: this line of evidence is silent."
+            ),
+            None,
+        ),
+    }
 }
 
 pub(crate) fn minus(value: f64) -> String {
@@ -87,10 +165,10 @@ fn signed(value: f64) -> String {
 }
 
 /// What the evidence says, as a text to begin a justification with.
-pub fn in_words(facts: &Facts, e: &Evidence) -> Result<String> {
+pub fn in_words(facts: &Facts, e: &Evidence, judged: Option<&Judged>) -> Result<String> {
     let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
-    let mut parts = vec![verdict(e, &terrain.frame)];
-    parts.extend(suggestions(e, &terrain.frame).into_iter().map(|(text, _)| text));
+    let mut parts = vec![verdict(e, judged, &terrain.frame)];
+    parts.extend(suggestions(e, judged, &terrain.frame).into_iter().map(|(text, _)| text));
     let against = against(Ground::of(facts), e);
     if !against.is_empty() {
         parts.push("Against it speaks:".into());
@@ -99,36 +177,79 @@ pub fn in_words(facts: &Facts, e: &Evidence) -> Result<String> {
     Ok(parts.join(" "))
 }
 
-/// Where the lines of evidence meet, in one sentence.
-pub(crate) fn verdict(e: &Evidence, frame: &Frame) -> String {
-    let Some(best) = e.by_agreement() else {
-        return match e.by_drop() {
-            Some(constant) => format!(
-                "With no mapped streams to hold it against, constant stream drop puts it at {}: look at it on the map before you \
-                 rely on it.",
-                area(constant, frame)
-            ),
-            None => "There is no evidence for one threshold over another yet: add mapped streams.".into(),
-        };
+/// Where agreement counts as evidence: with the map as it is, or with what of it was not burned.
+pub(crate) fn agreement_that_counts(e: &Evidence, judged: Option<&Judged>) -> Option<Suggested> {
+    if e.burned { judged?.by_unburned() } else { e.by_agreement() }
+}
+
+/// Where the lines of evidence meet, in one sentence or two.
+///
+/// There are three: the map (agreement, with density, which rests on the same map), constant drop, and slope against area.
+pub(crate) fn verdict(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> String {
+    let drop = e.by_drop();
+    let turn = e.by_turn().filter(Bend::is_plain).map(|bend| bend.threshold);
+    let others = [("constant drop", drop), ("slope against area", turn)];
+    let Some(best) = agreement_that_counts(e, judged) else {
+        return without_map(e, others, frame);
+    };
+    let range = match best.range.0 == best.range.1 {
+        true => format!("at {}", area(best.best, frame)),
+        false => span(best.range, frame),
     };
     let within = |t: Option<Threshold>| t.is_some_and(|t| t >= best.range.0 && t <= best.range.1);
-    let range = span(best.range, frame);
-    match (within(e.by_density()), within(e.by_drop())) {
-        (true, true) => format!("All three lines of evidence meet {range}: that is defensible."),
-        (true, false) => {
-            format!(
-                "Agreement and density meet {range}: that is defensible, though the drops do not confirm it."
-            )
+    let meet: Vec<&str> = others.iter().filter(|(_, t)| within(*t)).map(|(name, _)| *name).collect();
+    let elsewhere: Vec<String> = others
+        .iter()
+        .filter_map(|&(name, t)| {
+            t.filter(|_| !within(t)).map(|t| format!("{name} puts it at {}", area(t, frame)))
+        })
+        .collect();
+    let map = if e.burned { "The map, on the surface without burning," } else { "The map" };
+    let density = match (e.burned, within(e.by_density())) {
+        (false, false) if e.by_density().is_some() => {
+            " The density of the mapped streams is met elsewhere, which weakens what the map says."
         }
-        (false, true) => {
-            format!(
-                "Agreement and drops meet {range}: that is defensible, with another density than the map’s."
-            )
+        _ => "",
+    };
+    let but = match elsewhere.is_empty() {
+        true => String::new(),
+        false => format!(", though {}", elsewhere.join(" and ")),
+    };
+    match meet[..] {
+        [] if elsewhere.is_empty() => format!(
+            "{map} speaks for a threshold {range}: defensible by the map alone, as the network’s own form is silent.{density}"
+        ),
+        [] => format!(
+            "{map} speaks for a threshold {range}, and stands alone: {}.{density}",
+            elsewhere.join(" and ")
+        ),
+        [one] => format!("{map} and {one} meet {range}: that is defensible{but}.{density}"),
+        _ => format!(
+            "All three lines of evidence, the map, constant drop and slope against area, meet {range}: that is defensible.{density}"
+        ),
+    }
+}
+
+/// The verdict where no map counts.
+fn without_map(e: &Evidence, others: [(&str, Option<Threshold>); 2], frame: &Frame) -> String {
+    let known: Vec<String> = others
+        .iter()
+        .filter_map(|&(name, t)| Some(format!("{name} puts it at {}", area(t?, frame))))
+        .collect();
+    let why = match (e.burned, e.mapped_lines) {
+        (true, _) => {
+            "The mapped streams were burned, so that agreement with them is no evidence; judge without burning."
         }
-        (false, false) => {
-            format!(
-                "Agreement with the map is best {range}: defensible by the map alone, as neither density nor drops confirm it."
-            )
+        (false, 0) => "There are no mapped streams to hold the network against.",
+        (false, _) => "No mapped stream agrees with the network at any threshold.",
+    };
+    match known.is_empty() {
+        true => format!("{why} Nothing else speaks for one threshold over another either."),
+        false => {
+            let known = known.join(", and ");
+            let mut first = known.chars();
+            let known = first.next().map_or(String::new(), |c| c.to_uppercase().chain(first).collect());
+            format!("{why} {known}: look at it on the map before you rely on it.")
         }
     }
 }
@@ -211,7 +332,8 @@ pub(crate) fn against(ground: Ground, e: &Evidence) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use bothros_core::calibration::{Bend, DropTest, Scores};
+    use crate::stages::network::evidence::tests_support::evidence as nothing;
+    use bothros_core::calibration::DropTest;
 
     const FRAME: Frame = Frame { rows: 1000, cols: 1000, left: 0.0, top: 0.0, cell_size: 10.0, unit_m: 1.0 };
 
@@ -226,16 +348,17 @@ mod tests {
             found_m,
             headwaters: 5,
             away_m: Some(4.0),
+            length_m: modelled_m,
         }
     }
 
     /// Best at 500 cells, as good at 1000; drops are constant from `constant` on; the density is met at `dense`.
     fn evidence(dense: u32, constant: Option<u32>) -> Evidence {
-        let all = [100, 500, 1000, 5000];
+        let all = [100, 500, 1000, 5000, 25_000];
         let modelled =
             |cells| if cells == dense { 10_000.0 } else { 14_000.0 * (600.0 / cells as f64).sqrt() };
-        let matched = [0.3, 0.9, 0.88, 0.6];
-        let found = [1.0, 0.95, 0.9, 0.4];
+        let matched = [0.3, 0.9, 0.88, 0.6, 0.3];
+        let found = [1.0, 0.95, 0.9, 0.4, 0.1];
         let test = |t: f64| DropTest { t, streams: (40, 12), mean_m: (11.0, 12.5) };
         let drops = all.map(|cells| {
             let t = if constant.is_some_and(|c| cells >= c) { -0.5 } else { 3.1 };
@@ -245,29 +368,80 @@ mod tests {
             scores(cells, modelled(cells), matched * modelled(cells), found * 10_000.0)
         });
         Evidence {
-            tolerance_m: 30.0,
             scores: scores.collect(),
             drops: drops.into(),
-            figures: Vec::new(),
-            slopes: Vec::new(),
-            bend: None,
             mapped_lines: 7,
             footprint_km2: 100.0,
+            covered_km2: 100.0,
+            ..nothing()
         }
+    }
+
+    fn bend(cells: u32, exponents: (f64, f64)) -> Option<Bend> {
+        Some(Bend { threshold: Threshold::cells(cells), slope: 0.1, exponents, left: 0.1 })
     }
 
     #[test]
     fn the_verdict_says_which_lines_of_evidence_meet() {
-        let of = |dense, constant| verdict(&evidence(dense, constant), &FRAME);
+        let of = |dense, constant, turn: Option<u32>| {
+            let mut e = evidence(dense, constant);
+            e.bend = turn.and_then(|cells| bend(cells, (0.05, -0.4)));
+            verdict(&e, None, &FRAME)
+        };
         assert_eq!(
-            of(500, Some(500)),
-            "All three lines of evidence meet from 5.00 ha to 10.0 ha: that is defensible."
+            of(500, Some(500), Some(800)),
+            "All three lines of evidence, the map, constant drop and slope against area, meet from 5.00 ha to 10.0 ha: that is defensible."
         );
-        assert!(of(500, Some(5000)).contains("Agreement and density meet from 5.00 ha"));
-        assert!(of(500, None).contains("though the drops do not confirm it"));
-        assert!(of(5000, Some(1000)).contains("Agreement and drops meet"), "{}", of(5000, Some(1000)));
-        assert!(of(5000, Some(100)).contains("defensible by the map alone"));
-        assert!(of(5000, None).contains("neither density nor drops"));
+        // Agreement and density rest on one map: together they are one line.
+        assert_eq!(
+            of(500, None, None),
+            "The map speaks for a threshold from 5.00 ha to 10.0 ha: defensible by the map alone, as the network’s own form is silent."
+        );
+        let one = of(500, Some(5000), Some(800));
+        assert!(one.starts_with("The map and slope against area meet from 5.00 ha"), "{one}");
+        assert!(one.contains("though constant drop puts it at 50.0 ha"), "{one}");
+        let alone = of(5000, Some(100), None);
+        assert!(alone.contains("stands alone: constant drop puts it at 1.00 ha"), "{alone}");
+        assert!(alone.contains("density of the mapped streams is met elsewhere"), "{alone}");
+        assert!(of(500, Some(1000), None).contains("The map and constant drop meet"));
+        // Two falling exponents are no turn.
+        let mut falling = evidence(500, None);
+        falling.bend = bend(800, (-0.33, -0.98));
+        assert!(verdict(&falling, None, &FRAME).contains("form is silent"));
+    }
+
+    #[test]
+    fn what_was_burned_is_no_evidence_and_what_was_not_is() {
+        let burned = Evidence { burned: true, ..evidence(500, None) };
+        let told = verdict(&burned, None, &FRAME);
+        assert!(
+            told.starts_with("The mapped streams were burned") && told.contains("Nothing else speaks"),
+            "{told}"
+        );
+        let said = suggestions(&burned, None, &FRAME);
+        assert!(
+            said[0].0.contains("92 %")
+                && said[0].0.ends_with("was given these streams.")
+                && said[0].1.is_none()
+        );
+        // Best elsewhere on the surface without burning.
+        let unburned = [(100, 0.4), (500, 0.5), (1000, 0.6), (5000, 0.8), (25_000, 0.3)];
+        let unburned =
+            unburned.map(|(cells, share)| scores(cells, 10_000.0, 10_000.0 * share, 10_000.0 * share));
+        let judged = Judged { unburned: unburned.into(), left_out: Some(burned.scores.clone()), parts: 12 };
+        let told = verdict(&burned, Some(&judged), &FRAME);
+        assert!(
+            told.starts_with("The map, on the surface without burning, speaks for a threshold at 50.0 ha"),
+            "{told}"
+        );
+        let said = suggestions(&burned, Some(&judged), &FRAME);
+        assert!(
+            said[1].0.contains("without burning, agreement is best, 80 %, at 50.0 ha")
+                && said[1].1 == Some(5000)
+        );
+        assert!(said[2].0.contains("12 sub-basins") && said[2].1 == Some(500), "{said:?}");
+        let single = Judged { left_out: None, parts: 1, ..judged };
+        assert!(suggestions(&burned, Some(&single), &FRAME)[2].0.contains("one sub-basin"));
     }
 
     #[test]
@@ -280,10 +454,14 @@ mod tests {
             }
             e
         };
-        assert!(verdict(&unmapped(Some(500)), &FRAME).contains("constant stream drop puts it at 5.00 ha"));
-        assert!(verdict(&unmapped(None), &FRAME).contains("add mapped streams"));
+        let told = verdict(&unmapped(Some(500)), None, &FRAME);
+        assert!(
+            told.contains("no mapped streams") && told.contains("Constant drop puts it at 5.00 ha"),
+            "{told}"
+        );
+        assert!(verdict(&unmapped(None), None, &FRAME).contains("Nothing else speaks"));
         // Neither agreement nor a density is claimed.
-        let said = suggestions(&unmapped(Some(500)), &FRAME);
+        let said = suggestions(&unmapped(Some(500)), None, &FRAME);
         assert!(said.iter().all(|(text, _)| !text.contains("mapped")), "{said:?}");
         assert_eq!(said.last().unwrap().1, Some(500));
     }
@@ -291,9 +469,8 @@ mod tests {
     #[test]
     fn each_line_of_evidence_names_its_threshold_or_is_silent() {
         let mut e = evidence(500, Some(1000));
-        e.bend =
-            Some(Bend { threshold: Threshold::cells(800), slope: 0.1, exponents: (0.05, -0.4), left: 0.1 });
-        let said = suggestions(&e, &FRAME);
+        e.bend = bend(800, (0.05, -0.4));
+        let said = suggestions(&e, None, &FRAME);
         assert_eq!(
             said.iter().map(|s| s.1).collect::<Vec<_>>(),
             [Some(500), Some(500), Some(800), Some(1000)]
@@ -304,10 +481,24 @@ mod tests {
             said[0].0
         );
         assert!(said[1].0.contains("0.100 km/km²"), "{}", said[1].0);
-        assert!(said[2].0.contains("from +0.05 to \u{2212}0.40"), "{}", said[2].0);
-        assert!(said[3].0.contains("10.0 ha (t = \u{2212}0.50, |t| < 2)"), "{}", said[3].0);
-        let silent = suggestions(&evidence(500, None), &FRAME);
+        assert!(
+            said[2].0.contains("from +0.05 to \u{2212}0.40") && said[2].0.contains("valleys begin"),
+            "{}",
+            said[2].0
+        );
+        assert!(said[3].0.contains("10.0 ha (t = \u{2212}0.50 there)"), "{}", said[3].0);
+        e.bend = bend(800, (-0.33, -0.98));
+        assert!(suggestions(&e, None, &FRAME)[2].0.contains("does not turn"));
+        let silent = suggestions(&evidence(500, None), None, &FRAME);
         assert_eq!(silent.iter().filter(|s| s.1.is_none() && s.0.contains("silent")).count(), 2);
+        // Small in passing; only at the end of the range.
+        let with = |t: [f64; 5]| {
+            let mut e = evidence(500, None);
+            e.drops.iter_mut().zip(t).for_each(|((_, test), t)| test.as_mut().unwrap().t = t);
+            suggestions(&e, None, &FRAME).pop().unwrap()
+        };
+        assert!(with([3.0, 1.0, 1.0, 4.0, 3.0]).0.contains("between 5.00 ha and 10.0 ha, but not for good"));
+        assert!(with([3.0, 3.0, 3.0, 3.0, 0.1]).0.contains("only at the end of what can be tested"));
     }
 
     #[test]
