@@ -117,7 +117,8 @@ pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::R
                     crs: None,
                     source: "made up for the demo".into(),
                     date: String::new(),
-                    scale: "4 m".into(),
+                    // As of a map of streams; all else fits the DEM.
+                    scale: if role == LayerRole::MappedStreams { "1:25,000" } else { "4 m" }.into(),
                     licence: "none needed".into(),
                 };
                 add_layer(store, study.id, new).await?;

@@ -1,23 +1,27 @@
 //! What connects to a study instead of downloading it: a GIS, another Bothros.
 
 use bothros::elevations::Elevations;
+use bothros_core::Frame;
 use bothros_store::RasterRole;
 use reqwest::StatusCode;
 use serde_json::json;
 
 use crate::archive::{post, square};
 use crate::handover::modelled;
-use crate::processes::rough_file;
 use crate::support::browser::{browser, until, value};
 use crate::support::hand::Hand;
-use crate::support::{Site, database, python, valley_file};
+use crate::support::{FRAME, Site, database, python, valley_file, written};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_gis_reads_layers_and_windows_of_rasters() {
     let site = Site::new().await;
     let dir = tempfile::tempdir().unwrap();
     let study = modelled(&site, dir.path(), "connected").await;
-    let large = site.study(&rough_file(dir.path(), 1800), "large").await;
+    // 25 million cells, in whole half metres, so that the file is no larger than what is accepted.
+    let mut rough = bothros_demo::fractal_terrain(5000, 9);
+    rough.values_mut().iter_mut().for_each(|z| *z = (*z * 2.0).round() / 2.0);
+    let frame = Frame { rows: 5000, cols: 5000, ..FRAME };
+    let large = site.study(&written(dir.path(), "large.tif", &rough, &frame), "large").await;
     assert_eq!(site.finish(large).await.state, "done");
     // Beside the server, which answers it.
     let base = site.base.clone();

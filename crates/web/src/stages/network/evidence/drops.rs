@@ -53,7 +53,7 @@ pub(crate) fn drops_chart(e: &Evidence, frame: &Frame) -> Option<Chart> {
         ))
         .mark(
             "same",
-            "no difference that chance does not make",
+            "a difference that chance alone may make",
             Tone::Moss,
             Place::FromY(-DIFFERENT, DIFFERENT),
         )

@@ -217,7 +217,7 @@ pub(crate) fn verdict(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> S
     };
     match meet[..] {
         [] if elsewhere.is_empty() => format!(
-            "{map} speaks for a threshold {range}: defensible by the map alone, as the network’s own form is silent.{density}"
+            "{map} speaks for a threshold {range}: defensible by the map alone, as no other line of evidence is plain.{density}"
         ),
         [] => format!(
             "{map} speaks for a threshold {range}, and stands alone: {}.{density}",
@@ -395,7 +395,7 @@ mod tests {
         // Agreement and density rest on one map: together they are one line.
         assert_eq!(
             of(500, None, None),
-            "The map speaks for a threshold from 5.00 ha to 10.0 ha: defensible by the map alone, as the network’s own form is silent."
+            "The map speaks for a threshold from 5.00 ha to 10.0 ha: defensible by the map alone, as no other line of evidence is plain."
         );
         let one = of(500, Some(5000), Some(800));
         assert!(one.starts_with("The map and slope against area meet from 5.00 ha"), "{one}");
@@ -407,7 +407,7 @@ mod tests {
         // Two falling exponents are no turn.
         let mut falling = evidence(500, None);
         falling.bend = bend(800, (-0.33, -0.98));
-        assert!(verdict(&falling, None, &FRAME).contains("form is silent"));
+        assert!(verdict(&falling, None, &FRAME).contains("no other line of evidence is plain"));
     }
 
     #[test]
