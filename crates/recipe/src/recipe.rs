@@ -236,7 +236,8 @@ impl Recipe {
             };
             Error::Recipe(format!("{name} {what}"))
         })?;
-        let folder = path.parent().map(Path::to_owned).unwrap_or_default();
+        // A recipe that is named alone lies where the program was started.
+        let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
         Self::parse(&text, &folder).map_err(|e| match e {
             Error::Recipe(what) => Error::Recipe(format!("{name}: {what}")),
             other => other,

@@ -117,6 +117,7 @@ async fn conditioning_is_chosen_by_hand() {
     hand.sends("/route", hand.clicks("#run-route")).await;
     until(hand.driver, "document.querySelector('#desk [data-section=result] .chart')").await;
     hand.clicks("#desk [data-section=result] details.more > summary").await;
+    hand.clicks("#cuts > summary").await;
     hand.clicks("[data-swipe]").await;
     until(hand.driver, "document.querySelector('.swipe')").await;
     hand.clicks("[data-swipe]").await;

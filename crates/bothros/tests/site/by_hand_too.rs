@@ -167,6 +167,7 @@ async fn pour_points_are_placed_and_measured_by_hand() {
     let driver = hand.driver;
     hand.opens(&site, study, "catchments", "points").await;
     hand.sends("/snapping", hand.types("#snap-m", "60")).await;
+    hand.sends("/snapping", hand.picks("#snap-to", "larg")).await;
     hand.sends("/snapping", hand.picks("#snap-to", "near")).await;
     // Before the click the pointer tells what drains there and where the point would snap.
     hand.clicks("#desk [data-section=points] [data-place]").await;

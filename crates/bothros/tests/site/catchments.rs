@@ -15,6 +15,8 @@ pub(crate) async fn study(site: &Site, dir: &std::path::Path, name: &str, northi
         assert!(status.is_success(), "{path}: {told}");
     };
     send("threshold", &[("cells", "400")]).await;
+    // The stem, and not what comes in beside it.
+    send("snapping", &[("snap_m", "100"), ("snap_to", "largest")]).await;
     send("pour-points", &[("x", "502005"), ("y", northing), ("name", "mouth")]).await;
     study
 }

@@ -166,10 +166,10 @@ async fn the_recipe_in_a_package_gives_the_package_again() {
     // What a recipe cannot tell is said in it.
     assert!(text.contains("# - the choice of a time of concentration"), "{text}");
     let out = dir.path().join("out");
+    // As its head says: from where it was unpacked to.
     let run = std::process::Command::new(env!("CARGO_BIN_EXE_bothros"))
-        .arg("run")
-        .arg(unpacked.join("again_recipe.toml"))
-        .arg("--out")
+        .current_dir(&unpacked)
+        .args(["run", "again_recipe.toml", "--out"])
         .arg(&out)
         .output()
         .unwrap();

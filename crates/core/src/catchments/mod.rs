@@ -41,7 +41,7 @@ pub use measures::{Measured, Measures, Stem, measure, measure_part, measure_with
 pub use polygon::{MultiPolygon, Outline, outline, outlines};
 pub use published::{Agreement, Discrepancy, area_of_polygons, compare_with};
 pub use site::{Inflow, Outflow, Side, Site, site};
-pub use snap::{Beside, SnapTo, beside, snap, snap_to_cells};
+pub use snap::{Beside, Confluence, SnapTo, beside, confluence_near, snap, snap_to_cells};
 pub use zonal::{
     Classes, Holds, MOST_CLASSES, Zonal, cells_shared, classes, classes_of_parts, no_classes, zonal,
     zonal_of_parts,

@@ -84,6 +84,55 @@ pub fn snap_to_cells(
     best.map(|(cell, ..)| cell).ok_or(Error::NoStreamNear { distance_m })
 }
 
+/// A place where streams meet.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Confluence {
+    /// the cell that they meet in
+    pub cell: Cell,
+    /// how far it lies, metres
+    pub away_m: f64,
+    /// cells that drain to the largest and to the second of the streams that meet, their last cells counted
+    pub cells: [u64; 2],
+}
+
+/// The nearest cell within `distance_m` metres of `(x, y)` (CRS units) into which at least two stream cells drain: which of the streams is meant must be looked
+/// at. `directions` holds D8 codes, `accumulation` the cells upstream of each.
+///
+/// # Errors
+/// [`Error::ShapeMismatch`].
+pub fn confluence_near(
+    directions: &Grid<u8>,
+    accumulation: &Grid<u32>,
+    frame: &Frame,
+    is_stream: &dyn Fn(Cell) -> bool,
+    (x, y): (f64, f64),
+    distance_m: f64,
+) -> Result<Option<Confluence>> {
+    directions.same_shape(accumulation)?;
+    let Some(own) = frame.cell_at(x, y) else { return Ok(None) };
+    let reach = (distance_m / frame.cell_m()).ceil().min(frame.rows.max(frame.cols) as f64) as usize + 1;
+    let mut best: Option<Confluence> = None;
+    for row in own.row.saturating_sub(reach)..=(own.row + reach).min(frame.rows - 1) {
+        for col in own.col.saturating_sub(reach)..=(own.col + reach).min(frame.cols - 1) {
+            let cell = Cell { row, col };
+            let (cx, cy) = frame.centre(cell);
+            let away_m = (cx - x).hypot(cy - y) * frame.unit_m;
+            if away_m > distance_m || best.is_some_and(|b| b.away_m <= away_m) || !is_stream(cell) {
+                continue;
+            }
+            let mut meet: Vec<u64> = upstream(directions, directions.index(cell))
+                .filter(|&n| is_stream(directions.cell(n)))
+                .map(|n| u64::from(accumulation.values()[n]) + 1)
+                .collect();
+            meet.sort_unstable_by(|a, b| b.cmp(a));
+            if let [first, second, ..] = meet[..] {
+                best = Some(Confluence { cell, away_m, cells: [first, second] });
+            }
+        }
+    }
+    Ok(best)
+}
+
 /// The contributing area one cell farther up and one farther down than a cell.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Beside {
@@ -135,6 +184,23 @@ pub fn beside(directions: &Grid<u8>, accumulation: &Grid<u32>, cell: Cell) -> Re
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_nearest_confluence_within_reach_is_told() {
+        // Two rows that meet in the last column, which drains out below.
+        let directions = Grid::from_vec(2, 3, vec![1, 1, 4, 1, 1, 0]);
+        let accumulation = Grid::from_vec(2, 3, vec![0, 1, 2, 0, 1, 5]);
+        let frame = Frame { rows: 2, cols: 3, left: 0.0, top: 20.0, cell_size: 10.0, unit_m: 1.0 };
+        let near = |at, distance_m, least: u32| {
+            let is_stream = |cell: Cell| accumulation.values()[accumulation.index(cell)] + 1 >= least;
+            confluence_near(&directions, &accumulation, &frame, &is_stream, at, distance_m).unwrap()
+        };
+        let found = near((5.0, 5.0), 25.0, 1).unwrap();
+        assert_eq!((found.cell, found.away_m, found.cells), (Cell { row: 1, col: 2 }, 20.0, [3, 2]));
+        assert_eq!(near((5.0, 5.0), 15.0, 1), None, "too far");
+        assert_eq!(near((5.0, 5.0), 25.0, 3), None, "one of the two is no stream");
+        assert_eq!(near((500.0, 5.0), 25.0, 1), None, "beside the grid");
+    }
 
     const FRAME: Frame = Frame { rows: 3, cols: 5, left: 0.0, top: 30.0, cell_size: 10.0, unit_m: 1.0 };
 

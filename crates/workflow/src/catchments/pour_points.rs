@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use bothros_core::catchments::{SnapTo, beside, delineate, delineate_many, snap_to_cells};
+use bothros_core::catchments::{SnapTo, beside, confluence_near, delineate, delineate_many, snap_to_cells};
 use bothros_core::{Cell, Frame, Silent, Threshold};
 use bothros_store::{
     Change, Delineated, Inverse, Kept, LogLine, NewPourPoint, PourPoint, Record, Snapping, Store,
@@ -228,6 +228,9 @@ pub struct Preview {
     /// contributing areas one cell farther up and down, km², where a shift by one changes it by more than a tenth; nothing
     /// drains from an outlet
     pub touchy: Option<(f64, Option<f64>)>,
+    /// distance of the nearest confluence within the snapping distance, metres, and contributing areas of the two largest streams that meet
+    /// there, km²
+    pub confluence: Option<(f64, [f64; 2])>,
 }
 
 /// Tells what a pour point at a place would be by the study's choices; nothing is kept.
@@ -248,7 +251,9 @@ pub async fn preview(store: &Store, cache: &GridCache, facts: &Facts, at: (f64, 
         let area = |cell| km2(u64::from(grids.accumulation.values()[grids.accumulation.index(cell)]) + 1);
         let near = beside(&grids.directions, &grids.accumulation, cell)?;
         let (x, y) = frame.centre(cell);
+        let meet = confluence_near(&grids.directions, &grids.accumulation, frame, &stream_at, at, snap_m)?;
         Ok(Preview {
+            confluence: meet.map(|meet| (meet.away_m, meet.cells.map(km2))),
             area_km2: area(own),
             on_stream: stream_at(own),
             cell,

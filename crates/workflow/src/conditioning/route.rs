@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use bothros_core::conditioning::{
-    Conditioned, Conditioning, bed_below_banks, condition, cut_and_fill, difference, list_sinks,
+    Conditioned, Conditioning, bed_below_banks, condition, cut_and_fill, deepest_cuts, difference, list_sinks,
 };
 use bothros_core::memory::Step;
 use bothros_core::network::Edit;
@@ -122,6 +122,9 @@ fn needs_more_than_filling(how: &Conditioning) -> bool {
     how.fill_voids || !how.rebuild.is_empty() || !how.lakes.is_empty() || !how.breach_lines.is_empty()
 }
 
+/// Cuts kept in the list, the deepest first.
+const CUTS_LISTED: usize = 12;
+
 /// Classes of the histogram of cut and fill.
 const CLASSES: usize = 24;
 
@@ -151,6 +154,7 @@ fn what_changed(
     Ok(ConditionedFacts {
         key,
         beds: None,
+        cuts: deepest_cuts(dem, &done.ground, frame, CUTS_LISTED)?,
         ground: cut_and_fill(dem, &done.ground, frame)?,
         routing: cut_and_fill(dem, done.routing_surface(), frame)?,
         deepest_cut: place(deepest),

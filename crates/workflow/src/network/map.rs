@@ -142,7 +142,7 @@ impl Told {
             return Some(Self::Accuracy(m));
         }
         let (to, _) = number(after("1:").or_else(|| after("1 : "))?)?;
-        (to >= 100.0 && to <= 100e6).then_some(Self::Scale(to))
+        (100.0..=100e6).contains(&to).then_some(Self::Scale(to))
     }
 }
 

@@ -1,7 +1,7 @@
 //! What is known of a study at each stage, as it is kept with it.
 
 use bothros_core::catchments::SnapTo;
-use bothros_core::conditioning::{CutAndFill, Remark, SinkReport, Step, StreamFit};
+use bothros_core::conditioning::{Cut, CutAndFill, Remark, SinkReport, Step, StreamFit};
 use bothros_core::network::Astray;
 use bothros_core::routing::Method;
 use bothros_core::terrain::{Quality, Seam, Summary};
@@ -273,6 +273,9 @@ pub struct ConditionedFacts {
     pub deepest_cut: Option<Cell>,
     /// where it was filled highest
     pub highest_fill: Option<Cell>,
+    /// the deepest cuts into the ground surface
+    #[serde(default)]
+    pub cuts: Vec<Cut>,
     /// cells of burned beds that lie below both banks on the routing surface, and all that were looked at
     #[serde(default)]
     pub beds: Option<(u64, u64)>,
@@ -362,7 +365,7 @@ impl Default for Settings {
     fn default() -> Self {
         Self {
             snap_m: 100.0,
-            snap_to: SnapTo::Largest,
+            snap_to: SnapTo::NearestStream,
             conditioning: Choices::default(),
             style: serde_json::Value::Null,
             weights: None,

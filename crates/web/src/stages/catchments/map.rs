@@ -35,7 +35,9 @@ pub async fn preview(
     let facts = app.facts(study).await?;
     let p = bothros_workflow::preview(&app.store, &app.grids, &facts, (place.x, place.y)).await?;
     let text = told(&p);
-    Ok(Json(json!({ "text": text, "x": p.at.0, "y": p.at.1, "warns": p.touchy.is_some() })))
+    Ok(Json(
+        json!({ "text": text, "x": p.at.0, "y": p.at.1, "warns": p.touchy.is_some() || p.confluence.is_some() }),
+    ))
 }
 
 /// A place that is being typed.
@@ -88,7 +90,15 @@ fn told(p: &Preview) -> String {
         }
         Some((up, None)) => format!(" One cell up {} drain: look where it belongs.", area(up)),
     };
-    format!("{here}; {moved}.{touchy}")
+    let meet = p.confluence.map_or(String::new(), |(away_m, [first, second])| {
+        format!(
+            " Streams of {} and {} meet {} away: look which is meant.",
+            area(first),
+            area(second),
+            quantity::length(away_m)
+        )
+    });
+    format!("{here}; {moved}.{touchy}{meet}")
 }
 
 #[cfg(test)]
@@ -106,6 +116,7 @@ mod tests {
             moved_m: 24.0,
             snapped_km2: 4.61,
             touchy: None,
+            confluence: None,
         };
         assert_eq!(told(&plain), "Here 2\u{202F}000 m² drain; it would snap 24.0 m to 4.61 km².");
         let there = Preview { on_stream: true, area_km2: 4.61, moved_m: 0.0, ..plain };
@@ -114,6 +125,10 @@ mod tests {
         assert!(
             told(&junction)
                 .ends_with("One cell up 4.60 km² drain, one cell down 9.20 km²: look where it belongs.")
+        );
+        let meet = Preview { confluence: Some((31.0, [9.2, 4.6])), ..there };
+        assert!(
+            told(&meet).ends_with("Streams of 9.20 km² and 4.60 km² meet 31.0 m away: look which is meant.")
         );
         let end = Preview { touchy: Some((2.0, None)), ..there };
         assert!(told(&end).ends_with("One cell up 2.00 km² drain: look where it belongs."));

@@ -20,6 +20,8 @@ use crate::http::upload::receive;
 use crate::map::measure::read_line;
 use crate::ui::form::{Number, choice};
 
+use super::desk::BREACH_OFFERED_M;
+
 /// The page then fetches the barriers anew, but not the whole map.
 pub const BARRIERS: &str = "barriers-changed";
 
@@ -140,6 +142,11 @@ impl ChoicesForm {
             name => Method::from_name(name)
                 .ok_or_else(|| WebError::refused(format!("there is no way of routing called “{name}”")))?,
         };
+        // What is offered counts once sinks are breached; until then it is no choice.
+        let breached = matches!(self.sinks, TreatSinks::Breach | TreatSinks::BreachThenFill);
+        let offered = |depth: &f64| before.breach_depth_m.is_none() && *depth == BREACH_OFFERED_M;
+        let breach_depth_m =
+            BREACH_DEPTH.read_optional(&self.breach_depth_m)?.filter(|depth| breached || !offered(depth));
         Ok(Choices {
             routing,
             rebuild_own: own,
@@ -150,7 +157,7 @@ impl ChoicesForm {
             sinks: self.sinks,
             max_fill_depth_m: MAX_FILL.read_optional(&self.max_fill_depth_m)?,
             breach_length_m: BREACH_LENGTH.read_optional(&self.breach_length_m)?,
-            breach_depth_m: BREACH_DEPTH.read_optional(&self.breach_depth_m)?,
+            breach_depth_m,
             burn,
         })
     }

@@ -38,6 +38,17 @@ fn metres(m: f64) -> String {
     quantity::typed(Quantity::Length, m)
 }
 
+/// The greatest depth of a breach that is offered, metres: length alone lets a short path cut through a ridge. (Ours.)
+pub(super) const BREACH_OFFERED_M: f64 = 5.0;
+
+/// A cut into the ground.
+struct CutRow {
+    depth: String,
+    cells: String,
+    volume: String,
+    at: (f64, f64),
+}
+
 /// The choices as the form shows them.
 struct Form {
     choices: Choices,
@@ -91,6 +102,11 @@ impl Form {
     fn limit(&self, value: &Option<f64>) -> String {
         value.map_or(String::new(), metres)
     }
+    /// The greatest depth of a breach; one is offered until sinks are breached.
+    fn breach_depth(&self) -> String {
+        let breached = matches!(self.choices.sinks, TreatSinks::Breach | TreatSinks::BreachThenFill);
+        self.limit(&self.choices.breach_depth_m.or((!breached).then_some(BREACH_OFFERED_M)))
+    }
     fn sinks(&self, which: &str) -> bool {
         let here = match self.choices.sinks {
             TreatSinks::Fill => "fill",
@@ -141,6 +157,7 @@ struct Conditioning {
     weights: Option<bothros_workflow::WeightFacts>,
     results: Vec<Fact>,
     steps: Vec<(&'static str, String)>,
+    cuts: Vec<CutRow>,
     remarks: Vec<(String, Option<(f64, f64)>)>,
     to_mend: Vec<(String, f64, f64)>,
     histogram: Option<String>,
@@ -284,6 +301,17 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
                 )
             };
             done.steps.iter().map(|s| (s.kind.title(), moved(s))).collect()
+        }),
+        cuts: conditioned.zip(frame).map_or(vec![], |(done, frame)| {
+            done.cuts
+                .iter()
+                .map(|cut| CutRow {
+                    depth: quantity::metres_to(cut.depth_m, 2),
+                    cells: quantity::whole(cut.cells),
+                    volume: quantity::volume(cut.volume_m3),
+                    at: frame.centre(cut.deepest),
+                })
+                .collect()
         }),
         remarks: conditioned
             .zip(frame)

@@ -399,7 +399,11 @@ fn write(
     }
     if let Some(steps) = &from.steps {
         let of = (short.as_str(), from.threshold, frame);
-        let recipe = recipe::written(steps, &from.facts, &from.land.points, of, from.stale)?;
+        let storages =
+            from.land.model.as_ref().map_or(0, |model| {
+                model.scheme.nexuses.iter().filter(|nexus| nexus.storage.is_some()).count()
+            });
+        let recipe = recipe::written(steps, &from.facts, &from.land.points, of, storages, from.stale)?;
         std::fs::write(begin("recipe.toml", "writing the recipe", 0.91)?, recipe.text)?;
         if !recipe.layers.is_empty() {
             let path = begin(recipe::INPUTS, "writing the recipe", 0.91)?;

@@ -63,7 +63,7 @@ pub(super) struct Written {
 /// File with the layers that a recipe reads.
 pub(super) const INPUTS: &str = "inputs.gpkg";
 
-/// Writes the recipe of a study. `short` is what names of files begin with.
+/// Writes the recipe of a study. `short` is what names of files begin with; `storages` is how many the model scheme has.
 ///
 /// # Errors
 /// [`Error::Library`] where it cannot be written as TOML.
@@ -72,6 +72,7 @@ pub(super) fn written(
     facts: &Facts,
     points: &[(PourPoint, CatchmentFacts)],
     (short, threshold, frame): (&str, Threshold, &Frame),
+    storages: usize,
     stale: bool,
 ) -> Result<Written> {
     let mut layers = Vec::new();
@@ -232,6 +233,11 @@ pub(super) fn written(
         handover: Some(handover),
         folder: PathBuf::new(),
     };
+    match storages {
+        0 => {}
+        1 => untold.push("1 dam with a reservoir, which is a storage of the model scheme".into()),
+        n => untold.push(format!("{n} dams with reservoirs, which are storages of the model scheme")),
+    }
     by_hand(facts, &mut untold);
     let toml = recipe.to_toml().map_err(|e| Error::Refused(format!("the recipe cannot be written: {e}")))?;
     Ok(Written { text: told(facts, short, &untold, stale) + &toml, layers })
