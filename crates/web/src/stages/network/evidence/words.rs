@@ -75,10 +75,9 @@ fn by_map(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> Vec<(String, 
     }
     if let Some(dense) = e.by_density() {
         let density = e.scores.first().map_or(0.0, |s| s.mapped_m / 1000.0 / e.covered_km2);
-        let rests = if e.burned { "; it does not depend on burning" } else { "" };
         out.push((
             format!(
-                "The density of the mapped streams, {}, is met at {}. It rests on the same map as agreement, and counts with it{rests}.",
+                "The density of the mapped streams, {}, is met at {}. It rests on the same map as agreement, and counts with it.",
                 quantity::density(density),
                 area(dense, frame)
             ),
@@ -188,7 +187,7 @@ pub(crate) fn agreement_that_counts(e: &Evidence, judged: Option<&Judged>) -> Op
 pub(crate) fn verdict(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> String {
     let drop = e.by_drop();
     let turn = e.by_turn().filter(Bend::is_plain).map(|bend| bend.threshold);
-    let others = [("constant drop", drop), ("slope against area", turn)];
+    let others = [("constant drop", drop), (SLOPES, turn)];
     let Some(best) = agreement_that_counts(e, judged) else {
         return without_map(e, others, frame);
     };
@@ -198,11 +197,15 @@ pub(crate) fn verdict(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> S
     };
     let within = |t: Option<Threshold>| t.is_some_and(|t| t >= best.range.0 && t <= best.range.1);
     let meet: Vec<&str> = others.iter().filter(|(_, t)| within(*t)).map(|(name, _)| *name).collect();
+    // Channels begin where valleys do, or further down: a turn below the range fits, and says no more.
+    let below = turn.filter(|t| *t < best.range.0);
+    let fits = below.map_or(String::new(), |t| {
+        format!(" Slope against area says that valleys begin at {}, which fits.", area(t, frame))
+    });
     let elsewhere: Vec<String> = others
         .iter()
-        .filter_map(|&(name, t)| {
-            t.filter(|_| !within(t)).map(|t| format!("{name} puts it at {}", area(t, frame)))
-        })
+        .filter_map(|&(name, t)| Some((name, t.filter(|_| !within(t) && (name != SLOPES || t != below))?)))
+        .map(|(name, t)| puts_it(name, t, frame))
         .collect();
     let map = if e.burned { "The map, on the surface without burning," } else { "The map" };
     let density = match (e.burned, within(e.by_density())) {
@@ -217,25 +220,32 @@ pub(crate) fn verdict(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> S
     };
     match meet[..] {
         [] if elsewhere.is_empty() => format!(
-            "{map} speaks for a threshold {range}: defensible by the map alone, as no other line of evidence is plain.{density}"
+            "{map} speaks for a threshold {range}: defensible by the map alone, as no other line of evidence is plain.{fits}{density}"
         ),
         [] => format!(
-            "{map} speaks for a threshold {range}, and stands alone: {}.{density}",
+            "{map} speaks for a threshold {range}, and stands alone: {}.{fits}{density}",
             elsewhere.join(" and ")
         ),
-        [one] => format!("{map} and {one} meet {range}: that is defensible{but}.{density}"),
+        [one] => format!("{map} and {one} meet {range}: that is defensible{but}.{fits}{density}"),
         _ => format!(
-            "All three lines of evidence, the map, constant drop and slope against area, meet {range}: that is defensible.{density}"
+            "All three lines of evidence, the map, constant drop and slope against area, meet {range}: that is defensible.{fits}{density}"
         ),
+    }
+}
+
+const SLOPES: &str = "slope against area";
+
+/// Where a line of evidence that stands by itself puts the threshold.
+fn puts_it(name: &str, t: Threshold, frame: &Frame) -> String {
+    match name {
+        SLOPES => format!("slope against area has valleys begin only at {}", area(t, frame)),
+        _ => format!("{name} puts it at {}", area(t, frame)),
     }
 }
 
 /// The verdict where no map counts.
 fn without_map(e: &Evidence, others: [(&str, Option<Threshold>); 2], frame: &Frame) -> String {
-    let known: Vec<String> = others
-        .iter()
-        .filter_map(|&(name, t)| Some(format!("{name} puts it at {}", area(t?, frame))))
-        .collect();
+    let known: Vec<String> = others.iter().filter_map(|&(name, t)| Some(puts_it(name, t?, frame))).collect();
     let why = match (e.burned, e.mapped_lines) {
         (true, _) => {
             "The mapped streams were burned, so that agreement with them is no evidence; judge without burning."
@@ -404,6 +414,15 @@ mod tests {
         assert!(alone.contains("stands alone: constant drop puts it at 1.00 ha"), "{alone}");
         assert!(alone.contains("density of the mapped streams is met elsewhere"), "{alone}");
         assert!(of(500, Some(1000), None).contains("The map and constant drop meet"));
+        // Channels begin below where valleys do: a turn at a smaller area fits, one at a larger does not.
+        let fits = of(500, None, Some(100));
+        assert!(fits.ends_with("valleys begin at 1.00 ha, which fits."), "{fits}");
+        assert!(fits.contains("by the map alone"), "{fits}");
+        let later = of(500, None, Some(5000));
+        assert!(
+            later.contains("stands alone: slope against area has valleys begin only at 50.0 ha"),
+            "{later}"
+        );
         // Two falling exponents are no turn.
         let mut falling = evidence(500, None);
         falling.bend = bend(800, (-0.33, -0.98));
