@@ -84,32 +84,23 @@ pub fn queued_fill(dem: &Grid<f32>) -> Grid<f32> {
     let (mut sink, mut slope): (VecDeque<usize>, VecDeque<usize>) = (VecDeque::new(), VecDeque::new());
     while let Some(at) = all.pop() {
         let level = all.filled[at];
-        for n in all.neighbours(at) {
-            if std::mem::replace(&mut all.closed[n], true) {
-                continue;
-            }
-            if all.filled[n] > level {
-                slope.push_back(n);
-            } else {
-                all.filled[n] = level;
-                sink.push_back(n);
-                while let Some(at) = sink.pop_front() {
-                    for n in all.neighbours(at) {
-                        if std::mem::replace(&mut all.closed[n], true) {
-                            continue;
-                        }
-                        if all.filled[n] > level {
-                            slope.push_back(n);
-                        } else {
-                            all.filled[n] = level;
-                            sink.push_back(n);
-                        }
-                    }
+        // A cell without a sink beside it is one of a single cell.
+        sink.push_back(at);
+        while let Some(at) = sink.pop_front() {
+            for n in all.neighbours(at) {
+                if std::mem::replace(&mut all.closed[n], true) {
+                    continue;
+                }
+                if all.filled[n] > level {
+                    slope.push_back(n);
+                } else {
+                    all.filled[n] = level;
+                    sink.push_back(n);
                 }
             }
-            while let Some(at) = slope.pop_front() {
-                climb(&mut all, &mut slope, at);
-            }
+        }
+        while let Some(at) = slope.pop_front() {
+            climb(&mut all, &mut slope, at);
         }
     }
     all.into_grid(dem)
