@@ -2,6 +2,7 @@
 import { ask, hearErrors, notice, send } from '../lib/common.js';
 import { hear, listenToServer } from '../lib/events.js';
 import { hearCharts } from '../lib/chart.js';
+import { Latest } from '../lib/latest.js';
 import { takeSending } from '../lib/sending.js';
 import { LayerList } from '../map/layer_list.js';
 import { StudyMap } from '../map/map.js';
@@ -10,6 +11,7 @@ import { Pen } from '../map/pen.js';
 import { ReadOut } from '../map/readout.js';
 import { STAGES } from '../stages/registry.js';
 import { Drawer } from './drawer.js';
+import { Hands } from './hands.js';
 import { Progress } from './progress.js';
 import { perspectiveOf } from '../map/perspective.js';
 import { Sections } from './sections.js';
@@ -82,6 +84,8 @@ const progress = new Progress({ refreshParts, fetchDesk });
 const parts = new Map(STAGES.map((s) => [s.key, s.begin?.(page) ?? {}]));
 const everywhere = [page.pen, new LayerList(page)];
 const here = () => parts.get(page.stage);
+const deskAsked = new Latest();
+const hands = new Hands(desk, fetchDesk);
 const sections = new Sections(desk, () => remember());
 if (address.has('section')) sections.shown[page.stage] = address.get('section');
 page.sections = sections;
@@ -152,13 +156,24 @@ async function openDrawer(next) {
 
 async function fetchDesk() {
   const wanted = page.stage;
-  const answer = await fetch(`${base}/desk/${wanted}`);
-  const html = await answer.text();
-  if (wanted !== page.stage) return;
-  if (!answer.ok) {
-    notice(html, true);
-    return;
+  const { made } = hands;
+  desk.setAttribute('aria-busy', 'true');
+  let html;
+  try {
+    html = await deskAsked.text(`${base}/desk/${wanted}`);
+  } catch (error) {
+    desk.removeAttribute('aria-busy');
+    notice(error.message, true);
   }
+  // Another one is on its way, or another stage was opened.
+  if (html === undefined || wanted !== page.stage) return;
+  desk.removeAttribute('aria-busy');
+  if (desk.dataset.stage === wanted) hands.exchange(made, () => showDesk(html));
+  else showDesk(html);
+}
+
+function showDesk(html) {
+  const wanted = page.stage;
   const top = desk.scrollTop;
   desk.innerHTML = html;
   window.htmx.process(desk);
@@ -301,6 +316,11 @@ document.addEventListener('click', (e) => {
     drawer.show(table.dataset.openTable, table.dataset.row);
     return;
   }
+  const seen = e.target.closest('[data-see]');
+  if (seen) {
+    page.see(seen.dataset.see.split(','));
+    return;
+  }
   if (e.target.closest('#help-button')) {
     help();
     return;
@@ -398,7 +418,7 @@ document.addEventListener('keydown', (e) => {
     return;
   }
   const writing = e.target.closest('input[type=text], input:not([type]), textarea');
-  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'z' && !writing) {
+  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'z' && writing?.value === writing?.defaultValue) {
     e.preventDefault();
     send(`${base}/undo`);
     return;

@@ -122,11 +122,11 @@ impl Hand<'_> {
         self.rests().await;
     }
 
-    /// Waits until nothing is on its way and no job runs.
+    /// Waits until nothing is on its way, the desk is of now, and no job runs.
     pub async fn rests(&self) {
         until(
             self.driver,
-            "!document.querySelector('.htmx-request') && !document.querySelector('#log [data-job]')",
+            "!document.querySelector('.htmx-request, #desk[aria-busy]') && !document.querySelector('#log [data-job]')",
         )
         .await;
     }

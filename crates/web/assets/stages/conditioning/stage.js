@@ -158,11 +158,6 @@ class Conditioning {
       this.page.map.swipe();
       return true;
     }
-    const see = target.closest('[data-see]');
-    if (see) {
-      this.page.see(see.dataset.see.split(','));
-      return true;
-    }
     return false;
   }
 

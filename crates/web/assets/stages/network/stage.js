@@ -64,11 +64,6 @@ class Network {
       this.edit(editing.dataset.editStream);
       return true;
     }
-    const seen = this.page.stage === 'network' && target.closest('[data-see]');
-    if (seen) {
-      this.page.see(seen.dataset.see.split(','));
-      return true;
-    }
     return false;
   }
 
