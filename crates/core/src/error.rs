@@ -49,6 +49,35 @@ pub enum Error {
         /// the distance searched, metres
         distance_m: f64,
     },
+    /// An error of the DEM that is none.
+    #[error("the vertical error must be above 0: without an error every realisation is the DEM itself")]
+    ErrorOfNothing,
+    /// An error of the DEM in which the land itself is lost.
+    #[error(
+        "a vertical error of {sd_m} m is as large as the relief of the DEM ({relief_m:.1} m): nothing would be left of the land"
+    )]
+    ErrorTooLarge {
+        /// its standard deviation, metres
+        sd_m: f64,
+        /// from the lowest to the highest elevation, metres
+        relief_m: f64,
+    },
+    /// An error that would move the DEM as a whole.
+    #[error(
+        "a correlation length of {correlation_m} m does not fit the DEM, whose shorter side is {side_m:.0} m: such an error moves the DEM as a whole, and changes no flow"
+    )]
+    CorrelationTooLong {
+        /// the correlation length, metres
+        correlation_m: f64,
+        /// the shorter side of the DEM, metres
+        side_m: f64,
+    },
+    /// More realisations than are counted.
+    #[error("at most {most} realisations can be counted")]
+    TooManyRealisations {
+        /// how many
+        most: u16,
+    },
 }
 
 /// The result of work in the core.

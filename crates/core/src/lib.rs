@@ -45,6 +45,7 @@ pub mod routing;
 pub mod runoff;
 pub mod scheme;
 pub mod terrain;
+pub mod uncertainty;
 mod units;
 
 pub use error::{Error, Result};

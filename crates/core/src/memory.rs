@@ -75,6 +75,8 @@ pub enum Step {
     Package,
     /// a recipe from files to files, all of it
     Recipe,
+    /// one realisation of the DEM: conditioned, routed, looked at
+    Realise,
 }
 
 impl Step {
@@ -86,7 +88,14 @@ impl Step {
             Self::Route => 40,
             Self::Package => 24,
             Self::Recipe => 32,
+            Self::Realise => 40,
         }
+    }
+    /// How many of it can be done at once on a DEM of this many cells beside so many other bytes, up to `most`; one at least.
+    pub fn at_once(self, cells: u64, beside: u64, most: usize) -> usize {
+        let each = cells.saturating_mul(self.bytes_a_cell()).max(1);
+        let room = limit().saturating_sub(beside) / each;
+        usize::try_from(room).unwrap_or(usize::MAX).clamp(1, most.max(1))
     }
     fn words(self) -> &'static str {
         match self {
@@ -95,6 +104,7 @@ impl Step {
             Self::Route => "conditioning and routing flow",
             Self::Package => "writing the package",
             Self::Recipe => "this recipe",
+            Self::Realise => "making realisations of this DEM",
         }
     }
     /// Errors if the step would exceed the memory limit on a DEM of this many cells.

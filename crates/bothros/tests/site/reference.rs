@@ -169,3 +169,53 @@ fn the_engine_on_terraces_with_voids() {
         30,
     );
 }
+
+/// Realisations, held against a run with other random numbers and other code for every step.
+#[test]
+fn probabilities_of_streams_and_of_a_catchment() {
+    use bothros_core::uncertainty::{DemError, Place, Realisations, Tally};
+    const ROWS: usize = 40;
+    const COLS: usize = 52;
+    const CELL: f64 = 10.0;
+    /// realisations of the core, and of the run beside it
+    const CORE: usize = 600;
+    const THEIRS: usize = 300;
+    let frame =
+        Frame { rows: ROWS, cols: COLS, left: 0.0, top: ROWS as f64 * CELL, cell_size: CELL, unit_m: 1.0 };
+    // Two valleys and a low ridge between them, falling to the south.
+    let dem = Grid::from_fn(ROWS, COLS, |c| {
+        let (x, y) = (c.col as f32, c.row as f32);
+        300.0 - 0.9 * y + 0.35 * (x - 14.0).abs().min((x - 38.0).abs())
+    });
+    let how = conditioning::Conditioning::default();
+    let place = Place { at: (145.0, 25.0), snap_m: 55.0, snap_to: catchments::SnapTo::Largest };
+    let error = DemError { sd_m: 0.6, correlation_m: 30.0 };
+    let threshold = 60;
+    let of = Realisations {
+        dem: &dem,
+        frame: &frame,
+        error,
+        seed: 5,
+        how: &how,
+        method: routing::Method::D8,
+        threshold: Threshold::cells(threshold),
+        places: &[place],
+        map: None,
+    };
+    let mut tally = Tally::new(&of);
+    tally.go_on(&of, CORE, 2, &Silent).unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    let write = |name: &str, data: &[u8]| std::fs::write(dir.path().join(name), data).unwrap();
+    write("dem.f32", &bytes(dem.values(), f32::to_le_bytes));
+    for (name, counts) in [("streams.f32", &tally.streams), ("catchment.f32", &tally.catchments[0])] {
+        write(name, &bytes(tally.shares(counts, &dem).values(), f32::to_le_bytes));
+    }
+    let given = serde_json::json!({
+        "rows": ROWS, "cols": COLS, "cell": CELL, "sd": error.sd_m, "correlation": error.correlation_m, "threshold": threshold,
+        "realisations": THEIRS, "core": CORE, "at": place.at, "reach": place.snap_m,
+    });
+    write("given.json", given.to_string().as_bytes());
+    let told = python("uncertainty.py", &[dir.path().to_str().unwrap()]);
+    println!("{told}");
+    assert!(told.contains("streams agree") && told.contains("catchment agree"), "{told}");
+}

@@ -43,6 +43,10 @@ impl Method {
             Self::Mfd => "MFD",
         }
     }
+    /// Whether it divides flow, so that streams are to be brought to one thread.
+    pub fn divides(self) -> bool {
+        self != Self::D8
+    }
     /// From its name.
     pub fn from_name(name: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|m| m.name() == name)
@@ -90,19 +94,31 @@ pub fn accumulate_by(
 }
 
 /// The largest of the values along D8 above each cell, its own included, rounded down.
-fn carried_down(directions: &Grid<u8>, real: &Grid<f64>, monitor: &dyn Monitor) -> Result<Grid<u32>> {
+pub(super) fn carried_down(
+    directions: &Grid<u8>,
+    real: &Grid<f64>,
+    monitor: &dyn Monitor,
+) -> Result<Grid<u32>> {
+    let own = |at: usize| match directions.values()[at] {
+        DIRECTION_NODATA => ACCUMULATION_NODATA,
+        // What dividing loses to rounding must not cost a whole cell.
+        _ => (real.values()[at] + 1e-6).clamp(0.0, (u32::MAX - 1) as f64) as u32,
+    };
+    carry_down(directions, (0..directions.len()).map(own).collect(), monitor)
+}
+
+/// The largest of the values along D8 above each cell, its own included; outside is [`ACCUMULATION_NODATA`].
+pub(super) fn carry_down(
+    directions: &Grid<u8>,
+    mut out: Vec<u32>,
+    monitor: &dyn Monitor,
+) -> Result<Grid<u32>> {
     let mut waiting = vec![0u8; directions.len()];
     for at in 0..directions.len() {
         if let Some(next) = downstream(directions, at) {
             waiting[next] += 1;
         }
     }
-    let own = |at: usize| match directions.values()[at] {
-        DIRECTION_NODATA => ACCUMULATION_NODATA,
-        // What dividing loses to rounding must not cost a whole cell.
-        _ => (real.values()[at] + 1e-6).clamp(0.0, (u32::MAX - 1) as f64) as u32,
-    };
-    let mut out: Vec<u32> = (0..directions.len()).map(own).collect();
     let mut pace = Pace::new(monitor, directions.len());
     const DONE: u8 = u8::MAX;
     for start in 0..directions.len() {

@@ -11,22 +11,26 @@ mod distance;
 mod fall;
 mod flat_tile;
 mod flats;
+mod indices;
 mod inflows;
 mod method;
 mod mfd;
 mod percentiles;
 mod spread;
+mod thread;
 
 pub use accumulation::{ACCUMULATION_NODATA, flow_accumulation, weighted_accumulation};
 pub use d8::{DIRECTION_NODATA, OUTLET, flow_directions, flow_directions_to_outlets};
 pub use dinf::{DINF_OUTLET, dinf_accumulation, dinf_directions};
 pub use distance::{distance_to_outlet, distance_to_stream};
 pub use fall::with_least_fall;
+pub use indices::{LEAST_SLOPE, height_above_stream, specific_area, stream_power_index, wetness_index};
 pub(crate) use inflows::{inflows_of_row, largest_inflow_of_row};
 pub use method::{Method, accumulate_by};
 pub use mfd::{MFD_EXPONENT, mfd_accumulation};
 pub use percentiles::log_percentiles;
 pub use spread::REAL_ACCUMULATION_NODATA;
+pub use thread::{single_threaded, threads_of};
 
 use rayon::prelude::*;
 
