@@ -13,6 +13,7 @@
 
 mod catchments;
 mod datapackage;
+mod directions;
 mod findings;
 mod measures;
 mod network;
@@ -29,14 +30,17 @@ mod zonal;
 
 pub use catchments::{CATCHMENTS, Delineated, POUR_POINTS, Placed, SUBBASINS, pour_points};
 pub use datapackage::{datapackage, dictionary};
+pub use directions::DirectionCodes;
 pub use findings::{CROSSINGS, ORDERS, SHORTFALLS, SINKS};
 pub use measures::{MEASURES, measures_row};
 pub use network::{JUNCTIONS, MAIN_STEMS, REACHES, Stem, junctions, main_stems, reach_row, reaches};
 pub use places::{BASINS, BOUNDARY_DIFFERENCE, INFLOWS, SiteFound, basins, boundary_difference, inflows};
 pub use quantity::{Quantity, Unit};
 pub use rasters::{
-    CATCHMENT_IDS, CONDITIONED, DIVIDED_ACCUMULATION, FALLING, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND,
-    PREPARED, ProductCell, RasterProduct, STREAM_ORDER, WEIGHTED_ACCUMULATION, WEIGHTED_TOTAL,
+    ASPECT, CATCHMENT_IDS, CATCHMENT_PROBABILITY, CONDITIONED, DIVIDED_ACCUMULATION, FALLING,
+    FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, HEIGHT_ABOVE_STREAM, PREPARED, ProductCell, RasterProduct,
+    SPECIFIC_AREA, STREAM_ORDER, STREAM_POWER, STREAM_PROBABILITY, WEIGHTED_ACCUMULATION, WEIGHTED_TOTAL,
+    WETNESS,
 };
 pub use records::{PROVENANCE, SHAPEFILE_FIELDS, TRIALS};
 pub use schematic::schematic;

@@ -6,7 +6,7 @@ use bothros_core::routing::step;
 use bothros_core::{Cell, Frame, Grid};
 use bothros_formats::{Geometry, Layer, Shape};
 
-use crate::Quantity::{Area, Count, Drop, Identifier, Length, Order, Ratio, Slope, Text};
+use crate::Quantity::{Area, Count, Drop, Flag, Identifier, Length, Order, Ratio, Slope, Text};
 use crate::{Column, Result, Row, Table};
 
 /// Stream from one headwater or junction to the next junction or outlet.
@@ -32,6 +32,12 @@ pub const REACHES: Table = Table {
             "Area",
             Area,
             "Contributing area at its lower end, the cell itself counted.",
+        ),
+        Column::new(
+            "area_is_least",
+            "At least",
+            Flag,
+            "Whether land upstream touches the edge of the DEM, so that water from beyond may be missing and the area is a least value.",
         ),
         Column::new(
             "catchment_id",
@@ -92,8 +98,10 @@ fn line(frame: &Frame, cells: impl Iterator<Item = u32>) -> Geometry {
     Geometry::Line(points)
 }
 
-/// A reach as a row of [`REACHES`].
-pub fn reach_row(reach: &Reach, catchments: Option<&Labelled>) -> Row {
+/// A reach as a row of [`REACHES`]; `below_edge` marks cells whose upstream land touches the edge
+/// ([`bothros_core::catchments::below_edge`]).
+pub fn reach_row(reach: &Reach, below_edge: &Grid<bool>, catchments: Option<&Labelled>) -> Row {
+    let least = reach.cells.last().and_then(|&cell| below_edge.values().get(cell as usize)).copied();
     let id_at = |index: u32| {
         catchments.and_then(|l| l.ids.values().get(index as usize).copied()).filter(|&id| id != 0)
     };
@@ -107,16 +115,22 @@ pub fn reach_row(reach: &Reach, catchments: Option<&Labelled>) -> Row {
         reach.slope().into(),
         reach.sinuosity().into(),
         reach.contributing.as_km2().into(),
+        least.unwrap_or(false).into(),
         id_at(reach.cells[0]).into(),
     ]
 }
 
-/// The reaches of a network as a layer.
+/// The reaches of a network as a layer; `below_edge` as in [`reach_row`].
 ///
 /// # Errors
 /// [`crate::Error::Row`] for a reach with a measure that is no number.
-pub fn reaches(network: &Network, frame: &Frame, catchments: Option<&Labelled>) -> Result<Layer> {
-    let feature = |reach| (line(frame, Reach::line(reach)), reach_row(reach, catchments));
+pub fn reaches(
+    network: &Network,
+    frame: &Frame,
+    below_edge: &Grid<bool>,
+    catchments: Option<&Labelled>,
+) -> Result<Layer> {
+    let feature = |reach| (line(frame, Reach::line(reach)), reach_row(reach, below_edge, catchments));
     REACHES.layer(network.reaches.iter().map(feature))
 }
 

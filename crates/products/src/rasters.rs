@@ -154,6 +154,69 @@ pub const WEIGHTED_TOTAL: RasterProduct<f32> = RasterProduct {
     overview: RasterKind::Greatest,
 };
 
+/// Contributing area over the width of flow.
+pub const SPECIFIC_AREA: RasterProduct<f32> = RasterProduct {
+    name: "specific_area",
+    meaning: "specific catchment area: contributing area, the cell itself counted, over the width of a cell",
+    unit: "m",
+    nodata: f32::NAN,
+    overview: RasterKind::Greatest,
+};
+
+/// `ln(a / tan b)`.
+pub const WETNESS: RasterProduct<f32> = RasterProduct {
+    name: "wetness_index",
+    meaning: "wetness index ln(a / tan b) of the conditioned ground, a in metres, slope at least 0.001",
+    unit: "",
+    nodata: f32::NAN,
+    overview: RasterKind::Mean,
+};
+
+/// `a tan b`.
+pub const STREAM_POWER: RasterProduct<f32> = RasterProduct {
+    name: "stream_power_index",
+    meaning: "stream power index a tan b of the conditioned ground, a in metres",
+    unit: "m",
+    nodata: f32::NAN,
+    overview: RasterKind::Greatest,
+};
+
+/// Height above the stream that the flow of a cell meets first.
+pub const HEIGHT_ABOVE_STREAM: RasterProduct<f32> = RasterProduct {
+    name: "height_above_stream",
+    meaning: "height of the conditioned ground above the stream cell that the flow meets first, metres; nodata where it meets none",
+    unit: "m",
+    nodata: f32::NAN,
+    overview: RasterKind::Mean,
+};
+
+/// The way the ground faces.
+pub const ASPECT: RasterProduct<f32> = RasterProduct {
+    name: "aspect",
+    meaning: "aspect of the conditioned ground, downhill, degrees clockwise from north; -1 where it is level",
+    unit: "degree",
+    nodata: f32::NAN,
+    overview: RasterKind::Every,
+};
+
+/// Shares of realisations of the DEM in which a cell is stream.
+pub const STREAM_PROBABILITY: RasterProduct<f32> = RasterProduct {
+    name: "stream_probability",
+    meaning: "probability that a cell is stream, from 0 to 1: share of realisations of the DEM with its vertical error",
+    unit: "1",
+    nodata: f32::NAN,
+    overview: RasterKind::Greatest,
+};
+
+/// Shares of realisations of the DEM in which a cell drains to a pour point.
+pub const CATCHMENT_PROBABILITY: RasterProduct<f32> = RasterProduct {
+    name: "catchment_probability",
+    meaning: "probability that a cell belongs to the catchment, from 0 to 1: share of realisations of the DEM with its vertical error",
+    unit: "1",
+    nodata: f32::NAN,
+    overview: RasterKind::Mean,
+};
+
 /// Strahler order of stream cells.
 pub const STREAM_ORDER: RasterProduct<u8> = RasterProduct {
     name: "streams",

@@ -49,6 +49,7 @@ pub(crate) async fn begin(db: &impl ConnectionTrait, study: i64, source: Option<
         review: Set(None),
         routing: Set(None),
         network: Set(None),
+        uncertainty: Set(None),
         ..Default::default()
     };
     let id = row.insert(db).await?.id;
@@ -60,7 +61,7 @@ impl Store {
     /// The DEMs of a study that are set aside, the oldest first.
     pub async fn candidates(&self, study: i64) -> Result<Vec<Dem>> {
         let sql =
-            "SELECT id, study_id, name, at_work, source_of(id) AS source, terrain, review, routing, network
+            "SELECT id, study_id, name, at_work, source_of(id) AS source, terrain, review, routing, network, uncertainty
             FROM dem WHERE study_id = $1 AND NOT at_work ORDER BY id";
         let statement = Statement::from_sql_and_values(self.db.get_database_backend(), sql, [study.into()]);
         Ok(Dem::find_by_statement(statement).all(&self.db).await?)

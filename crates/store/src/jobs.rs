@@ -55,6 +55,8 @@ pub enum JobKind {
     Route,
     /// write the package for download
     Package,
+    /// make realisations of the DEM
+    Realise,
 }
 
 impl JobKind {
@@ -68,13 +70,22 @@ impl JobKind {
             Self::Review => "review",
             Self::Route => "route",
             Self::Package => "package",
+            Self::Realise => "realise",
         }
     }
     /// From its name.
     pub fn from_name(name: &str) -> Option<Self> {
-        [Self::Fetch, Self::Import, Self::Prepare, Self::Layer, Self::Review, Self::Route, Self::Package]
-            .into_iter()
-            .find(|k| k.name() == name)
+        let all = [
+            Self::Fetch,
+            Self::Import,
+            Self::Prepare,
+            Self::Layer,
+            Self::Review,
+            Self::Route,
+            Self::Package,
+            Self::Realise,
+        ];
+        all.into_iter().find(|k| k.name() == name)
     }
     /// In words.
     pub fn title(self) -> &'static str {
@@ -86,6 +97,7 @@ impl JobKind {
             Self::Review => "Finding sinks and barriers",
             Self::Route => "Conditioning and routing flow",
             Self::Package => "Writing the package",
+            Self::Realise => "Making realisations of the DEM",
         }
     }
 }

@@ -36,9 +36,48 @@ pub enum RasterRole {
     Accumulation,
     /// weights of all cells upstream
     Weighted,
+    /// probability that a cell is stream, from 0 to 1
+    StreamProbability,
+    /// probability that a cell belongs to the catchment of one of the pour points that were looked at, by its place among them
+    CatchmentProbability(u8),
 }
 
+/// Names of the rasters of probability of catchments.
+const CATCHMENTS: [&str; 12] = [
+    "catchment_probability_1",
+    "catchment_probability_2",
+    "catchment_probability_3",
+    "catchment_probability_4",
+    "catchment_probability_5",
+    "catchment_probability_6",
+    "catchment_probability_7",
+    "catchment_probability_8",
+    "catchment_probability_9",
+    "catchment_probability_10",
+    "catchment_probability_11",
+    "catchment_probability_12",
+];
+
 impl RasterRole {
+    /// How many catchments can have a raster of probability.
+    pub const MOST_CATCHMENTS: usize = CATCHMENTS.len();
+
+    /// All roles.
+    pub fn all() -> impl Iterator<Item = Self> {
+        let one_each = [
+            Self::Source,
+            Self::Dem,
+            Self::Filled,
+            Self::FillDepth,
+            Self::CutFill,
+            Self::Direction,
+            Self::Accumulation,
+            Self::Weighted,
+            Self::StreamProbability,
+        ];
+        one_each.into_iter().chain((0u8..).take(CATCHMENTS.len()).map(Self::CatchmentProbability))
+    }
+
     /// Name in the database and in addresses.
     pub fn name(self) -> &'static str {
         match self {
@@ -50,26 +89,20 @@ impl RasterRole {
             Self::Direction => "direction",
             Self::Accumulation => "accumulation",
             Self::Weighted => "weighted",
+            Self::StreamProbability => "stream_probability",
+            Self::CatchmentProbability(at) => CATCHMENTS[usize::from(at).min(CATCHMENTS.len() - 1)],
         }
     }
     /// From its name.
     pub fn from_name(name: &str) -> Option<Self> {
-        let all = [
-            Self::Source,
-            Self::Dem,
-            Self::Filled,
-            Self::FillDepth,
-            Self::CutFill,
-            Self::Direction,
-            Self::Accumulation,
-            Self::Weighted,
-        ];
-        all.into_iter().find(|role| role.name() == name)
+        Self::all().find(|role| role.name() == name)
     }
     fn overview(self) -> Overview {
         match self {
-            Self::Source | Self::Dem | Self::Filled => Overview::Mean,
-            Self::FillDepth | Self::Accumulation | Self::Weighted => Overview::Greatest,
+            Self::Source | Self::Dem | Self::Filled | Self::CatchmentProbability(_) => Overview::Mean,
+            Self::FillDepth | Self::Accumulation | Self::Weighted | Self::StreamProbability => {
+                Overview::Greatest
+            }
             Self::Direction | Self::CutFill => Overview::First,
         }
     }

@@ -32,6 +32,8 @@ pub enum StudyPart {
     Routing,
     /// the network at the chosen threshold
     Network,
+    /// what realisations of the DEM showed
+    Uncertainty,
 }
 
 /// New values of parts of a study; `None` empties the part.
@@ -66,6 +68,8 @@ pub struct Study {
     pub routing: Option<Json>,
     /// the network at the chosen threshold
     pub network: Option<Json>,
+    /// what realisations of the DEM showed
+    pub uncertainty: Option<Json>,
 }
 
 /// Studies that meet a condition, in SQL, each with the DEM at work as it is at the same moment.
@@ -76,7 +80,7 @@ pub(crate) async fn find(
 ) -> Result<Vec<Study>> {
     let sql = format!(
         "SELECT s.id, s.name, s.description, s.created_at, s.updated_at, s.deleted_at, s.revision,
-            settings_of(s.id) AS settings, source_of(d.id) AS source, d.terrain, d.review, d.routing, d.network
+            settings_of(s.id) AS settings, source_of(d.id) AS source, d.terrain, d.review, d.routing, d.network, d.uncertainty
             FROM study s JOIN dem d ON d.study_id = s.id AND d.at_work WHERE {condition}"
     );
     let statement = Statement::from_sql_and_values(db.get_database_backend(), sql, values);
@@ -110,6 +114,7 @@ fn apply(model: &mut dem::ActiveModel, change: StudyChange) {
             StudyPart::Review => model.review = Set(value),
             StudyPart::Routing => model.routing = Set(value),
             StudyPart::Network => model.network = Set(value),
+            StudyPart::Uncertainty => model.uncertainty = Set(value),
         }
     }
 }

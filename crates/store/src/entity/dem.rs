@@ -25,6 +25,8 @@ pub struct Model {
     pub routing: Option<Json>,
     /// the network at the chosen threshold
     pub network: Option<Json>,
+    /// what realisations of the DEM showed
+    pub uncertainty: Option<Json>,
 }
 
 /// Joins are written where they are needed.
