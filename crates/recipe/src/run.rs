@@ -6,12 +6,12 @@ mod handover;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
-use bothros_core::catchments::Holds;
+use bothros_core::catchments::{Holds, below_edge};
 use bothros_core::conditioning::{StepKind, condition, cut_and_fill, fill_to_outlets, list_sinks};
 use bothros_core::network::{Network, extract, extract_cells, main_stem_of_cells};
 use bothros_core::routing::{
     DIRECTION_NODATA, MFD_EXPONENT, OUTLET, dinf_accumulation, dinf_directions, flow_accumulation,
-    flow_directions_to_outlets, mfd_accumulation, weighted_accumulation, with_least_fall,
+    flow_directions_to_outlets, mfd_accumulation, threads_of, weighted_accumulation, with_least_fall,
 };
 use bothros_core::{Area, Cell, Frame, Grid, Monitor, Part, Threshold};
 use bothros_formats::{Crs, Layer, VectorFormat, write_layers};
@@ -217,7 +217,7 @@ impl<'a> Run<'a> {
             let stems = self.stems(network, &routed, orders, catchments.as_ref())?;
             let found = catchments.as_ref().map(|c| &c.found).filter(|found| !found.cells.is_empty());
             let layers = [
-                bothros_products::reaches(network, &frame, found)?,
+                bothros_products::reaches(network, &frame, &below_edge(&routed.directions), found)?,
                 bothros_products::junctions(network, &frame)?,
                 bothros_products::main_stems(&stems, &routed.directions, &done.ground, &frame)?,
             ];
@@ -379,8 +379,9 @@ impl<'a> Run<'a> {
             Ok(match divided {
                 None => extract(directions, accumulation, ground, frame, threshold, part)?,
                 Some(sums) => {
-                    let least = threshold.as_cells() as f64;
-                    let stream = sums.values().iter().map(|&s| s >= 0.0 && s + 1.0 >= least).collect();
+                    let threads = threads_of(directions, sums, &Part::new(part, 0.0, 0.4))?;
+                    let stream = threads.values().iter().map(|&s| threshold.is_stream(s)).collect();
+                    let part = &Part::new(part, 0.4, 1.0);
                     let stream = Grid::from_vec(sums.rows(), sums.cols(), stream);
                     extract_cells(directions, accumulation, Some(sums), ground, frame, &stream, part)?
                 }

@@ -2,6 +2,7 @@
 
 use bothros_store::{Job, JobHandle, JobKind, Outcome, Store};
 
+use crate::catchments::uncertainty;
 use crate::conditioning::{review, route};
 use crate::handover::package;
 use crate::inputs::layers;
@@ -18,6 +19,7 @@ pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -
         Some(JobKind::Review) => review::run(&store, job.study_id, &handle).await,
         Some(JobKind::Route) => route::run(&store, &grids, job.study_id, &handle).await,
         Some(JobKind::Package) => package::run(&store, &grids, job.study_id, &handle).await,
+        Some(JobKind::Realise) => uncertainty::run(&store, job.study_id, &job.parameters, &handle).await,
         None => Err(Error::Refused(format!("this version does not know the job “{}”", job.kind))),
     };
     match done {

@@ -70,6 +70,7 @@ impl Stage {
         match kind {
             JobKind::Fetch | JobKind::Import | JobKind::Prepare => Self::Terrain,
             JobKind::Layer | JobKind::Review | JobKind::Route => Self::Conditioning,
+            JobKind::Realise => Self::Catchments,
             JobKind::Package => Self::Handover,
         }
     }

@@ -12,6 +12,13 @@ const CHANGES: &[(&str, &[(&str, &str)])] = &[
     ("describe", &[("name", "another"), ("description", "")]),
     ("duplicate", &[]),
     ("undo", &[]),
+    ("package/short-name", &[("short_name", "brook")]),
+    ("package/directions", &[("directions", "degrees")]),
+    ("package/indices", &[("indices", "yes")]),
+    (
+        "realisations",
+        &[("vertical_error", "0.5"), ("correlation", "0"), ("realisations", "10"), ("seed", "1")],
+    ),
     ("band", &[("band", "1")]),
     ("source-crs", &[("crs", "EPSG:32628")]),
     ("vertical-unit", &[("unit", "m")]),

@@ -21,9 +21,11 @@ function elevation(c) {
 function flow(c) {
   if (c.area_m2 == null) return [];
   const drained = area(c.area_m2);
+  // Land upstream touches the edge of the DEM: water from beyond may be missing.
+  const least = c.least ? 'at least ' : '';
   const way = WAYS[c.direction];
   return [
-    c.method ? `${drained} by ${c.method}, carried down along D8` : `drains ${drained}`,
+    c.method ? `${least}${drained} by ${c.method}, carried down along D8` : `drains ${least}${drained}`,
     way === 'outlet' ? way : `to ${way}`,
   ];
 }
@@ -62,6 +64,7 @@ export class ReadOut {
       parts.push(`${significant(c.weighted)} (${c.weighted_of ?? 'weights'}, itself counted)`);
     }
     if (c.order != null) parts.push(`order ${c.order}`);
+    if (c.stream_probability != null) parts.push(`stream in ${Math.round(100 * c.stream_probability)} %`);
     const span = (text) => Object.assign(document.createElement('span'), { textContent: text });
     this.box.replaceChildren(...parts.map(span));
   }

@@ -4,7 +4,7 @@ use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use bothros_formats::{VectorFormat, write_layers};
-use bothros_workflow::{LAYERS, package_name};
+use bothros_workflow::LAYERS;
 
 use crate::App;
 use crate::http::error::{Result, WebError};
@@ -24,7 +24,7 @@ pub async fn layer(State(app): State<App>, Path((study, file)): Path<(i64, Strin
     let crs = facts.terrain.as_ref().map(|t| t.crs.clone());
     let crs = crs.ok_or_else(|| WebError::refused("the DEM is not prepared yet"))?;
     let layer = Box::pin(bothros_workflow::layer(&app.store, &app.grids, &facts, table.name)).await?;
-    let short = package_name(&facts.name);
+    let short = facts.short_name();
     let own = format!("{short}_{name}");
     let stem = own.clone();
     let bytes = bothros_workflow::blocking(move || {

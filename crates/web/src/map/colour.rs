@@ -45,8 +45,33 @@ const DIRECTIONS: [Rgb; 8] = [
     rgb(0xA3AE52),
 ];
 
+/// Dry to wet ground.
+const WET: [Rgb; 6] =
+    [rgb(0xEFE3C8), rgb(0xD8D2A0), rgb(0xA5BE8E), rgb(0x5F9E93), rgb(0x2F6F8F), rgb(0x1F3F70)];
+/// Weak to strong flow.
+const POWER: [Rgb; 5] = [rgb(0xF4EEDB), rgb(0xE5C88C), rgb(0xD18A4A), rgb(0x9C3F39), rgb(0x4A1636)];
+/// At the stream to high above it.
+const HEIGHTS: [Rgb; 6] =
+    [rgb(0x1E5A78), rgb(0x6FA9A8), rgb(0xCFDDB8), rgb(0xF1E4B8), rgb(0xD5A56F), rgb(0x8C5A3C)];
+/// From north by east, south and west to north again.
+const WAYS_ROUND: [Rgb; 9] = [
+    rgb(0x3F4F7F),
+    rgb(0x3F8C9C),
+    rgb(0x7FB08A),
+    rgb(0xC9C46A),
+    rgb(0xF0DFA0),
+    rgb(0xD9A05F),
+    rgb(0xB5656A),
+    rgb(0x7C4E8C),
+    rgb(0x3F4F7F),
+];
+/// Seldom stream to always stream.
+const PROBABLE: [Rgb; 4] = [rgb(0xF0E3B2), rgb(0xC9BE7A), rgb(0x5E9E8F), rgb(0x0B4A5C)];
+/// Seldom inside over a matter of chance to always inside.
+const DIVIDE: [Rgb; 5] = [rgb(0xEFD9E6), rgb(0xC98BB0), rgb(0x8C3B74), rgb(0xB9A8C9), rgb(0xCFE0DC)];
+
 /// The layers that are drawn along a ramp, by their names on the map, each with its own.
-const OWN: [(&str, &[Rgb]); 9] = [
+const OWN: [(&str, &[Rgb]); 16] = [
     ("relief", &TERRAIN),
     ("slope", &SLOPE),
     ("curvature", &POSITION),
@@ -56,6 +81,13 @@ const OWN: [(&str, &[Rgb]); 9] = [
     ("change", &CHANGE),
     ("way", &WAY),
     ("area", &AREA),
+    ("specific_area", &AREA),
+    ("wetness_index", &WET),
+    ("stream_power_index", &POWER),
+    ("height_above_stream", &HEIGHTS),
+    ("aspect", &WAYS_ROUND),
+    ("probable", &PROBABLE),
+    ("divide", &DIVIDE),
 ];
 
 /// Ramps that any layer can be given instead of its own: even steps look even, also in grey and to eyes that do not tell

@@ -25,24 +25,15 @@ fn raster(meta: &RasterMeta) -> Value {
 pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<Value>> {
     let facts = app.facts(study).await?;
     let mut rasters = serde_json::Map::new();
-    for role in [
-        RasterRole::Source,
-        RasterRole::Dem,
-        RasterRole::Filled,
-        RasterRole::FillDepth,
-        RasterRole::CutFill,
-        RasterRole::Direction,
-        RasterRole::Accumulation,
-    ] {
-        if let Some(meta) = app.store.raster(study, role).await? {
-            let name = match role {
-                RasterRole::FillDepth => "sinks",
-                RasterRole::CutFill => "change",
-                RasterRole::Accumulation => "area",
-                role => role.name(),
-            };
-            rasters.insert(name.into(), raster(&meta));
-        }
+    for (role, meta) in app.store.rasters(study).await? {
+        let name = match role {
+            RasterRole::Weighted => continue,
+            RasterRole::FillDepth => "sinks",
+            RasterRole::CutFill => "change",
+            RasterRole::Accumulation => "area",
+            role => role.name(),
+        };
+        rasters.insert(name.into(), raster(&meta));
     }
     if facts.terrain.is_some() {
         rasters.remove("source");
@@ -66,6 +57,7 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
         "seams": seams(&facts),
         "style": facts.settings.style,
         "ramps": colour::ramps(),
+        "direction_codes": facts.settings.handover.directions.told(),
         "vector": vector_styles(),
         "basin_colours": BASIN_COLOURS.map(|c| c.to_string()),
         "orders": order_styles(&Value::Null, MOST_ORDERS),
@@ -164,6 +156,10 @@ pub async fn cell(
         let depth = app.store.read_window::<f32>(depth, 0, at, (1, 1)).await?.values()[0];
         told["fill_m"] = json!(if depth.is_finite() { depth } else { 0.0 });
     }
+    if let Some(probable) = there.get(&RasterRole::StreamProbability) {
+        let share = app.store.read_window::<f32>(probable, 0, at, (1, 1)).await?.values()[0];
+        told["stream_probability"] = json!((share > 0.0).then_some(share));
+    }
     let routed = there.contains_key(&RasterRole::Accumulation);
     let (Some(terrain), true) = (&facts.terrain, routed) else { return Ok(Json(told)) };
     let index = row as usize * dem.cols + col as usize;
@@ -186,6 +182,7 @@ pub async fn cell(
     told["method"] = json!(method.map(Method::title));
     told["area_m2"] = json!(terrain.frame.area_of(cells as u64 + 1).as_m2());
     told["direction"] = json!(code);
+    told["least"] = json!(grids.below_edge().values().get(index));
     if let Some(network) = &facts.network {
         let (network, by_cell) = app.grids.indexed(&app.store, &facts, network.threshold).await?;
         if let Some(reach) = by_cell.reach_at(index as u32).and_then(|at| network.reaches.get(at)) {

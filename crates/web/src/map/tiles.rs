@@ -10,9 +10,10 @@ use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bothros_core::terrain::Light;
-use bothros_core::{Cell, Threshold};
+use bothros_core::{Cell, Grid, Threshold};
 use bothros_formats::encode_png;
 use bothros_store::{RasterMeta, RasterRole};
+use bothros_workflow::LandIndex;
 use serde::Deserialize;
 
 use crate::App;
@@ -73,6 +74,9 @@ fn role(what: &str) -> Option<RasterRole> {
         "change" => RasterRole::CutFill,
         "direction" => RasterRole::Direction,
         "area" | "way" => RasterRole::Accumulation,
+        what if LandIndex::from_name(what).is_some() => RasterRole::Accumulation,
+        "probable" => RasterRole::StreamProbability,
+        "divide" => RasterRole::CatchmentProbability(0),
         _ => return None,
     })
 }
@@ -91,7 +95,9 @@ pub async fn tile(
         return Ok(StatusCode::NOT_MODIFIED.into_response());
     }
     let (of, meta) = app.store.raster_by_number(study, raster).await?;
-    if of != role || level >= meta.levels {
+    // Which of the catchments it is, the number of the raster tells.
+    let catchment = |role| matches!(role, RasterRole::CatchmentProbability(_));
+    if (of != role && !(catchment(of) && catchment(role))) || level >= meta.levels {
         return Err(nothing());
     }
     let (rows, cols) = meta.size_of_level(level);
@@ -108,17 +114,18 @@ pub async fn tile(
         let _turn = app.drawing.acquire().await.map_err(std::io::Error::other)?;
         drawn(&app, &wanted, &stretch).await
     };
-    let (kind, bytes) = match what == "way" {
-        // What it shows follows changes by hand, which its address does not tell.
-        true => way(&app, &wanted, &stretch).await?,
-        false => app.tiles.try_get_with(key, draw).await.map_err(|e: Arc<WebError>| (*e).clone())?,
+    let index = LandIndex::from_name(&what);
+    // What these show follows changes by hand, which their addresses do not tell.
+    let follows = index.is_some() || what == "way";
+    let (kind, bytes) = match index {
+        Some(index) => land(&app, &wanted, &stretch, index).await?,
+        None if follows => way(&app, &wanted, &stretch).await?,
+        None => app.tiles.try_get_with(key, draw).await.map_err(|e: Arc<WebError>| (*e).clone())?,
     };
-    let kept = if what == "way" { "no-cache" } else { "private, max-age=604800, immutable" };
+    let kept = if follows { "no-cache" } else { "private, max-age=604800, immutable" };
     let headers = [(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, kept)];
     let mut response = (headers, bytes).into_response();
-    if what != "way"
-        && let Ok(tag) = tag.parse()
-    {
+    if !follows && let Ok(tag) = tag.parse() {
         response.headers_mut().insert(header::ETAG, tag);
     }
     Ok(response)
@@ -200,6 +207,14 @@ async fn drawn(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
             };
             coloured::<f32>(app, tile, tint).await
         }
+        RasterRole::StreamProbability | RasterRole::CatchmentProbability(_) => {
+            let ramp = tile.ramp.clone();
+            let tint = move |p: f32| match p > 0.0 {
+                true => ramp.pixel(p, 230),
+                false => [0; 4],
+            };
+            coloured::<f32>(app, tile, tint).await
+        }
         _ => {
             let (top, left) = tile.at();
             let halo =
@@ -219,27 +234,60 @@ async fn drawn(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
     }
 }
 
-/// How far water runs over land before it meets the network at a threshold.
-async fn way(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
-    let facts = app.facts(tile.study).await?;
-    let threshold = Threshold::cells(stretch.cells.unwrap_or(1).max(1));
-    let ways = app.grids.ways(&app.store, &facts, threshold).await?;
-    let most = stretch.high.filter(|m| *m > 0.0).unwrap_or(ways.most_m as f32).max(1.0);
+/// A tile of a grid that is in memory, whole at its finest level only.
+async fn sampled<T: Send + Sync + 'static>(
+    tile: &Wanted,
+    of: Arc<T>,
+    values: impl Fn(&T) -> &Grid<f32> + Send + 'static,
+    colour: impl Fn(f32) -> [u8; 4] + Send + 'static,
+) -> Result<Tile> {
     let (level, row, col) = (tile.level, tile.row, tile.col);
-    let ramp = tile.ramp.clone();
     let draw = move || {
         // Of a coarser level the cell in the middle of those it stands for.
         let place = |at: usize| (at << level) + (1usize << level) / 2;
+        let grid = values(&of);
         let pixels = (0..TILE * TILE).map(|i| {
             let cell = Cell { row: place(row * TILE + i / TILE), col: place(col * TILE + i % TILE) };
-            match ways.far.get(cell) {
-                Some(d) if !d.is_nan() => ramp.pixel(d / most, 255),
+            match grid.get(cell) {
+                Some(v) if !v.is_nan() => colour(*v),
                 _ => [0; 4],
             }
         });
         Ok(png(TILE, TILE, pixels))
     };
     Ok(("image/png", bothros_workflow::blocking(draw).await??.into()))
+}
+
+/// The network that a tile follows.
+fn threshold(stretch: &Drawing) -> Threshold {
+    Threshold::cells(stretch.cells.unwrap_or(1).max(1))
+}
+
+/// How far water runs over land before it meets the network at a threshold.
+async fn way(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
+    let facts = app.facts(tile.study).await?;
+    let ways = app.grids.ways(&app.store, &facts, threshold(stretch)).await?;
+    let most = stretch.high.filter(|m| *m > 0.0).unwrap_or(ways.most_m as f32).max(1.0);
+    let ramp = tile.ramp.clone();
+    sampled(tile, ways, |w| &w.far, move |d| ramp.pixel(d / most, 255)).await
+}
+
+/// An index of the land.
+async fn land(app: &App, tile: &Wanted, stretch: &Drawing, index: LandIndex) -> Result<Tile> {
+    let facts = app.facts(tile.study).await?;
+    let found = app.grids.land_index(&app.store, &facts, threshold(stretch), index).await?;
+    let ramp = tile.ramp.clone();
+    // Along the logarithm where few values are very large.
+    let along = move |v: f32| if index.is_skewed() { v.max(f32::MIN_POSITIVE).ln() } else { v };
+    let least = if index.is_skewed() { 1e-3 } else { f32::MIN };
+    let (low, high) = (along(found.low.max(least)), along(found.high.max(least)));
+    let span = (high - low).max(f32::MIN_POSITIVE);
+    let colour = move |v: f32| match index == LandIndex::Aspect && v < 0.0 {
+        // Level ground faces nowhere.
+        true => [0; 4],
+        false => ramp.pixel((along(v) - low) / span, 235),
+    };
+    sampled(tile, found, |i| &i.values, colour).await
 }
 
 /// Width and height in metres of a cell of a level.

@@ -50,6 +50,7 @@ pub async fn study(
     let stage = Stage::from_key(&shown.stage).unwrap_or(Stage::Terrain);
     let needed = stage.needs_flow();
     let facts = Facts::of(&row)?;
+    let short = facts.short_name();
     tokio::spawn(async move {
         if !needed {
             // What this stage shows comes first.
@@ -59,6 +60,5 @@ pub async fn study(
             tracing::warn!(%error, "a study's grids could not be read ahead");
         }
     });
-    let short = bothros_workflow::package_name(&row.name);
     page(&Page { token, id: row.id, short, name: row.name, stage })
 }

@@ -7,6 +7,7 @@ pub(crate) mod measures;
 pub(crate) mod pour_points;
 mod published;
 pub(crate) mod subbasins;
+pub(crate) mod uncertainty;
 pub(crate) mod zonal;
 
 pub(crate) use dams::features;
@@ -25,5 +26,8 @@ pub use published::{Compared, Published, boundary, compared, published_boundarie
 pub use subbasins::{
     SubbasinChoice, Subbasins, delineated, division_title, forget_subbasin_changes, merge_subbasin,
     name_subbasin, set_division, split_subbasin,
+};
+pub use uncertainty::{
+    DoubtfulCatchment, REALISATIONS, RealiseChoice, UncertaintyFacts, start_realisations, uncertainty_key,
 };
 pub use zonal::{CurveNumbers, ZonalFacts, ZonalOf, zonal_of};

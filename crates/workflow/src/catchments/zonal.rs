@@ -11,6 +11,7 @@ use bothros_store::{LayerRole, PourPoint, RasterRole, Shape, Store, kept};
 
 use super::dams::features;
 use crate::inputs::lookup::looked_up;
+use crate::network::LandIndex;
 use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Result, Subbasins, ValueRaster, blocking};
 
 /// A raster with its figures inside a catchment.
@@ -22,6 +23,8 @@ pub struct ZonalFacts {
     pub quantity: Quantity,
     /// unit of the values of a raster that was given, where it has one
     pub unit: String,
+    /// whether the sum of its values means anything
+    pub adds_up: bool,
     /// the figures
     pub found: Zonal,
 }
@@ -76,7 +79,16 @@ pub async fn zonal_of(store: &Store, cache: &GridCache, facts: &Facts, point: &P
         if role == RasterRole::CutFill {
             changed = Some((found.below, found.above));
         }
-        rasters.push(ZonalFacts { title, quantity, unit: String::new(), found });
+        rasters.push(ZonalFacts { title, quantity, unit: String::new(), adds_up: false, found });
+    }
+    if let Some(network) = &facts.network {
+        for index in LandIndex::ALL.into_iter().filter(|i| i.has_mean()) {
+            let over = cache.land_index(store, facts, network.threshold, index).await?;
+            let found = zonal(&window(&over.values, &catchment), &catchment)?;
+            let unit = if index.quantity() == Quantity::Ratio { index.product().unit } else { "" };
+            let (title, quantity) = (index.title().to_owned(), index.quantity());
+            rasters.push(ZonalFacts { title, quantity, unit: unit.to_owned(), adds_up: false, found });
+        }
     }
     let mut by_class = Vec::new();
     for raster in &facts.settings.rasters {
@@ -87,6 +99,7 @@ pub async fn zonal_of(store: &Store, cache: &GridCache, facts: &Facts, point: &P
                 title: raster.name.clone(),
                 quantity: Quantity::Ratio,
                 unit: raster.unit.clone(),
+                adds_up: true,
                 found: zonal(&values, &catchment)?,
             }),
         }

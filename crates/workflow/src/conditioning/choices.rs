@@ -223,6 +223,10 @@ pub fn conditioning_key_of(facts: &Facts, layers: &[Layer], barriers: &[Barrier]
     if let Some(weights) = &facts.settings.weights {
         hash.update(&weights.sha256);
     }
+    if facts.settings.conditioning.routing.divides() {
+        // Since streams of divided flow are brought to one thread.
+        hash.update("one thread");
+    }
     for layer in layers {
         if shapes_the_ground(facts, layer.role) && layer.features > 0 {
             hash.update(format!("{} {} ", layer.id, layer.version));

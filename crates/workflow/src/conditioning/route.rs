@@ -189,7 +189,8 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
 
     handle.say("drawing the network");
     let Routed { ground, depth, change, directions, accumulation, weighted, facts: found } = routed;
-    let drawn_on = Arc::new(Grids { frame, directions, accumulation, filled: ground });
+    let of = blocking(move || Grids::new(frame, directions, accumulation, ground, method));
+    let drawn_on = Arc::new(of.await?);
     let chosen = facts.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
     let (on, monitor, largest) = (Arc::clone(&drawn_on), handle.clone(), found.largest_cells);
     let edits_of =

@@ -1,6 +1,7 @@
 //! What of a study is handed out.
 
 use bothros_formats::{Crs, CrsKind, Transform};
+use bothros_products::DirectionCodes;
 use bothros_store::{LogLine, Record, Store};
 use serde::{Deserialize, Serialize};
 
@@ -17,6 +18,12 @@ pub struct HandoverChoice {
     pub shapefiles: bool,
     /// rasters are written as NetCDF too
     pub netcdf: bool,
+    /// indices of the land are written as rasters
+    pub indices: bool,
+    /// what names of files begin with; none for the first word of the study's name
+    pub short_name: Option<String>,
+    /// how flow directions are coded
+    pub directions: DirectionCodes,
     /// CRS of GeoPackage and Shapefiles; none for the study's
     pub crs: Option<Crs>,
     /// parameters of the model scheme
@@ -32,6 +39,8 @@ pub enum MoreFormat {
     Shapefiles,
     /// rasters as NetCDF
     Netcdf,
+    /// indices of the land as rasters
+    Indices,
 }
 
 /// Chooses whether a format is written beside the usual ones. It can be undone.
@@ -44,6 +53,8 @@ pub async fn add_format(store: &Store, study: i64, format: MoreFormat, wanted: b
         (MoreFormat::Shapefiles, false) => "Layers are no longer handed out as Shapefiles",
         (MoreFormat::Netcdf, true) => "Rasters are handed out as NetCDF too",
         (MoreFormat::Netcdf, false) => "Rasters are no longer handed out as NetCDF",
+        (MoreFormat::Indices, true) => "Indices of the land are handed out",
+        (MoreFormat::Indices, false) => "Indices of the land are no longer handed out",
     };
     let change = store.change(study).await?;
     let changed = change_settings(&change, |settings| {
@@ -51,11 +62,60 @@ pub async fn add_format(store: &Store, study: i64, format: MoreFormat, wanted: b
         match format {
             MoreFormat::Shapefiles => handover.shapefiles = wanted,
             MoreFormat::Netcdf => handover.netcdf = wanted,
+            MoreFormat::Indices => handover.indices = wanted,
         }
         Ok(())
     })
     .await?;
     let line = LogLine::new(Stage::Handover.title(), told);
+    change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
+    Ok(())
+}
+
+/// Characters of a short name.
+const SHORT: usize = 16;
+
+/// Chooses what names of files begin with; an empty one means the first word of the study's name. It can be undone.
+///
+/// # Errors
+/// [`Error::Refused`] for what is no name in every format.
+pub async fn set_short_name(store: &Store, study: i64, typed: &str) -> Result<()> {
+    let name = typed.trim();
+    let letters = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
+    let fine = name.starts_with(|c: char| c.is_ascii_lowercase()) && name.chars().all(letters);
+    if !(name.is_empty() || fine && name.len() <= SHORT) {
+        return Err(Error::Refused(format!(
+            "a short name has at most {SHORT} characters, small letters, digits and underscores, a letter first, so that every format and model takes it"
+        )));
+    }
+    let told = match name {
+        "" => "Files are named by the study’s first word".to_owned(),
+        name => format!("Files are named {name}"),
+    };
+    let change = store.change(study).await?;
+    let changed = change_settings(&change, |settings| {
+        settings.handover.short_name = (!name.is_empty()).then(|| name.to_owned());
+        Ok(())
+    })
+    .await?;
+    let line = LogLine::new(Stage::Handover.title(), told.clone());
+    change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
+    Ok(())
+}
+
+/// Chooses how flow directions are coded. It can be undone.
+///
+/// # Errors
+/// Those of the database.
+pub async fn set_direction_codes(store: &Store, study: i64, codes: DirectionCodes) -> Result<()> {
+    let told = format!("Flow directions are handed out as {}", codes.title());
+    let change = store.change(study).await?;
+    let changed = change_settings(&change, |settings| {
+        settings.handover.directions = codes;
+        Ok(())
+    })
+    .await?;
+    let line = LogLine::new(Stage::Handover.title(), told.clone());
     change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
     Ok(())
 }

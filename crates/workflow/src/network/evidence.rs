@@ -415,7 +415,7 @@ pub(crate) fn first_threshold(
     let mut all: Vec<Threshold> = tested.iter().chain(&places).copied().collect();
     all.sort_unstable();
     all.dedup();
-    let (codes, areas) = (&grids.directions, &grids.accumulation);
+    let (codes, areas) = (&grids.directions, grids.streams());
     // Lengths do not depend on the tolerance.
     let map = map.within(LEAST_CELLS * grids.frame.cell_m());
     let counted = agreement(codes, areas, &grids.frame, &map, &all, &Part::new(monitor, 0.0, 0.5))?;

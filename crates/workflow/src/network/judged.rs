@@ -5,7 +5,7 @@ use bothros_core::calibration::{
 };
 use bothros_core::conditioning::{Conditioning, condition};
 use bothros_core::network::extract;
-use bothros_core::routing::{Method, accumulate_by, flow_directions_to_outlets};
+use bothros_core::routing::{Method, accumulate_by, flow_directions_to_outlets, single_threaded};
 use bothros_core::{Frame, Grid, Monitor, Part, Threshold};
 use bothros_store::Store;
 
@@ -88,7 +88,10 @@ impl Ground<'_> {
         let done = condition(self.dem, self.frame, how, &part(0.0, 0.5))?;
         let surface = done.routing_surface();
         let directions = flow_directions_to_outlets(surface, &done.open, &part(0.5, 0.8))?;
-        let accumulation = accumulate_by(self.method, surface, &directions, &part(0.8, 1.0))?;
+        let mut accumulation = accumulate_by(self.method, surface, &directions, &part(0.8, 0.95))?;
+        if self.method.divides() {
+            accumulation = single_threaded(&directions, &accumulation, &part(0.95, 1.0))?;
+        }
         Ok(Flow { ground: done.ground, directions, accumulation })
     }
 

@@ -2,6 +2,7 @@
 
 mod edits;
 pub(crate) mod evidence;
+mod indices;
 mod judged;
 pub(crate) mod map;
 mod shortfalls;
@@ -10,6 +11,7 @@ mod trials;
 
 pub use edits::{StreamEdit, edit_streams};
 pub use evidence::{Calibration, Evidence, PLACES, set_tolerance};
+pub use indices::{IndexGrid, LandIndex};
 pub use judged::Judged;
 pub use map::{Tolerance, ToleranceFrom, tolerance};
 pub use shortfalls::{ShortfallMark, Verdict, mark_shortfall};

@@ -18,7 +18,7 @@ use crate::network::threshold::figures_at;
 use crate::study::as_read::Rounds;
 use crate::study::settings::change_settings;
 use crate::study::wanted::while_wanted;
-use crate::{Calibration, Error, Facts, GridCache, Result, Settings, Stage, StreamEdit, package_name};
+use crate::{Calibration, Error, Facts, GridCache, Result, Settings, Stage, StreamEdit};
 
 /// What is known of a trial.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -294,7 +294,7 @@ pub async fn keep_trial(
         return Err(Error::Refused("flow was routed again meanwhile: keep the trial once more".into()));
     }
     // Nobody keeps another of this name meanwhile.
-    let name = name_of(&package_name(&facts.name), &found, &trials(store, study).await?);
+    let name = name_of(&facts.short_name(), &found, &trials(store, study).await?);
     let mut undo = Vec::new();
     // DEMs compare at one tolerance only: the first trial fixes that of the study.
     if facts.settings.tolerance_m.is_none() {

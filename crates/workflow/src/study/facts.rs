@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     Choices, Concentration, HandoverChoice, Preparing, Result, ReviewChoice, ShortfallMark, SiteChoice,
-    StreamEdit, SubbasinChoice, ValueRaster, WeightFacts,
+    StreamEdit, SubbasinChoice, UncertaintyFacts, ValueRaster, WeightFacts,
 };
 
 /// Where an input comes from, in the analyst's words.
@@ -401,6 +401,8 @@ pub struct Facts {
     pub routing: Option<RoutingFacts>,
     /// the network
     pub network: Option<NetworkFacts>,
+    /// what realisations of the DEM showed
+    pub uncertainty: Option<UncertaintyFacts>,
     /// choices
     pub settings: Settings,
 }
@@ -417,6 +419,7 @@ impl Facts {
             review: read_some(&study.review)?,
             routing: read_some(&study.routing)?,
             network: read_some(&study.network)?,
+            uncertainty: read_some(&study.uncertainty)?,
             settings: read(study.settings.clone())?,
         })
     }

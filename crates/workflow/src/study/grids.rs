@@ -1,10 +1,12 @@
 //! The routed grids of a study in memory, so that a click is answered at once.
 
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
-use bothros_core::catchments::{Catchment, Measures, MultiPolygon};
+use bothros_core::catchments::{Catchment, Measures, MultiPolygon, below_edge};
 use bothros_core::network::{Edit, Edited, Network, edited_accumulation, extract_edited};
-use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA, OUTLET, distance_to_stream};
+use bothros_core::routing::{
+    ACCUMULATION_NODATA, DIRECTION_NODATA, Method, OUTLET, distance_to_stream, single_threaded,
+};
 use bothros_core::{Cell, Frame, Grid, Monitor, Silent, Threshold};
 use bothros_store::{RasterMeta, RasterRole, Store};
 use moka::policy::EvictionPolicy;
@@ -12,6 +14,7 @@ use moka::policy::EvictionPolicy;
 use crate::catchments::measures::{CatchmentMeasures, measure_cell};
 use crate::catchments::subbasins::{self, Subbasins, delineated};
 use crate::inputs::rasters::read_raster_onto;
+use crate::network::{IndexGrid, LandIndex};
 use crate::study::wanted::while_wanted;
 use crate::{Error, Facts, Result, TerrainFacts, ValueRaster, blocking};
 
@@ -25,9 +28,47 @@ pub struct Grids {
     pub accumulation: Grid<u32>,
     /// the filled DEM, metres
     pub filled: Grid<f32>,
+    /// where flow was divided: the accumulation with one thread for each stream
+    threads: Option<Grid<u32>>,
+    /// cells whose upstream land touches the edge, once they were asked for
+    below_edge: OnceLock<Grid<bool>>,
 }
 
 impl Grids {
+    /// The grids of a study, whose flow was routed by a method.
+    ///
+    /// # Errors
+    /// Never for grids of one study.
+    pub(crate) fn new(
+        frame: Frame,
+        directions: Grid<u8>,
+        accumulation: Grid<u32>,
+        filled: Grid<f32>,
+        method: Method,
+    ) -> Result<Self> {
+        let threads = match method.divides() {
+            true => Some(single_threaded(&directions, &accumulation, &Silent)?),
+            false => None,
+        };
+        Ok(Self { frame, directions, accumulation, filled, threads, below_edge: OnceLock::new() })
+    }
+
+    /// Cells whose upstream land touches the edge of the DEM: what drains to them is a least value.
+    pub fn below_edge(&self) -> &Grid<bool> {
+        self.below_edge.get_or_init(|| below_edge(&self.directions))
+    }
+
+    /// The accumulation whose cells at a threshold are streams.
+    pub fn streams(&self) -> &Grid<u32> {
+        self.threads.as_ref().unwrap_or(&self.accumulation)
+    }
+
+    /// Bytes in memory.
+    fn bytes(&self) -> u64 {
+        let threads = self.threads.as_ref().map_or(0, |t| 4 * t.len() as u64);
+        self.directions.len() as u64 * BYTES_A_CELL + threads
+    }
+
     /// The grids of a catchment alone: cut to its extent, no flow outside it. The ground around it stays, so that slopes along
     /// its divide are what they were.
     pub(crate) fn within(&self, of: &Catchment) -> Self {
@@ -41,6 +82,9 @@ impl Grids {
             directions,
             accumulation: self.accumulation.masked(row, col, mask, ACCUMULATION_NODATA),
             filled: self.filled.window(row, col, mask.rows(), mask.cols()),
+            threads: self.threads.as_ref().map(|t| t.masked(row, col, mask, ACCUMULATION_NODATA)),
+            // Its own rim is no edge: what is cut off there does not drain to it.
+            below_edge: OnceLock::from(self.below_edge().masked(row, col, mask, false)),
         }
     }
 
@@ -57,9 +101,9 @@ impl Grids {
         let (codes, areas) = (&self.directions, &self.accumulation);
         let edited = match edits.is_empty() {
             true => None,
-            false => Some(edited_accumulation(codes, areas, &self.frame, edits)?),
+            false => Some(edited_accumulation(codes, self.streams(), &self.frame, edits)?),
         };
-        let streams = edited.as_ref().map_or(areas, |e| &e.accumulation);
+        let streams = edited.as_ref().map_or(self.streams(), |e| &e.accumulation);
         Ok(extract_edited(codes, streams, areas, &self.filled, &self.frame, threshold, monitor)?)
     }
 }
@@ -95,14 +139,14 @@ impl Streams {
             true => None,
             false => {
                 let g = &*grids;
-                Some(Arc::new(edited_accumulation(&g.directions, &g.accumulation, &g.frame, edits)?))
+                Some(Arc::new(edited_accumulation(&g.directions, g.streams(), &g.frame, edits)?))
             }
         };
         Ok(Self { grids, edited })
     }
     /// An accumulation of which `Threshold::is_stream` tells the edited network.
     pub fn accumulation(&self) -> &Grid<u32> {
-        self.edited.as_ref().map_or(&self.grids.accumulation, |e| &e.accumulation)
+        self.edited.as_ref().map_or(self.grids.streams(), |e| &e.accumulation)
     }
     /// Whether a cell, by number in row order, is stream.
     pub fn is_stream(&self, threshold: Threshold, index: usize) -> bool {
@@ -193,6 +237,8 @@ pub struct GridCache {
     lines: moka::future::Cache<(Drawn, String, Lines), Outlines>,
     /// rasters of analysts on the grid of a study, by their SHA-256
     values: moka::future::Cache<(i64, String), Arc<Grid<f32>>>,
+    /// indices of the land
+    land: moka::future::Cache<(Drawn, LandIndex), Arc<IndexGrid>>,
     /// what is measured of sub-basins
     parts: moka::future::Cache<(Drawn, String), Arc<Vec<Measures>>>,
     /// room for grids, bytes
@@ -211,7 +257,7 @@ pub enum Lines {
     Within(u32),
 }
 
-/// Bytes of a cell in memory: direction, accumulation and routing surface.
+/// Bytes of a cell in memory: direction, accumulation and routing surface; what lies below the edge comes to it where it is asked for.
 const BYTES_A_CELL: u64 = 9;
 
 /// Room for the grids of studies that are worked on where nothing else is set, bytes: a study of 81 million cells.
@@ -229,14 +275,12 @@ impl GridCache {
     pub fn with_room(bytes: u64) -> Self {
         // In KiB, as weights are.
         let room = u32::try_from(bytes >> 10).unwrap_or(u32::MAX).max(1);
-        let weighed = move |cells: usize, bytes_a_cell: u64| {
-            u32::try_from((cells as u64 * bytes_a_cell) >> 10).unwrap_or(u32::MAX).min(room)
-        };
+        let weighed = move |bytes: u64| u32::try_from(bytes >> 10).unwrap_or(u32::MAX).min(room);
         // What was used last stays. Routing gives all that is kept a new number, which has never been asked for before:
         // a policy that admits by frequency would turn it away.
         let grids = moka::future::Cache::builder()
             .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, g: &Arc<Grids>| weighed(g.directions.len(), BYTES_A_CELL))
+            .weigher(move |_, g: &Arc<Grids>| weighed(g.bytes()))
             .max_capacity(u64::from(room))
             .build();
         // A little less than a third of it, of four bytes a cell.
@@ -273,6 +317,11 @@ impl GridCache {
             .weigher(move |_, s: &Arc<Subbasins>| few(s.basins.found.ids.len()))
             .max_capacity(u64::from(part))
             .build();
+        let land = moka::future::Cache::builder()
+            .eviction_policy(EvictionPolicy::lru())
+            .weigher(move |_, i: &Arc<IndexGrid>| few(i.values.len()))
+            .max_capacity(u64::from(part))
+            .build();
         let values = moka::future::Cache::builder()
             .eviction_policy(EvictionPolicy::lru())
             .weigher(move |_, v: &Arc<Grid<f32>>| few(v.len()))
@@ -299,6 +348,7 @@ impl GridCache {
             subbasins,
             lines,
             values,
+            land,
             parts,
             room: bytes,
         }
@@ -333,6 +383,7 @@ impl GridCache {
         self.subbasins.invalidate_all();
         self.lines.invalidate_all();
         self.values.invalidate_all();
+        self.land.invalidate_all();
         self.parts.invalidate_all();
     }
 
@@ -395,7 +446,9 @@ impl GridCache {
                 store.read_raster::<u32>(&accumulation),
                 store.read_raster::<f32>(&filled),
             )?;
-            Ok::<_, Error>(Arc::new(Grids { frame: terrain.frame, directions, accumulation: values, filled }))
+            let (frame, method) = (terrain.frame, facts.routing.as_ref().map_or(Method::D8, |r| r.method));
+            let of = blocking(move || Grids::new(frame, directions, values, filled, method));
+            Ok::<_, Error>(Arc::new(of.await?))
         };
         let grids = self.grids.try_get_with(accumulation.id, Box::pin(load)).await.map_err(shared)?;
         Ok((accumulation.id, grids))
@@ -521,6 +574,27 @@ impl GridCache {
         self.ways.try_get_with(key, Box::pin(measure)).await.map_err(shared)
     }
 
+    /// An index of the land, with the network at a threshold.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the study has not been routed yet.
+    pub async fn land_index(
+        &self,
+        store: &Store,
+        facts: &Facts,
+        threshold: Threshold,
+        index: LandIndex,
+    ) -> Result<Arc<IndexGrid>> {
+        let (id, grids) = self.numbered(store, facts).await?;
+        let network = self.network(store, facts, threshold).await?;
+        let key = ((id, threshold.as_cells(), edits_key(facts)?), index);
+        let compute = async {
+            let found = while_wanted(move |wanted| IndexGrid::of(index, &grids, &network, wanted));
+            Ok::<_, Error>(Arc::new(found.await?))
+        };
+        self.land.try_get_with(key, Box::pin(compute)).await.map_err(shared)
+    }
+
     /// What is stream in a study, with its edits by hand.
     ///
     /// # Errors
@@ -534,9 +608,8 @@ impl GridCache {
         let key = (id, serde_json::to_string(&edits)?);
         let of = Arc::clone(&grids);
         let edit = async {
-            let edited = blocking(move || {
-                Ok(edited_accumulation(&of.directions, &of.accumulation, &of.frame, &edits)?)
-            });
+            let edited =
+                blocking(move || Ok(edited_accumulation(&of.directions, of.streams(), &of.frame, &edits)?));
             Ok::<_, Error>(Arc::new(edited.await?))
         };
         let edited = self.edited.try_get_with(key, Box::pin(edit)).await.map_err(shared)?;

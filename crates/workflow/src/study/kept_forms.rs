@@ -9,8 +9,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 
 use crate::{
-    CatchmentFacts, Fetch, NetworkFacts, NewLayer, PicturePlace, Preparing, ReviewFacts, RoutingFacts,
-    Settings, SourceFacts, TerrainFacts, TrialFacts,
+    CatchmentFacts, Fetch, NetworkFacts, NewLayer, PicturePlace, Preparing, RealiseChoice, ReviewFacts,
+    RoutingFacts, Settings, SourceFacts, TerrainFacts, TrialFacts, UncertaintyFacts,
 };
 
 /// How files are read again.
@@ -49,6 +49,8 @@ versioned! {
     Fetch: "what is to be fetched";
     Reread: "how the DEM is to be read";
     KeptBarrier: "a barrier";
+    RealiseChoice: "which realisations are to be made";
+    UncertaintyFacts: "what realisations showed";
 }
 
 impl Versioned for ReviewFacts {

@@ -173,14 +173,9 @@ fn brought(spikes: &[Spike], geo: [f64; 6], to: &Transform, frame: &Frame) -> Ve
 }
 
 /// Later stages are emptied when the DEM changes.
-pub(crate) const AFTER_TERRAIN: [RasterRole; 6] = [
-    RasterRole::Filled,
-    RasterRole::FillDepth,
-    RasterRole::CutFill,
-    RasterRole::Direction,
-    RasterRole::Accumulation,
-    RasterRole::Weighted,
-];
+fn after_terrain() -> Vec<RasterRole> {
+    RasterRole::all().filter(|role| !matches!(role, RasterRole::Source | RasterRole::Dem)).collect()
+}
 
 /// Keeps a prepared DEM in place of the one before; what was computed from that goes.
 pub(crate) async fn keep(
@@ -208,7 +203,7 @@ pub(crate) async fn land(
 ) -> Result<()> {
     handle.say("keeping the elevations");
     let writer = store.write(study).await?;
-    writer.remove(&AFTER_TERRAIN).await?;
+    writer.remove(&after_terrain()).await?;
     writer.remove(&[RasterRole::Source]).await?;
     if terrain.is_none() {
         writer.remove(&[RasterRole::Dem]).await?;
@@ -228,6 +223,7 @@ pub(crate) async fn land(
             (StudyPart::Review, None),
             (StudyPart::Routing, None),
             (StudyPart::Network, None),
+            (StudyPart::Uncertainty, None),
         ])
         .await?;
     change.commit(Record::log(line)).await?;

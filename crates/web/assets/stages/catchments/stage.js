@@ -6,6 +6,7 @@ import { fillOf, labelOf, stroke, strokeOf, styleOf } from '../../map/vector.js'
 import { placeSpec, Places } from './places.js';
 import { elsewhereSpec, Published, publishedSpec } from './published.js';
 import { Subbasins, subbasinSpec } from './subbasins.js';
+import { Sure, sureSpecs } from './sure.js';
 
 const ol = window.ol;
 const [CLAY, PAPER] = ['#B4532A', '#FFFDF8'];
@@ -21,7 +22,7 @@ const style = (map) => (f) => {
     case 'catchment':
       return new ol.style.Style({
         // Where something finer is drawn, their outlines are enough.
-        fill: ['subbasins', 'published', 'elsewhere'].some((key) => map.shown.has(key))
+        fill: ['subbasins', 'published', 'elsewhere', 'divide'].some((key) => map.shown.has(key))
           ? undefined
           : fillOf(now, colourOf(map, f.get('at'))),
         // One that the edge of the DEM cuts is told from the others.
@@ -119,6 +120,7 @@ class Catchments {
     this.subbasins = new Subbasins(page);
     this.places = new Places(page);
     this.published = new Published(page);
+    this.sure = new Sure(page);
     document.body.addEventListener('points-changed', () => {
       page.refreshParts();
       page.fetchDesk();
@@ -262,6 +264,7 @@ class Catchments {
   click(target) {
     if (this.subbasins.click(target)) return true;
     if (this.published.click(target)) return true;
+    if (this.sure.click(target)) return true;
     if (target.closest('[data-way-down]')) {
       this.wayDown();
       return true;
@@ -343,6 +346,7 @@ export const catchments = {
   drawn: ['relief', 'streams', 'catchments', 'cells'],
   layers: [
     subbasinSpec,
+    ...sureSpecs,
     {
       key: 'mask',
       name: 'Mask',

@@ -71,7 +71,7 @@ export async function loadBarriers(map) {
   map.target.dataset.barriers = all.length;
 }
 
-function directionLegend(legend) {
+function directionLegend(map, legend) {
   const canvas = Object.assign(document.createElement('canvas'), {
     width: 54,
     height: 54,
@@ -84,11 +84,11 @@ function directionLegend(legend) {
     pen.arc(27, 27, 26, ((i - 0.5) * Math.PI) / 4, ((i + 0.5) * Math.PI) / 4);
     pen.fill();
   });
-  const codes = ['1 E', '2 SE', '4 S', '8 SW', '16 W', '32 NW', '64 N', '128 NE'];
+  const [codes, outlet] = map.data.direction_codes;
   const told = Object.assign(document.createElement('span'), {
     className: 'codes',
   });
-  told.textContent = `Code and direction: ${codes.join(', ')}. Dark: outlet, code 0.`;
+  told.textContent = `Code and direction: ${codes.join(', ')}. Dark: outlet, code ${outlet}.`;
   legend.add(canvas, told);
 }
 
@@ -145,7 +145,7 @@ export const layers = [
     place: 43,
     opacity: 0.85,
     build: routed('direction', 'direction'),
-    legend: (_map, legend) => directionLegend(legend),
+    legend: directionLegend,
   },
   {
     // It comes with the features, which fetch both.

@@ -3,6 +3,7 @@ import { ask } from '../../lib/common.js';
 import { area, height } from '../../lib/units.js';
 import { coloursOf, rampQuery } from '../../map/ramps.js';
 import { Flow } from './flow.js';
+import { indexSpecs } from './indices.js';
 import { loadSides, sideLayer } from './sides.js';
 import { WATER, orderStyle, streamControls, streamStyle, wanted } from './streams.js';
 
@@ -202,6 +203,7 @@ export const layers = [
     },
     controls: stretchControls,
   },
+  ...indexSpecs,
   {
     key: 'way',
     name: 'Overland flow length',

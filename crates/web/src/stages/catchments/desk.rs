@@ -48,6 +48,8 @@ struct Catchments {
     rasters: Vec<ValueRaster>,
     length_unit: &'static str,
     area_unit: &'static str,
+    /// how sure it is
+    sure: String,
 }
 
 /// A boundary in addresses.
@@ -63,6 +65,7 @@ async fn others(app: &App, study: i64) -> Result<Vec<(i64, String)>> {
 
 pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let study = facts.study;
+    let sure = super::sure::section(app, &facts).await?;
     let ready = facts.routing.is_some();
     let mut points = Vec::new();
     let all = app.store.pour_points(study).await?;
@@ -106,6 +109,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let nearest_boundary = nearest.map_or(String::new(), |b| address(&b.key));
     render(&Catchments {
         study,
+        sure,
         ready,
         measurable,
         points,

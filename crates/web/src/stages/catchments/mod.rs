@@ -11,6 +11,7 @@ mod published;
 pub mod rail;
 mod rasters;
 mod subbasins;
+mod sure;
 pub mod tables;
 
 use axum::Router;
@@ -51,6 +52,7 @@ pub fn routes() -> Router<App> {
         .route("/published/told", get(published::told))
         .route("/published/side", get(published::side))
         .route("/published/side-by-side", get(published::side_by_side))
+        .route("/realisations", post(sure::realise))
         .route("/snapping", post(actions::snapping))
         .route("/pour-points", post(actions::add_pour_point))
         .route("/pour-points/{point}/rename", post(actions::rename_pour_point))

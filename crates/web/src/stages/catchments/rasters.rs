@@ -53,11 +53,10 @@ fn row(raster: &ZonalFacts, share: &dyn Fn(u64) -> String) -> Raster {
     Raster {
         title: raster.title.clone(),
         mean: value(raster.found.mean().unwrap_or(0.0)),
-        // Elevations do not add up to anything.
-        sum: match (raster.found.cells, raster.quantity) {
+        sum: match (raster.found.cells, raster.adds_up) {
             (0, _) => "none".into(),
-            (_, Quantity::Elevation | Quantity::Depth) => "–".into(),
-            (_, _) => quantity::real(raster.found.sum, 6),
+            (_, false) => "–".into(),
+            (_, true) => quantity::real(raster.found.sum, 6),
         },
         least: value(raster.found.least),
         most: value(raster.found.most),

@@ -2,6 +2,7 @@
 
 use axum::extract::{Path, State};
 use axum::response::Response;
+use bothros_products::DirectionCodes;
 use bothros_workflow::MoreFormat;
 use serde::Deserialize;
 
@@ -49,6 +50,54 @@ pub async fn netcdf(
 ) -> Result<Response> {
     let wanted = choice("netcdf", &form.netcdf, &[("yes", true), ("", false)])?;
     bothros_workflow::add_format(&app.store, study, MoreFormat::Netcdf, wanted).await?;
+    Ok(changed(STUDY))
+}
+
+/// Whether indices of the land are written; nothing is sent where they are not.
+#[derive(Deserialize)]
+pub struct Indices {
+    #[serde(default)]
+    indices: String,
+}
+
+pub async fn indices(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Indices>,
+) -> Result<Response> {
+    let wanted = choice("indices", &form.indices, &[("yes", true), ("", false)])?;
+    bothros_workflow::add_format(&app.store, study, MoreFormat::Indices, wanted).await?;
+    Ok(changed(STUDY))
+}
+
+/// What names of files begin with; empty for the study's first word.
+#[derive(Deserialize)]
+pub struct ShortName {
+    short_name: String,
+}
+
+pub async fn short_name(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<ShortName>,
+) -> Result<Response> {
+    bothros_workflow::set_short_name(&app.store, study, &form.short_name).await?;
+    Ok(changed(STUDY))
+}
+
+/// How flow directions are coded.
+#[derive(Deserialize)]
+pub struct Directions {
+    directions: String,
+}
+
+pub async fn directions(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Directions>,
+) -> Result<Response> {
+    let codes = choice("directions", &form.directions, &DirectionCodes::ALL.map(|c| (c.key(), c)))?;
+    bothros_workflow::set_direction_codes(&app.store, study, codes).await?;
     Ok(changed(STUDY))
 }
 

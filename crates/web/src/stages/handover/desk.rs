@@ -1,7 +1,7 @@
 //! The package, and whether it is up to date.
 
 use askama::Template;
-use bothros_products::Quantity;
+use bothros_products::{DirectionCodes, Quantity};
 use bothros_proof::Settings;
 use bothros_workflow::{Facts, delineated};
 
@@ -32,6 +32,11 @@ struct Handover {
     catchments: Vec<(i64, String, bool)>,
     shapefiles: bool,
     netcdf: bool,
+    indices: bool,
+    /// as chosen, and as it is without a choice
+    short_name: (String, String),
+    /// key, title, whether it is chosen
+    directions: Vec<(&'static str, &'static str, bool)>,
     contents: Vec<(String, String)>,
     /// rasters that can be had alone: name in addresses, what they are
     rasters: Vec<(&'static str, &'static str)>,
@@ -72,6 +77,14 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         fresh,
         shapefiles: facts.settings.handover.shapefiles,
         netcdf: facts.settings.handover.netcdf,
+        indices: facts.settings.handover.indices,
+        short_name: (
+            facts.settings.handover.short_name.clone().unwrap_or_default(),
+            bothros_workflow::package_name(&facts.name),
+        ),
+        directions: DirectionCodes::ALL
+            .map(|c| (c.key(), c.title(), c == facts.settings.handover.directions))
+            .to_vec(),
         contents: bothros_workflow::package_contents(&facts, has_points),
         has_points,
     })

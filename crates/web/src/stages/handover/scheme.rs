@@ -102,8 +102,7 @@ pub async fn told(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
 pub async fn svg(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
     let facts = app.facts(study).await?;
     let model = model_tables(&app.store, &app.grids, &facts).await?;
-    let name =
-        format!("attachment; filename=\"{}_schematic.svg\"", bothros_workflow::package_name(&facts.name));
+    let name = format!("attachment; filename=\"{}_schematic.svg\"", facts.short_name());
     let svg = bothros_workflow::blocking(move || Ok(schematic(&model.scheme, &model.nexuses))).await?;
     let headers = [(header::CONTENT_TYPE, "image/svg+xml".to_owned()), (header::CONTENT_DISPOSITION, name)];
     Ok((headers, svg).into_response())

@@ -8,12 +8,12 @@ use bothros_core::calibration::Side;
 use bothros_core::network::Network;
 use bothros_core::{Cell, Frame, Threshold};
 use bothros_store::{LayerRole, Shape};
-use bothros_workflow::{Index, TrialLine, tolerance};
+use bothros_workflow::{Index, LandIndex, TrialLine, tolerance};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use crate::App;
-use crate::http::error::Result;
+use crate::http::error::{Result, WebError};
 
 /// A part of the map, and how finely it is drawn.
 #[derive(Debug, Clone, Copy, Deserialize)]
@@ -116,6 +116,20 @@ pub async fn way(
     let facts = app.facts(study).await?;
     let ways = app.grids.ways(&app.store, &facts, Threshold::cells(at.cells.max(1))).await?;
     Ok(Json(json!({ "mean_m": ways.mean_m, "most_m": ways.most_m })))
+}
+
+/// What an index of the land is drawn between.
+pub async fn land(
+    State(app): State<App>,
+    Path((study, index)): Path<(i64, String)>,
+    Query(at): Query<At>,
+) -> Result<Json<Value>> {
+    let facts = app.facts(study).await?;
+    let nothing = || WebError::nothing("there is no such index of the land");
+    let index = LandIndex::from_name(&index).ok_or_else(nothing)?;
+    let threshold = Threshold::cells(at.cells.max(1));
+    let found = app.grids.land_index(&app.store, &facts, threshold, index).await?;
+    Ok(Json(json!({ "low": found.low, "high": found.high })))
 }
 
 /// A trial's lines in view.

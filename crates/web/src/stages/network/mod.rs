@@ -39,6 +39,7 @@ pub fn routes() -> Router<App> {
         .route("/trials/{trial}/lines", get(lines::trial_lines))
         .route("/edits", post(actions::edit))
         .route("/way", get(lines::way))
+        .route("/land/{index}", get(lines::land))
         .route("/mapped", get(lines::mapped))
         .route("/streams", get(lines::streams))
         .route("/compare", get(trials::compare))

@@ -3,14 +3,14 @@
 use askama::Template;
 use bothros_core::calibration::{Shortfall, Side};
 use bothros_core::network::{Network, totals_by_order};
-use bothros_core::{Cell, Frame};
+use bothros_core::{Cell, Frame, Grid};
 use bothros_products::{ORDERS, REACHES, SHORTFALLS, TRIALS, Table, reach_row};
 use bothros_workflow::{Facts, tolerance, trials};
 
 use super::actions::threshold_of;
 use super::shortfalls::{Judged, judged, reason};
 use crate::App;
-use crate::http::error::{Result, WebError};
+use crate::http::error::Result;
 use crate::ui::quantity;
 use crate::ui::table::{Entry, Listing};
 
@@ -27,16 +27,21 @@ pub async fn listing(app: &App, facts: &Facts, table: &Table) -> Result<Listing>
         name if name == TRIALS.name => tried(app, facts).await,
         name => {
             let network = app.grids.network(&app.store, facts, threshold_of(facts)?).await?;
-            let frame =
-                facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?.frame;
+            let grids = app.grids.get(&app.store, facts).await?;
             let by_order = name == ORDERS.name;
-            let list = move || Ok(if by_order { orders(&network) } else { reaches(&network, &frame) });
+            let list = move || {
+                Ok(if by_order {
+                    orders(&network)
+                } else {
+                    reaches(&network, &grids.frame, grids.below_edge())
+                })
+            };
             Ok(quantity::blocking(list).await?)
         }
     }
 }
 
-fn reaches(network: &Network, frame: &Frame) -> Listing {
+fn reaches(network: &Network, frame: &Frame, below_edge: &Grid<bool>) -> Listing {
     let mut upstream: Vec<Vec<u32>> = vec![Vec::new(); network.reaches.len()];
     for reach in &network.reaches {
         if let Some(next) = reach.downstream {
@@ -51,7 +56,7 @@ fn reaches(network: &Network, frame: &Frame) -> Listing {
         Entry {
             key: reach.id.to_string(),
             at: Some([x, y]),
-            row: reach_row(reach, None),
+            row: reach_row(reach, below_edge, None),
             acts: acts.collect(),
         }
     };
@@ -181,7 +186,7 @@ pub(super) mod tests {
     #[test]
     fn rows_name_their_neighbours_and_lie_on_the_reach() {
         let (network, frame) = network();
-        let listed = reaches(&network, &frame);
+        let listed = reaches(&network, &frame, &Grid::filled(frame.rows, frame.cols, false));
         assert_eq!(listed.entries.len(), network.reaches.len());
         for (entry, reach) in listed.entries.iter().zip(&network.reaches) {
             assert_eq!(entry.row[1], reach.downstream.map_or(Value::Null, |id| Value::Integer(id.into())));

@@ -460,6 +460,7 @@ mod tests {
                 0.012.into(),
                 1.1.into(),
                 area.into(),
+                false.into(),
                 Value::Null,
             ]
         };

@@ -126,7 +126,7 @@ pub async fn layer(store: &Store, cache: &GridCache, facts: &Facts, name: &str) 
             return Ok(bothros_products::junctions(&network, frame)?);
         }
         if name == REACHES.name && points.is_empty() {
-            return Ok(bothros_products::reaches(&network, frame, None)?);
+            return Ok(bothros_products::reaches(&network, frame, grids.below_edge(), None)?);
         }
         let found = labelled(&grids.directions, &points)?;
         let told: Vec<Placed> = points.iter().map(placed).collect();
@@ -149,7 +149,9 @@ pub async fn layer(store: &Store, cache: &GridCache, facts: &Facts, name: &str) 
                 let stems = stems(&grids, streams, &network, threshold, &points)?;
                 bothros_products::main_stems(&stems, &grids.directions, &grids.filled, frame)?
             }
-            (_, name) if name == REACHES.name => bothros_products::reaches(&network, frame, Some(&found))?,
+            (_, name) if name == REACHES.name => {
+                bothros_products::reaches(&network, frame, grids.below_edge(), Some(&found))?
+            }
             (_, name) if name == POUR_POINTS.name => bothros_products::pour_points(&told, &found, frame)?,
             (_, name) => return Err(Error::Refused(format!("there is no layer called “{name}”"))),
         })

@@ -17,16 +17,17 @@ use bothros_core::routing::{DIRECTION_NODATA, with_least_fall};
 use bothros_core::{Grid, Monitor, Part, Threshold};
 use bothros_formats::{Crs, Transform, VectorFormat, write_layers};
 use bothros_products::{
-    AREA_DISTANCE, CATCHMENT_IDS, CATCHMENTS, CLASS_SHARES, CONNECTIVITY, CROSS_SECTIONS, Delineated,
-    FALLING, FLOW_ACCUMULATION, FLOW_DIRECTION, FLOWPATHS, GROUND, HYPSOMETRY, JUNCTIONS, MAIN_STEMS,
-    MEASURES, NEXUSES, POUR_POINTS, PREPARED, PROVENANCE, Placed, RASTER_FIGURES, REACHES, Row,
-    SHAPEFILE_FIELDS, STREAM_ORDER, SUBBASIN_PARAMETERS, SUBBASINS, TRIALS, Table, WEIGHTED_TOTAL,
-    datapackage, schematic,
+    AREA_DISTANCE, CATCHMENT_IDS, CATCHMENT_PROBABILITY, CATCHMENTS, CLASS_SHARES, CONNECTIVITY,
+    CROSS_SECTIONS, Delineated, FALLING, FLOW_ACCUMULATION, FLOW_DIRECTION, FLOWPATHS, GROUND, HYPSOMETRY,
+    JUNCTIONS, MAIN_STEMS, MEASURES, NEXUSES, POUR_POINTS, PREPARED, PROVENANCE, Placed, RASTER_FIGURES,
+    REACHES, Row, SHAPEFILE_FIELDS, STREAM_ORDER, STREAM_PROBABILITY, SUBBASIN_PARAMETERS, SUBBASINS, TRIALS,
+    Table, WEIGHTED_TOTAL, datapackage, schematic,
 };
 use bothros_store::{FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, RasterRole, Record, Store};
 use serde_json::json;
 
 use crate::ModelTables;
+use crate::network::LandIndex;
 use crate::{Error, Facts, GridCache, Grids, KeptTrial, Result, Stage, blocking, chosen_trial, trials};
 
 use self::land::Land;
@@ -51,9 +52,16 @@ pub fn package_name(study: &str) -> String {
     if word.is_empty() { "study".into() } else { word }
 }
 
+impl Facts {
+    /// What names of files of the study begin with: as chosen, or the first word of its name.
+    pub fn short_name(&self) -> String {
+        self.settings.handover.short_name.clone().unwrap_or_else(|| package_name(&self.name))
+    }
+}
+
 /// What a package holds: names of files, and what is in them.
 pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)> {
-    let short = package_name(&facts.name);
+    let short = facts.short_name();
     let mut out = Vec::new();
     let whole = facts.settings.handover.alone.is_none();
     let mut tif = |name: &str, meaning: &str| out.push((format!("{short}_{name}.tif"), meaning.to_owned()));
@@ -62,7 +70,7 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
     }
     tif(GROUND.name, "ground surface, elevation in metres");
     tif(FALLING.name, "the same with a least fall over flats, for models that derive the network again");
-    tif(FLOW_DIRECTION.name, "D8 flow direction");
+    tif(FLOW_DIRECTION.name, facts.settings.handover.directions.meaning());
     tif(FLOW_ACCUMULATION.name, FLOW_ACCUMULATION.meaning);
     if facts.settings.weights.is_some() {
         tif(WEIGHTED_TOTAL.name, WEIGHTED_TOTAL.meaning);
@@ -70,6 +78,17 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
     tif(STREAM_ORDER.name, STREAM_ORDER.meaning);
     if has_points {
         tif(CATCHMENT_IDS.name, CATCHMENT_IDS.meaning);
+    }
+    if facts.settings.handover.indices {
+        for index in LandIndex::ALL {
+            tif(index.product().name, index.product().meaning);
+        }
+    }
+    if let Some(found) = facts.uncertainty.as_ref().filter(|_| whole) {
+        tif(STREAM_PROBABILITY.name, STREAM_PROBABILITY.meaning);
+        if !found.catchments.is_empty() {
+            tif(&format!("{}_*", CATCHMENT_PROBABILITY.name), CATCHMENT_PROBABILITY.meaning);
+        }
     }
     if facts.settings.handover.netcdf {
         out.push((format!("{short}_*.nc"), "rasters as NetCDF by the CF conventions".into()));
@@ -147,6 +166,33 @@ struct Ingredients {
     chosen: Option<(KeptTrial, String)>,
     /// what its recipe is written from; none for a catchment alone, whose land no recipe is about
     steps: Option<Steps>,
+    /// what realisations of the DEM showed: name in files, what it is, shares
+    probabilities: Vec<(String, String, Grid<f32>)>,
+}
+
+/// The probabilities that are up to date.
+async fn probabilities(store: &Store, facts: &Facts) -> Result<Vec<(String, String, Grid<f32>)>> {
+    let Some(found) = &facts.uncertainty else { return Ok(Vec::new()) };
+    let rasters = store.rasters(facts.study).await?;
+    let mut out = Vec::new();
+    let about = format!(
+        "{} realisations, vertical error {} m, correlation length {} m",
+        found.realisations(),
+        found.error.sd_m,
+        found.error.correlation_m
+    );
+    if let Some(meta) = rasters.get(&RasterRole::StreamProbability) {
+        let name = STREAM_PROBABILITY.name.to_owned();
+        let meaning = format!("{} ({about})", STREAM_PROBABILITY.meaning);
+        out.push((name, meaning, store.read_raster::<f32>(meta).await?));
+    }
+    for (at, of) in found.catchments.iter().enumerate() {
+        let Some(meta) = rasters.get(&RasterRole::CatchmentProbability(at as u8)) else { continue };
+        let name = format!("{}_{}", CATCHMENT_PROBABILITY.name, at + 1);
+        let meaning = format!("{} of {} ({about})", CATCHMENT_PROBABILITY.meaning, of.name);
+        out.push((name, meaning, store.read_raster::<f32>(meta).await?));
+    }
+    Ok(out)
 }
 
 pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &JobHandle) -> Result<String> {
@@ -184,7 +230,7 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     if land.alone.is_none() {
         let read = Steps::of(store, &facts).await?;
         for given in &read.rasters {
-            let name = format!("{}_{}", package_name(&facts.name), given.suffix);
+            let name = format!("{}_{}", facts.short_name(), given.suffix);
             store.fetch_file(given.file, &files.join(name)).await?;
         }
         steps = Some(read);
@@ -192,6 +238,11 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
             prepared = Some(store.read_raster::<f32>(&meta).await?);
         }
     }
+    let probabilities = match land.alone {
+        None => probabilities(store, &facts).await?,
+        Some(_) => Vec::new(),
+    };
+    let short = facts.short_name();
     let ingredients = Ingredients {
         trials,
         chosen,
@@ -205,12 +256,13 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         dem_sha256,
         stale,
         steps,
+        probabilities,
     };
     let zip = dir.path().join("package.zip");
     let (target, monitor) = (zip.clone(), handle.clone());
     let again = blocking(move || write(&ingredients, prepared, (&files, &target), &monitor)).await?;
     handle.say("keeping the package");
-    let name = format!("{}_package.zip", package_name(&row.name));
+    let name = format!("{short}_package.zip");
     let change = store.change(study).await?;
     let kept = change.put_file(FileRole::Package, &name, &zip).await?;
     change.written_from(kept.id, fingerprint).await?;
@@ -233,7 +285,7 @@ fn write(
     (dir, target): (&Path, &Path),
     handle: &JobHandle,
 ) -> Result<Agreement> {
-    let short = package_name(&from.facts.name);
+    let short = from.facts.short_name();
     let grids = &*from.land.grids;
     let mut files: Vec<String> = Vec::new();
     let mut begin = |suffix: &str, what: &str, share: f64| -> Result<std::path::PathBuf> {
@@ -277,8 +329,12 @@ fn write(
     let again = derived_again(&falling, &from.land.network, frame, from.threshold, &part)?;
     drop(falling);
     let path = begin(&tif(FLOW_DIRECTION.name), "writing flow directions", 0.3)?;
-    FLOW_DIRECTION.write(&path, &grids.directions, frame, crs)?;
-    as_netcdf!(FLOW_DIRECTION, &grids.directions, 0.35);
+    let codes = from.facts.settings.handover.directions;
+    codes.write(&path, &grids.directions, frame, crs, false)?;
+    if netcdf {
+        let path = begin(&format!("{}.nc", FLOW_DIRECTION.name), "writing NetCDF", 0.35)?;
+        codes.write(&path, &grids.directions, frame, crs, true)?;
+    }
     let path = begin(&tif(FLOW_ACCUMULATION.name), "writing flow accumulation", 0.4)?;
     FLOW_ACCUMULATION.write(&path, &grids.accumulation, frame, crs)?;
     as_netcdf!(FLOW_ACCUMULATION, &grids.accumulation, 0.45);
@@ -300,6 +356,20 @@ fn write(
         as_netcdf!(CATCHMENT_IDS, &found.ids, 0.55);
     }
 
+    if from.facts.settings.handover.indices {
+        for index in LandIndex::ALL {
+            let product = index.product();
+            let path = begin(&tif(product.name), "writing indices of the land", 0.57)?;
+            let values = index.of(grids, &from.land.network, &Part::new(handle, 0.57, 0.58))?;
+            product.write(&path, &values, frame, crs)?;
+            as_netcdf!(product, &values, 0.58);
+        }
+    }
+    for (suffix, meaning, shares) in &from.probabilities {
+        let path = begin(&tif(suffix), "writing probabilities", 0.6)?;
+        STREAM_PROBABILITY.write_as(&path, shares, frame, crs, meaning)?;
+    }
+
     let points: Vec<Placed> = from.land.points.iter().map(placed).collect();
     let coverage = from.land.subbasins.coverage.soft(from.facts.settings.subbasins.outline);
     let land = Delineated {
@@ -313,7 +383,7 @@ fn write(
     let streams = &from.land.stream_cells;
     let stems = stems(grids, streams, &from.land.network, from.threshold, &from.land.points)?;
     let mut layers = vec![
-        bothros_products::reaches(&from.land.network, frame, Some(&found))?,
+        bothros_products::reaches(&from.land.network, frame, grids.below_edge(), Some(&found))?,
         bothros_products::junctions(&from.land.network, frame)?,
         bothros_products::main_stems(&stems, &grids.directions, &grids.filled, frame)?,
         land.catchments()?,

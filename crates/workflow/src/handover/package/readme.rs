@@ -161,7 +161,7 @@ pub(super) fn readme(from: &Ingredients, again: &Agreement, files: &[String]) ->
         }
     }
     if from.steps.is_some() {
-        let short = super::package_name(&facts.name);
+        let short = facts.short_name();
         out += &format!(
             "{short}_recipe.toml tells the steps from the prepared DEM to this package as a recipe, which runs from the unpacked package alone; \
              what it cannot tell stands at its head.\n"
