@@ -83,6 +83,12 @@ pub const PROVENANCE: Table = Table {
         Column::new("date", "Date", Text, "When it was surveyed or published."),
         Column::new("scale", "Scale", Text, "Its scale or resolution."),
         Column::new("licence", "Licence", Text, "On what terms it may be used."),
+        Column::new(
+            "vertical_datum",
+            "Vertical datum",
+            Text,
+            "What heights of a DEM are counted from, as it was stated.",
+        ),
         Column::new("bytes", "Size", Bytes, "Size of the file in bytes, where it is known.").nullable(),
         Column::new("sha256", "SHA-256", Text, "Checksum of the file, hexadecimal."),
     ],

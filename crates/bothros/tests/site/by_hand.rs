@@ -316,13 +316,21 @@ async fn files_are_put_in_order_by_hand() {
     hand.sends("/level", hand.clicks("#desk [data-section=findings] form[hx-post$='/level'] button")).await;
     hand.sends("/level", hand.clicks("#desk [data-section=files] form[hx-post$='/level'] button")).await;
     hand.clicks(".files li:first-child details > summary").await;
-    for (field, text) in
-        [("source", "survey"), ("date", "2024-03"), ("scale", "10 m"), ("licence", "none needed")]
-    {
+    for (field, text) in [
+        ("source", "survey"),
+        ("date", "2024-03"),
+        ("scale", "10 m"),
+        ("licence", "none needed"),
+        ("datum", "EGM2008"),
+    ] {
         hand.types(&format!(".files li:first-child [name={field}]"), text).await;
     }
     hand.sends("/provenance", hand.clicks(".files li:first-child form button")).await;
     until(hand.driver, "document.querySelector('.files summary').textContent.includes('survey')").await;
+    // Heights of the other file are counted from nobody knows what.
+    let told =
+        "document.querySelector('[data-section=findings]').textContent.includes('not stated of east.tif')";
+    until(hand.driver, told).await;
     hand.sends("/remove", hand.clicks("[aria-label='Remove east.tif']")).await;
     hand.gives("#more-files", &[&east]).await;
     hand.sends("/dem-files", hand.clicks("form[data-send$='/dem-files'] button")).await;

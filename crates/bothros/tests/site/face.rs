@@ -37,7 +37,10 @@ async fn sections_of_a_desk_are_reached_by_click_by_key_and_by_address() {
         ("terrain", vec!["findings", "preparation", "files", "layers", "pictures"]),
         ("conditioning", vec!["sinks", "crossings", "lines", "settings", "result"]),
         ("network", vec!["threshold", "shortfalls", "trials", "edits", "reaches", "layers"]),
-        ("catchments", vec!["points", "measures", "rasters", "subbasins", "places", "published", "layers"]),
+        (
+            "catchments",
+            vec!["points", "measures", "rasters", "subbasins", "places", "published", "sure", "layers"],
+        ),
         ("handover", vec!["package", "scheme", "proof", "kept", "connect", "layers"]),
     ] {
         open(driver, &site, study, stage).await;

@@ -18,6 +18,8 @@ export class Hands {
     /** what was last sent of a field */
     this.sent = new WeakMap();
     this.waits = false;
+    /** changes that are on their way */
+    this.sending = new Set();
     desk.addEventListener(
       'change',
       (e) => {
@@ -26,12 +28,21 @@ export class Hands {
       },
       true,
     );
-    for (const end of ['focusout', 'htmx:afterRequest']) desk.addEventListener(end, () => this.rested());
+    desk.addEventListener('focusout', () => this.rested());
+    // What only asks changes nothing, and may take long.
+    desk.addEventListener('htmx:beforeRequest', (e) => {
+      const { xhr, requestConfig } = /** @type {CustomEvent} */ (e).detail;
+      if (requestConfig?.verb !== 'get') this.sending.add(xhr);
+    });
+    document.body.addEventListener('htmx:afterRequest', (e) => {
+      this.sending.delete(/** @type {CustomEvent} */ (e).detail.xhr);
+      this.rested();
+    });
   }
 
   /** Whether something is half typed, or on its way. */
   get busy() {
-    if (this.desk.querySelector('.htmx-request')) return true;
+    if (this.sending.size) return true;
     const field = focused(this.desk);
     if (!field?.matches(WRITTEN)) return false;
     return field.value !== (this.sent.get(field) ?? field.defaultValue);

@@ -154,6 +154,7 @@ async function openDrawer(next) {
   }
 }
 
+/** Fetches the desk anew; whether it was exchanged, and not put off. */
 async function fetchDesk() {
   const wanted = page.stage;
   const { made } = hands;
@@ -166,10 +167,11 @@ async function fetchDesk() {
     notice(error.message, true);
   }
   // Another one is on its way, or another stage was opened.
-  if (html === undefined || wanted !== page.stage) return;
+  if (html === undefined || wanted !== page.stage) return false;
   desk.removeAttribute('aria-busy');
-  if (desk.dataset.stage === wanted) hands.exchange(made, () => showDesk(html));
-  else showDesk(html);
+  if (desk.dataset.stage === wanted) return hands.exchange(made, () => showDesk(html));
+  showDesk(html);
+  return true;
 }
 
 function showDesk(html) {
@@ -227,8 +229,8 @@ document.body.addEventListener('htmx:afterSwap', (e) => {
 document.body.addEventListener('study-changed', refreshAll);
 document.body.addEventListener('threshold-changed', async () => {
   refreshParts();
-  await fetchDesk();
-  const t = document.getElementById('threshold');
+  const fresh = await fetchDesk();
+  const t = fresh && document.getElementById('threshold');
   map.rest(t ? Number(t.dataset.cells) : (await ask(`${base}/map`)).threshold_cells);
 });
 document.body.addEventListener('trials-changed', refreshParts);

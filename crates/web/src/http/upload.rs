@@ -80,6 +80,7 @@ impl Received {
             date: self.text("date"),
             scale: self.text("scale"),
             licence: self.text("licence"),
+            datum: self.text("datum"),
         }
     }
     /// The .prj beside the first file, if one came.

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use bothros_core::calibration::{MappedStreams, thresholds_up_to};
+use bothros_core::calibration::MappedStreams;
 use bothros_core::conditioning::Conditioning;
 use bothros_core::memory::{self, Step};
 use bothros_core::routing::Method;
@@ -201,8 +201,20 @@ fn largest(points: Vec<PourPoint>) -> Result<(Vec<(PourPoint, CatchmentFacts)>, 
 const SHOWN_EVERY: u32 = 3;
 /// The first results are shown after so long.
 const SHOWN_AFTER: Duration = Duration::from_secs(2);
-/// Thresholds that are held against the map in each realisation.
-const TRIED: usize = 30;
+/// Thresholds that are held against the map in each realisation: so close that the study's own is no better placed than others.
+const TRIED: usize = 96;
+/// How far they reach from the study's own, as a factor.
+const TRIED_UP_TO: f64 = 8.0;
+
+/// The thresholds around the study's own that are held against the map.
+fn tried(own: Threshold, largest_cells: u32) -> Vec<Threshold> {
+    let most = (f64::from(largest_cells) / 3.0).max(f64::from(own.as_cells()));
+    let at =
+        |n: usize| TRIED_UP_TO.powf(2.0 * n as f64 / (TRIED - 1) as f64 - 1.0) * f64::from(own.as_cells());
+    let mut all: Vec<u32> = (0..TRIED).map(|n| at(n).min(most).round().max(1.0) as u32).collect();
+    all.dedup();
+    all.into_iter().map(Threshold::cells).collect()
+}
 
 pub(crate) async fn run(store: &Store, study: i64, asked: &Json, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
@@ -229,7 +241,7 @@ pub(crate) async fn run(store: &Store, study: i64, asked: &Json, handle: &JobHan
     let tolerance_m = tolerance(store, &facts).await?.m;
     // Agreement with streams that were burned would be no news.
     let map = (!map.lines.is_empty() && !burned)
-        .then(|| (map, tolerance_m, thresholds_up_to(routing.largest_cells, TRIED)));
+        .then(|| (map, tolerance_m, tried(network.threshold, routing.largest_cells)));
     let mut how = conditioning_of(store, &facts).await?;
     how.volumes_only = true;
     let mut places = Vec::new();
@@ -385,4 +397,21 @@ async fn keep(
     change.set(vec![(StudyPart::Uncertainty, Some(Kept::of(found)?))]).await?;
     change.commit(line.map(Record::log).unwrap_or_default()).await?;
     Arc::try_unwrap(tally).map_err(|_| Error::Refused("the counts are still in use".into()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn thresholds_lie_close_around_the_study_s_own() {
+        let all: Vec<f64> =
+            tried(Threshold::cells(8000), 2_000_000).iter().map(|t| f64::from(t.as_cells())).collect();
+        assert_eq!((all[0], all[all.len() - 1]), (1000.0, 64_000.0));
+        assert!(all.windows(2).all(|w| w[1] > w[0] && w[1] / w[0] < 1.06));
+        // No farther than a third of the largest area, and never none.
+        let few = tried(Threshold::cells(30), 90);
+        assert_eq!(few.last(), Some(&Threshold::cells(30)));
+        assert_eq!(tried(Threshold::cells(1), 2), [Threshold::cells(1)]);
+    }
 }

@@ -231,19 +231,19 @@ pub async fn keep_trial(
     let has_map = !map.lines.is_empty();
     let streams = grids.streams(store, &facts).await?;
     let spreads = routing.method == Method::Mfd;
-    let stream_cells = network.stream_cells;
     let to_stream_m = grids.ways(store, &facts, threshold).await?.mean_m;
     let (scores, width_m) = while_wanted(move |wanted| {
         let g = &*routed;
         let own = streams.accumulation();
         let all = agreement(&g.directions, own, &g.frame, &map.within(tolerance_m), &[threshold], wanted)?;
-        // The area of all stream cells over the length of the lines that D8 alone would draw.
+        // The area of all cells that reach the threshold, before streams are brought to one thread, over the length of the lines that D8 alone would draw.
         let width_m = match spreads {
             false => None,
             true => {
                 let d8 = flow_accumulation(&g.directions, wanted)?;
                 let lines = extract(&g.directions, &d8, &g.filled, &g.frame, threshold, wanted)?.length_m();
-                (lines > 0.0).then(|| g.frame.area_of(stream_cells).as_m2() / lines)
+                let cells = g.accumulation.values().iter().filter(|&&a| threshold.is_stream(a)).count();
+                (lines > 0.0).then(|| g.frame.area_of(cells as u64).as_m2() / lines)
             }
         };
         Ok((all.first().copied().filter(|_| has_map), width_m))

@@ -28,12 +28,14 @@ pub struct Provenance {
     pub scale: String,
     /// on what terms it may be used
     pub licence: String,
+    /// what heights of a DEM are counted from
+    pub datum: String,
 }
 
 impl Provenance {
     /// What is known, in one line; empty where nothing is.
     pub fn line(&self) -> String {
-        let known = [&self.source, &self.date, &self.scale, &self.licence];
+        let known = [&self.source, &self.date, &self.scale, &self.licence, &self.datum];
         known.into_iter().filter(|t| !t.is_empty()).cloned().collect::<Vec<_>>().join(", ")
     }
 }
@@ -147,6 +149,12 @@ impl SourceFacts {
                 file.provenance = known.provenance.clone();
             }
         }
+    }
+    /// What heights are counted from, as it was stated of each file, in the order in which they count; nothing where it was not.
+    pub fn datums(&self) -> Vec<Option<&str>> {
+        let of = |n: usize| n.checked_sub(1).map_or(&self.provenance, |n| &self.more[n].provenance);
+        let stated = |n: usize| Some(of(n).datum.trim()).filter(|d| !d.is_empty());
+        self.order().into_iter().map(stated).collect()
     }
     /// Names of the files in the order in which they count.
     pub fn names(&self) -> Vec<&str> {

@@ -105,6 +105,7 @@ fn files(facts: &Facts, units: Units) -> Vec<Finding> {
         .zip(facts.terrain.as_ref())
         .and_then(|(from, terrain)| bothros_formats::Transform::new(from, &terrain.crs).ok());
     let names = source.names();
+    found.extend(datums(&names, &source.datums()));
     for overlap in &source.overlaps {
         // Fewer cells, or centimetres, are no news.
         if overlap.cells < 10 || overlap.mean_m.abs() < 0.05 || source.level {
@@ -156,6 +157,37 @@ fn files(facts: &Facts, units: Units) -> Vec<Finding> {
         found.push(finding(Severity::Note, "Files brought to one grid", text, None));
     }
     found
+}
+
+/// Heights that are counted from different levels, or from nobody knows what, are not put together in silence.
+fn datums(names: &[&str], stated: &[Option<&str>]) -> Option<Finding> {
+    if names.len() < 2 {
+        return None;
+    }
+    let same = |a: &str, b: &str| a.eq_ignore_ascii_case(b);
+    let first = stated.iter().flatten().next();
+    let other = first.and_then(|first| stated.iter().flatten().find(|d| !same(d, first)));
+    if let (Some(first), Some(other)) = (first, other) {
+        let text = format!(
+            "Heights of some files are counted from {first}, of others from {other}. They are put together as they are: bring them to one datum before, or look at the steps where they \
+             meet and fit them in height."
+        );
+        return Some(finding(Severity::Attention, "Different vertical datums", text, None));
+    }
+    let unknown: Vec<&str> =
+        names.iter().zip(stated).filter(|(_, datum)| datum.is_none()).map(|(name, _)| *name).collect();
+    if unknown.is_empty() {
+        return None;
+    }
+    let text = format!(
+        "What heights are counted from is not stated of {}. Files of different datums differ by a constant or more; state it under Files.",
+        match unknown.len() {
+            n if n == names.len() => "any file".to_owned(),
+            1 => unknown[0].to_owned(),
+            n => format!("{} and {}", unknown[0], count(n as u64 - 1, "more", "more")),
+        }
+    );
+    Some(finding(Severity::Note, "Vertical datum not stated", text, None))
 }
 
 /// Spikes, level ground, the sea.
@@ -320,4 +352,25 @@ pub fn findings(facts: &Facts, units: Units) -> Vec<Finding> {
     }
     found.sort_by_key(|f| f.severity);
     found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn datums_that_differ_or_are_not_known_are_told() {
+        let names = ["north.tif", "south.tif", "west.tif"];
+        let title =
+            |stated: &[Option<&str>]| datums(&names[..stated.len()], stated).map(|f| (f.title, f.text));
+        assert_eq!(title(&[None]), None, "one file has nothing to differ from");
+        assert_eq!(title(&[Some("EGM2008"), Some("egm2008")]), None);
+        let (told, text) = title(&[Some("EGM2008"), None, Some("EVRF2019")]).unwrap();
+        assert_eq!(told, "Different vertical datums");
+        assert!(text.contains("EGM2008") && text.contains("EVRF2019"), "{text}");
+        let (told, text) = title(&[Some("EGM2008"), None]).unwrap();
+        assert_eq!(told, "Vertical datum not stated");
+        assert!(text.contains("of south.tif."), "{text}");
+        assert!(title(&[None, None, None]).unwrap().1.contains("of any file"));
+    }
 }

@@ -229,6 +229,7 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
         date: offer.date.clone(),
         scale: wish.collection.resolution_m.map(|m| format!("{m} m")).unwrap_or_default(),
         licence: wish.collection.licence.clone(),
+        datum: String::new(),
     };
     let Some(((first, offer), rest)) = files.split_first() else {
         return Err(Error::Refused(format!("{} has no elevations there", wish.collection.title)));

@@ -121,6 +121,13 @@ fn told(found: &UncertaintyFacts, stale: bool) -> Found {
             "Mapped streams are burned into every realisation: along them, streams cannot move.".into(),
         );
     }
+    let leaps = |at: usize| found.area_km2(at).is_some_and(|s| s.low < 0.5 * found.catchments[at].area_km2);
+    if let Some(at) = (0..found.catchments.len()).find(|&at| leaps(at)) {
+        remarks.push(format!(
+            "The range of {} reaches far below its area: in some realisations it snaps to another stream. Place it so that one stream lies near, or snap it within less.",
+            found.catchments[at].name
+        ));
+    }
     if found.edited {
         remarks.push("Changes to streams by hand are not made in realisations.".into());
     }

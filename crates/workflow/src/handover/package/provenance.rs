@@ -19,6 +19,7 @@ pub(super) fn provenance(from: &Ingredients) -> Vec<Row> {
             p.date.clone().into(),
             p.scale.clone().into(),
             p.licence.clone().into(),
+            p.datum.clone().into(),
             bytes.and_then(|b| i64::try_from(b).ok()).into(),
             sha256.into(),
         ]);
@@ -41,6 +42,7 @@ pub(super) fn provenance(from: &Ingredients) -> Vec<Row> {
         date: text(told, "date"),
         scale: text(told, "scale"),
         licence: text(told, "licence"),
+        datum: String::new(),
     };
     for layer in from.layers.iter().filter(|l| is_used(&from.facts, l)) {
         let told = &layer.provenance;

@@ -89,6 +89,12 @@ pub(super) fn readme(from: &Ingredients, again: &Agreement, files: &[String]) ->
         out +=
             &format!("DEM: {}, elevations in {}.\n", source.names().join(", "), source.vertical_unit.code());
     }
+    let mut datums: Vec<&str> =
+        source.iter().flat_map(|s| s.datums()).map(|d| d.unwrap_or("not stated")).collect();
+    datums.dedup();
+    if !datums.is_empty() {
+        out += &format!("Vertical datum: {}.\n", datums.join(", "));
+    }
     for done in facts.terrain.iter().flat_map(|t| &t.done) {
         out += &format!("DEM {done}.\n");
     }
@@ -100,11 +106,12 @@ pub(super) fn readme(from: &Ingredients, again: &Agreement, files: &[String]) ->
     out += match facts.routing.as_ref().map_or(Method::D8, |r| r.method) {
         Method::D8 => "",
         Method::DInfinity => {
-            "It is that of D-infinity (Tarboton 1997), rounded down and carried down along D8, which joins the streams.\n"
+            "It is that of D-infinity (Tarboton 1997), rounded down and carried down along D8, which joins the streams. Each \
+             stream has one thread: it begins where flow gathers most across its way.\n"
         }
         Method::Mfd => {
-            "It is that of MFD (Freeman 1991), rounded down and carried down along D8, which joins the streams. Streams are \
-             wide where flow spreads: do not base work on banks or riparian land on them.\n"
+            "It is that of MFD (Freeman 1991), rounded down and carried down along D8, which joins the streams. Each \
+             stream has one thread: it begins where flow gathers most across its way. Flow itself spreads: do not base work on banks or riparian land on them.\n"
         }
     };
     out += &format!(
