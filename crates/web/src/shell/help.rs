@@ -123,6 +123,15 @@ const TOPICS: [(&str, &str, Words); 6] = [
                 "number, mean length and mean area of streams from one order to the next (Horton)",
             ),
             ("overland flow length", "length of the path that water takes over land before it meets one"),
+            (
+                "height above the stream",
+                "how far a cell lies above the stream cell that its flow meets first",
+            ),
+            (
+                "wetness index",
+                "ln(a / tan b): specific catchment area over slope; high where ground stays wet",
+            ),
+            ("stream power index", "a tan b: specific catchment area times slope; high where flow can erode"),
             ("Strahler order", "headwater reaches are 1; where two of the same order meet it rises by one"),
             ("drainage density", "stream length over area, km/km²"),
         ],
@@ -144,6 +153,14 @@ const TOPICS: [(&str, &str, Words); 6] = [
             ),
             ("sub-basin", "part of a catchment between an outlet and the next outlets upstream"),
             ("inflow", "a place where water enters a site or a reservoir"),
+            (
+                "realisation",
+                "the DEM with another error of the kind that it has; shares of many are probabilities",
+            ),
+            (
+                "width of a divide",
+                "land that belongs to a catchment in 5 to 95 of 100 realisations, over the length of its outline",
+            ),
             ("curve number", "runoff potential of land, 30 to 100 (NRCS); the lag equation needs it"),
         ],
     ),
