@@ -229,7 +229,7 @@ pub(crate) async fn run(store: &Store, study: i64, asked: &Json, handle: &JobHan
     // DEM, counts and the streams of the DEM itself; shares while they are kept.
     let beside = cells * (4 + 1 + 2 + 4 + 2 * points.len() as u64);
     memory::check("making realisations of this DEM", beside + cells * Step::Realise.bytes_a_cell())?;
-    let at_once = Step::Realise.at_once(cells, beside, rayon_threads());
+    let at_once = Step::Realise.at_once(cells, beside, cores());
 
     handle.say("reading elevations");
     let meta = prepared_dem(store, study, &terrain).await?;
@@ -345,7 +345,7 @@ pub(crate) async fn run(store: &Store, study: i64, asked: &Json, handle: &JobHan
     Ok(text)
 }
 
-fn rayon_threads() -> usize {
+fn cores() -> usize {
     std::thread::available_parallelism().map_or(1, std::num::NonZero::get)
 }
 

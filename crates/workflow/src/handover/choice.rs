@@ -43,6 +43,24 @@ pub enum MoreFormat {
     Indices,
 }
 
+/// Makes a choice, as a change that can be undone, told in the same words in the log and to who undoes it.
+async fn choose(
+    store: &Store,
+    study: i64,
+    told: String,
+    how: impl FnOnce(&mut HandoverChoice),
+) -> Result<()> {
+    let change = store.change(study).await?;
+    let changed = change_settings(&change, |settings| {
+        how(&mut settings.handover);
+        Ok(())
+    })
+    .await?;
+    let line = LogLine::new(Stage::Handover.title(), told.clone());
+    change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
+    Ok(())
+}
+
 /// Chooses whether a format is written beside the usual ones. It can be undone.
 ///
 /// # Errors
@@ -56,20 +74,12 @@ pub async fn add_format(store: &Store, study: i64, format: MoreFormat, wanted: b
         (MoreFormat::Indices, true) => "Indices of the land are handed out",
         (MoreFormat::Indices, false) => "Indices of the land are no longer handed out",
     };
-    let change = store.change(study).await?;
-    let changed = change_settings(&change, |settings| {
-        let handover = &mut settings.handover;
-        match format {
-            MoreFormat::Shapefiles => handover.shapefiles = wanted,
-            MoreFormat::Netcdf => handover.netcdf = wanted,
-            MoreFormat::Indices => handover.indices = wanted,
-        }
-        Ok(())
+    choose(store, study, told.to_owned(), |handover| match format {
+        MoreFormat::Shapefiles => handover.shapefiles = wanted,
+        MoreFormat::Netcdf => handover.netcdf = wanted,
+        MoreFormat::Indices => handover.indices = wanted,
     })
-    .await?;
-    let line = LogLine::new(Stage::Handover.title(), told);
-    change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
-    Ok(())
+    .await
 }
 
 /// Characters of a short name.
@@ -92,15 +102,8 @@ pub async fn set_short_name(store: &Store, study: i64, typed: &str) -> Result<()
         "" => "Files are named by the study’s first word".to_owned(),
         name => format!("Files are named {name}"),
     };
-    let change = store.change(study).await?;
-    let changed = change_settings(&change, |settings| {
-        settings.handover.short_name = (!name.is_empty()).then(|| name.to_owned());
-        Ok(())
-    })
-    .await?;
-    let line = LogLine::new(Stage::Handover.title(), told.clone());
-    change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
-    Ok(())
+    choose(store, study, told, |handover| handover.short_name = (!name.is_empty()).then(|| name.to_owned()))
+        .await
 }
 
 /// Chooses how flow directions are coded. It can be undone.
@@ -109,15 +112,7 @@ pub async fn set_short_name(store: &Store, study: i64, typed: &str) -> Result<()
 /// Those of the database.
 pub async fn set_direction_codes(store: &Store, study: i64, codes: DirectionCodes) -> Result<()> {
     let told = format!("Flow directions are handed out as {}", codes.title());
-    let change = store.change(study).await?;
-    let changed = change_settings(&change, |settings| {
-        settings.handover.directions = codes;
-        Ok(())
-    })
-    .await?;
-    let line = LogLine::new(Stage::Handover.title(), told.clone());
-    change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
-    Ok(())
+    choose(store, study, told, |handover| handover.directions = codes).await
 }
 
 /// Chooses the CRS of layers; an empty definition means the study's. It can be undone.
@@ -148,15 +143,7 @@ pub async fn hand_out_in(store: &Store, study: i64, definition: &str) -> Result<
         Some(crs) => format!("Layers are handed out in {}", crs.label()),
         None => "Layers are handed out in the study’s CRS".to_owned(),
     };
-    let change = store.change(study).await?;
-    let changed = change_settings(&change, |settings| {
-        settings.handover.crs = wanted;
-        Ok(())
-    })
-    .await?;
-    let line = LogLine::new(Stage::Handover.title(), told.clone());
-    change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
-    Ok(())
+    choose(store, study, told, |handover| handover.crs = wanted).await
 }
 
 /// Chooses whether all land is handed out, or the catchment of one pour point alone. It can be undone.
@@ -174,13 +161,5 @@ pub async fn hand_out_alone(store: &Store, study: i64, alone: Option<i64>) -> Re
             format!("The catchment of {} is handed out alone", point.name)
         }
     };
-    let change = store.change(study).await?;
-    let changed = change_settings(&change, |settings| {
-        settings.handover.alone = alone;
-        Ok(())
-    })
-    .await?;
-    let line = LogLine::new(Stage::Handover.title(), told.clone());
-    change.commit(Record::log(line).undone_by(told, changed.undo)).await?;
-    Ok(())
+    choose(store, study, told, |handover| handover.alone = alone).await
 }

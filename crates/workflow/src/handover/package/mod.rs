@@ -85,9 +85,10 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
         }
     }
     if let Some(found) = facts.uncertainty.as_ref().filter(|_| whole) {
-        tif(STREAM_PROBABILITY.name, STREAM_PROBABILITY.meaning);
+        let while_fresh = |meaning: &str| format!("{meaning}; left out where out of date");
+        tif(STREAM_PROBABILITY.name, &while_fresh(STREAM_PROBABILITY.meaning));
         if !found.catchments.is_empty() {
-            tif(&format!("{}_*", CATCHMENT_PROBABILITY.name), CATCHMENT_PROBABILITY.meaning);
+            tif(&format!("{}_*", CATCHMENT_PROBABILITY.name), &while_fresh(CATCHMENT_PROBABILITY.meaning));
         }
     }
     if facts.settings.handover.netcdf {
@@ -173,6 +174,9 @@ struct Ingredients {
 /// The probabilities that are up to date.
 async fn probabilities(store: &Store, facts: &Facts) -> Result<Vec<(String, String, Grid<f32>)>> {
     let Some(found) = &facts.uncertainty else { return Ok(Vec::new()) };
+    if found.key != crate::uncertainty_key(store, facts).await? {
+        return Ok(Vec::new());
+    }
     let rasters = store.rasters(facts.study).await?;
     let mut out = Vec::new();
     let about = format!(
