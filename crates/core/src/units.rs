@@ -76,7 +76,7 @@ impl Threshold {
     /// The largest threshold, in cells, at which a cell with this many cells upstream of it is stream; 0, for
     /// none, where it is nodata.
     #[inline]
-    pub(crate) const fn most(accumulation: u32) -> u32 {
+    pub const fn most(accumulation: u32) -> u32 {
         accumulation.wrapping_add(1)
     }
 }

@@ -56,10 +56,15 @@ pub struct ReadFeature {
     /// its field `elevation`, `elev`, `height` or `z`, whatever its case, or the z of its first point,
     /// where there is one
     pub elevation: Option<f64>,
+    /// its field `area_km2`, whatever its case, where there is one: what is known to drain to a place
+    #[serde(default)]
+    pub area_km2: Option<f64>,
 }
 
 /// Names of a field that holds an elevation.
 const ELEVATIONS: [&str; 4] = ["elevation", "elev", "height", "z"];
+/// Name of a field that holds an area.
+const AREA: [&str; 1] = ["area_km2"];
 
 /// The features of a file.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -198,9 +203,10 @@ fn read_one(
     // Not every format knows without looking; then there is no share to tell.
     let all = layer.try_feature_count();
     let crs = layer.spatial_ref().map(|r| Crs::of(&r)).transpose()?;
-    let name_field = layer.defn().fields().position(|f| f.name().eq_ignore_ascii_case("name"));
-    let height_field =
-        layer.defn().fields().position(|f| ELEVATIONS.iter().any(|e| f.name().eq_ignore_ascii_case(e)));
+    let field = |names: &[&str]| {
+        layer.defn().fields().position(|f| names.iter().any(|e| f.name().eq_ignore_ascii_case(e)))
+    };
+    let (name_field, height_field, area_field) = (field(&["name"]), field(&ELEVATIONS), field(&AREA));
     let mut read = ReadLayer { features: Vec::new(), left_out: 0, converted_from: None };
     for (number, feature) in layer.features().enumerate() {
         if number.is_multiple_of(1024) {
@@ -211,10 +217,11 @@ fn read_one(
                 monitor.progress(number as f64 / all.max(1) as f64);
             }
         }
-        let height = match height_field {
-            Some(index) => feature.field_as_double(index)?,
-            None => None,
+        let figure = |field: Option<usize>| match field {
+            Some(index) => feature.field_as_double(index),
+            None => Ok(None),
         };
+        let (height, area_km2) = (figure(height_field)?, figure(area_field)?);
         let called = match name_field {
             Some(index) => feature.field_as_string(index)?,
             None => None,
@@ -226,7 +233,8 @@ fn read_one(
         let before = read.features.len();
         for (shape, z) in shapes.into_iter().filter(|(s, _)| wanted.takes(s)) {
             let elevation = height.or(z).filter(|z| z.is_finite());
-            read.features.push(ReadFeature { shape, name: called.clone(), elevation });
+            let area_km2 = area_km2.filter(|a| a.is_finite());
+            read.features.push(ReadFeature { shape, name: called.clone(), elevation, area_km2 });
         }
         read.left_out += usize::from(read.features.len() == before);
     }
@@ -355,24 +363,26 @@ fn read_table(path: &Path, name: &str, wanted: Wanted, to: &Crs) -> Result<ReadL
         }
     };
     let called = column(&["name"]);
-    let height = column(&ELEVATIONS);
+    let (height, area) = (column(&ELEVATIONS), column(&AREA));
     let mut read = ReadLayer { features: Vec::new(), left_out: 0, converted_from: None };
     for row in table.records() {
         let row = row.map_err(|e| bad(e.position().map_or(0, |p| p.line()), e.to_string()))?;
         let line = row.position().map_or(0, |p| p.line());
         let number = |at: usize| -> Result<f64> {
             let text = row.get(at).unwrap_or("");
-            text.parse::<f64>()
-                .ok()
-                .filter(|v| v.is_finite())
-                .ok_or_else(|| bad(line, format!("“{text}” is no coordinate")))
+            text.parse::<f64>().ok().filter(|v| v.is_finite()).ok_or_else(|| {
+                bad(
+                    line,
+                    format!("“{text}” is no {}", if at == x || at == y { "coordinate" } else { "number" }),
+                )
+            })
         };
         let name = called.and_then(|at| row.get(at)).filter(|t| !t.is_empty()).map(str::to_owned);
-        let elevation = match height.filter(|&at| row.get(at).is_some_and(|t| !t.is_empty())) {
-            Some(at) => Some(number(at)?),
-            None => None,
-        };
-        read.features.push(ReadFeature { shape: Geometry::Point([number(x)?, number(y)?]), name, elevation });
+        let given = |column: Option<usize>| column.filter(|&at| row.get(at).is_some_and(|t| !t.is_empty()));
+        let elevation = given(height).map(number).transpose()?;
+        let area_km2 = given(area).map(number).transpose()?;
+        let shape = Geometry::Point([number(x)?, number(y)?]);
+        read.features.push(ReadFeature { shape, name, elevation, area_km2 });
     }
     if read.features.is_empty() {
         return Err(Error::NothingWanted { name: name.to_owned(), wanted: wanted.name() });

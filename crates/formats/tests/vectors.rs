@@ -83,7 +83,7 @@ fn a_geopackage_is_read_to_the_bit() {
         let found = read(&path, Some(layer), wanted).unwrap();
         assert_eq!(
             found.features,
-            [ReadFeature { shape: expected, name: Some("Alder".into()), elevation: None }]
+            [ReadFeature { shape: expected, name: Some("Alder".into()), elevation: None, area_km2: None }]
         );
         assert_eq!((found.left_out, found.converted_from), (0, None));
     }

@@ -109,6 +109,31 @@ pub const CONDITIONED: RasterProduct<f32> = RasterProduct {
     overview: RasterKind::Mean,
 };
 
+/// Where cells drain by D-infinity.
+pub const FLOW_ANGLE: RasterProduct<f32> = RasterProduct {
+    name: "flow_angle",
+    meaning: "D-infinity direction of steepest fall, radians counter-clockwise from east, -1 at outlets and closed-basin bottoms",
+    unit: "radian",
+    nodata: f32::NAN,
+    overview: RasterKind::Every,
+};
+
+const fn share(name: &'static str, meaning: &'static str) -> RasterProduct<f32> {
+    RasterProduct { name, meaning, unit: "", nodata: f32::NAN, overview: RasterKind::Mean }
+}
+
+/// What of a cell's flow goes to each neighbour by MFD, in the order of D8 codes.
+pub const FLOW_SHARES: [RasterProduct<f32>; 8] = [
+    share("flow_share_e", "share of the flow that goes to the neighbour in the east, by MFD"),
+    share("flow_share_se", "share of the flow that goes to the neighbour in the south-east, by MFD"),
+    share("flow_share_s", "share of the flow that goes to the neighbour in the south, by MFD"),
+    share("flow_share_sw", "share of the flow that goes to the neighbour in the south-west, by MFD"),
+    share("flow_share_w", "share of the flow that goes to the neighbour in the west, by MFD"),
+    share("flow_share_nw", "share of the flow that goes to the neighbour in the north-west, by MFD"),
+    share("flow_share_n", "share of the flow that goes to the neighbour in the north, by MFD"),
+    share("flow_share_ne", "share of the flow that goes to the neighbour in the north-east, by MFD"),
+];
+
 /// Where cells drain.
 pub const FLOW_DIRECTION: RasterProduct<u8> = RasterProduct {
     name: "flow_direction",

@@ -11,11 +11,17 @@ pub const TRIALS: Table = Table {
     shape: None,
     columns: &[
         Column::new("trial", "Trial", Text, "Name of the trial.").primary(),
-        Column::new("threshold_m2", "Threshold", SmallArea, "Contributing area at which streams begin."),
+        Column::new(
+            "threshold_m2",
+            "Threshold",
+            SmallArea,
+            "Where streams begin: contributing area, unless begins_by says what stands in its place.",
+        ),
         Column::new("cells", "Cells", Count, "The threshold in cells."),
         Column::new("dem", "DEM", Text, "The DEM it was drawn on."),
         Column::new("cell_size_m", "Cell size", Length, "Edge of a cell of that DEM."),
         Column::new("routing", "Routing", Text, "How flow was routed."),
+        Column::new("begins_by", "Streams begin by", Text, "What the threshold is held against."),
         Column::new("tolerance_m", "Tolerance", Length, "Within which modelled and mapped streams agree."),
         Column::new(
             "correctness",

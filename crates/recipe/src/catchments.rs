@@ -16,6 +16,8 @@ pub enum SnapChoice {
     Largest,
     /// the nearest stream cell
     NearestStream,
+    /// the cell whose contributing area comes nearest to the point's `area_km2`
+    KnownArea,
 }
 
 /// `catchments.curve_number`

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use bothros_core::network::Begins;
 use bothros_formats::VerticalUnit;
 use serde::{Deserialize, Serialize};
 
@@ -175,6 +176,9 @@ pub struct Routing {
     /// fall of flats in conditioned.tif, m/m
     #[serde(default)]
     pub flat_slope: f64,
+    /// whether the shares of MFD are written, a raster for each neighbour
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub shares: bool,
 }
 
 /// `[network]`
@@ -183,6 +187,58 @@ pub struct Routing {
 pub struct Network {
     /// where streams begin
     pub threshold: ThresholdChoice,
+    /// what the threshold is held against: contributing area by default
+    #[serde(default, skip_serializing_if = "is_area")]
+    pub begins: Begins,
+    /// a file of points, the surveyed heads that streams begin at
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub heads: Option<PathBuf>,
+    /// how far the survey may be off, metres; a cell and a half by default
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub heads_within_m: Option<f64>,
+}
+
+fn is_area(begins: &Begins) -> bool {
+    *begins == Begins::Area
+}
+
+impl Network {
+    fn check(&self) -> Result<()> {
+        match (self.threshold.area_km2, self.threshold.cells) {
+            (Some(area), None) if area.is_finite() && area > 0.0 => {}
+            (None, Some(cells)) if cells > 0 => {}
+            (Some(_), Some(_)) | (None, None) => {
+                let what = "give either area_km2 or cells, as in { area_km2 = 0.35 }";
+                return Err(Error::key("network.threshold", what));
+            }
+            _ => return Err(Error::key("network.threshold", "must be above 0")),
+        }
+        let begins = |what: &str| Err(Error::key("network.begins", what));
+        match self.begins {
+            Begins::SlopeArea(by) if !by.is_sound() => {
+                return begins("takes an exponent of 0 to 5 and at_slope of 0.0001 to 10 m/m");
+            }
+            Begins::Converging(by) if !by.is_sound() => {
+                return begins("takes a curvature of 0 to 10 per metre and over_m of 0 to 1000");
+            }
+            Begins::Surveyed if self.heads.is_none() => {
+                return begins("by surveyed heads needs a file of points: name heads");
+            }
+            _ => {}
+        }
+        if self.heads.is_some() && self.begins != Begins::Surveyed {
+            return Err(Error::key("network.heads", "means nothing unless begins = { by = \"surveyed\" }"));
+        }
+        match self.heads_within_m {
+            Some(_) if self.heads.is_none() => {
+                Err(Error::key("network.heads_within_m", "means nothing without heads"))
+            }
+            Some(m) if !(m.is_finite() && m >= 0.0) => {
+                Err(Error::key("network.heads_within_m", "must not be below 0"))
+            }
+            _ => Ok(()),
+        }
+    }
 }
 
 /// `threshold = { … }`: one of the two.
@@ -334,6 +390,9 @@ impl Recipe {
                 let what = format!("{} m/m is no slight fall; give less than 0.1", r.flat_slope);
                 return Err(Error::key("routing.flat_slope", what));
             }
+            if r.shares && r.method != RoutingMethod::Mfd {
+                return Err(Error::key("routing.shares", "means nothing unless method = \"mfd\""));
+            }
             if let Some(p) = r.exponent {
                 if r.method != RoutingMethod::Mfd {
                     return Err(Error::key("routing.exponent", "means nothing unless method = \"mfd\""));
@@ -344,15 +403,7 @@ impl Recipe {
             }
         }
         if let Some(n) = &self.network {
-            match (n.threshold.area_km2, n.threshold.cells) {
-                (Some(area), None) if area.is_finite() && area > 0.0 => {}
-                (None, Some(cells)) if cells > 0 => {}
-                (Some(_), Some(_)) | (None, None) => {
-                    let what = "give either area_km2 or cells, as in { area_km2 = 0.35 }";
-                    return Err(Error::key("network.threshold", what));
-                }
-                _ => return Err(Error::key("network.threshold", "must be above 0")),
-            }
+            n.check()?;
         }
         if let Some(c) = &self.catchments {
             not_negative("catchments.snap_m", c.snap_m)?;
@@ -489,6 +540,17 @@ mod tests {
             ("[network]\nthreshold = { cells = 5, area_km2 = 1 }", "network.threshold"),
             ("[network]\nthreshold = { area_km2 = inf }", "network.threshold"),
             ("[network]\nthreshold = 5", "line 5"),
+            ("[network]\nthreshold = { cells = 5 }\nbegins = { by = \"surveyed\" }", "name heads"),
+            ("[network]\nthreshold = { cells = 5 }\nheads = \"h.csv\"", "network.heads"),
+            (
+                "[network]\nthreshold = { cells = 5 }\nbegins = { by = \"slope_area\", exponent = 9, at_slope = 1 }",
+                "0 to 5",
+            ),
+            (
+                "[network]\nthreshold = { cells = 5 }\nbegins = { by = \"converging\", curvature = -1, over_m = 0 }",
+                "0 to 10",
+            ),
+            ("[network]\nthreshold = { cells = 5 }\nbegins = { by = \"magic\" }", "line 6"),
             ("[catchments]\npour_points = \"p.csv\"\nsnap_m = -3", "catchments.snap_m"),
             ("[catchments]\npour_points = \"p.csv\"\nsnap_to = \"nearest_stream\"", "catchments.snap_to"),
             ("[streams]\na = 1", "streams"),

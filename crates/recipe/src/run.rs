@@ -8,16 +8,17 @@ use std::time::Instant;
 
 use bothros_core::catchments::{Holds, below_edge};
 use bothros_core::conditioning::{StepKind, condition, cut_and_fill, fill_to_outlets, list_sinks};
-use bothros_core::network::{Network, extract, extract_cells, main_stem_of_cells};
+use bothros_core::network::{Beginning, Flow, Network, extract_cells, extract_edited, main_stem_of_cells};
 use bothros_core::routing::{
     DIRECTION_NODATA, MFD_EXPONENT, OUTLET, dinf_accumulation, dinf_directions, flow_accumulation,
-    flow_directions_to_outlets, mfd_accumulation, threads_of, weighted_accumulation, with_least_fall,
+    flow_directions_to_outlets, mfd_accumulation, mfd_shares, threads_of, weighted_accumulation,
+    with_least_fall,
 };
 use bothros_core::{Area, Cell, Frame, Grid, Monitor, Part, Threshold};
-use bothros_formats::{Crs, Layer, VectorFormat, write_layers};
+use bothros_formats::{Crs, Geometry, Layer, VectorFormat, Wanted, write_layers};
 use bothros_products::{
-    CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, RasterProduct,
-    STREAM_ORDER, Stem, WEIGHTED_ACCUMULATION,
+    CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_ANGLE, FLOW_DIRECTION, FLOW_SHARES, GROUND,
+    RasterProduct, STREAM_ORDER, Stem, WEIGHTED_ACCUMULATION,
 };
 
 use crate::inputs::{self, Prepared};
@@ -87,6 +88,9 @@ struct Run<'a> {
     /// how much is done
     share: f64,
 }
+
+/// How far surveyed heads may be off where nothing is said of it, cells. (Ours.)
+const A_CELL_AND_A_HALF: f64 = 1.5;
 
 /// D8 directions, and the accumulation that streams are drawn from.
 struct Routed {
@@ -159,7 +163,8 @@ impl<'a> Run<'a> {
                     (Some(cells), _) => Threshold::cells(cells),
                     (None, area) => Threshold::from_area(Area::km2(area.unwrap_or(0.0)), &frame),
                 };
-                Some((threshold, self.network(&routed, &done.ground, &frame, threshold)?))
+                let beginning = self.beginning(settings, &frame, &crs, &mut notes)?;
+                Some((threshold, self.network(&routed, &done.ground, &frame, threshold, &beginning)?))
             }
             None => None,
         };
@@ -168,7 +173,7 @@ impl<'a> Run<'a> {
             && network.reaches.is_empty()
         {
             notes.push(format!(
-                "the threshold of {} cells is above the largest contributing area: there is no stream",
+                "the threshold of {} cells is nowhere reached: there is no stream",
                 threshold.as_cells()
             ));
         }
@@ -325,6 +330,20 @@ impl<'a> Run<'a> {
                 write(dir, &WEIGHTED_ACCUMULATION, &weighted, frame, crs)
             })?;
         }
+        if let Some(angles) = &angles {
+            let dir = self.dir;
+            self.step("writing angles of fall", 0.6, |_| write(dir, &FLOW_ANGLE, angles, frame, crs))?;
+        }
+        if routing.shares {
+            let dir = self.dir;
+            self.step("writing shares of flow", 0.62, |part| {
+                for (k, product) in FLOW_SHARES.iter().enumerate() {
+                    let part = &Part::new(part, k as f64 / 8.0, (k + 1) as f64 / 8.0);
+                    write(dir, product, &mfd_shares(surface, &directions, exponent, k, part)?, frame, crs)?;
+                }
+                Ok(())
+            })?;
+        }
         Ok(Routed { directions, accumulation, divided: sums })
     }
 
@@ -373,20 +392,49 @@ impl<'a> Run<'a> {
         ground: &Grid<f32>,
         frame: &Frame,
         threshold: Threshold,
+        beginning: &Beginning,
     ) -> Result<Network> {
         let Routed { directions, accumulation, divided } = routed;
         self.step("drawing the network", 0.8, |part| {
+            let threads = match divided {
+                Some(sums) => Some(threads_of(directions, sums, &Part::new(part, 0.0, 0.3))?),
+                None => None,
+            };
+            let gathered = threads.as_ref().unwrap_or(accumulation);
+            let flow = Flow { directions, accumulation: gathered, ground, frame };
+            let begun = beginning.on(&flow, &Part::new(part, 0.3, 0.5))?;
+            let streams = begun.as_ref().unwrap_or(gathered);
+            let part = &Part::new(part, 0.5, 1.0);
             Ok(match divided {
-                None => extract(directions, accumulation, ground, frame, threshold, part)?,
+                None => extract_edited(directions, streams, accumulation, ground, frame, threshold, part)?,
                 Some(sums) => {
-                    let threads = threads_of(directions, sums, &Part::new(part, 0.0, 0.4))?;
-                    let stream = threads.values().iter().map(|&s| threshold.is_stream(s)).collect();
-                    let part = &Part::new(part, 0.4, 1.0);
+                    let stream = streams.values().iter().map(|&s| threshold.is_stream(s)).collect();
                     let stream = Grid::from_vec(sums.rows(), sums.cols(), stream);
                     extract_cells(directions, accumulation, Some(sums), ground, frame, &stream, part)?
                 }
             })
         })
+    }
+
+    /// What decides where streams begin.
+    fn beginning(
+        &self,
+        settings: &crate::recipe::Network,
+        frame: &Frame,
+        crs: &Crs,
+        notes: &mut Vec<String>,
+    ) -> Result<Beginning> {
+        let key = "network.heads";
+        let mut heads = Vec::new();
+        if let Some(path) = &settings.heads {
+            for feature in inputs::features(self.recipe, key, path, Wanted::Points, crs, notes)? {
+                if let Geometry::Point(at) = feature.shape {
+                    heads.push(at);
+                }
+            }
+        }
+        let within_m = settings.heads_within_m.unwrap_or(A_CELL_AND_A_HALF * frame.cell_m());
+        Ok(Beginning { begins: settings.begins, heads, within_m })
     }
 
     /// The main stem of each catchment, or of each outlet of the network where there is none.

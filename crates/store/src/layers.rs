@@ -44,6 +44,8 @@ pub enum LayerRole {
     Sites,
     /// where the map of streams looks
     MapCoverage,
+    /// where channels were seen to begin
+    ChannelHeads,
 }
 
 /// Which shapes a role has.
@@ -61,9 +63,10 @@ pub enum LayerShape {
 
 impl LayerRole {
     /// All of them, in the order in which they are offered.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 14] = [
         Self::MappedStreams,
         Self::MapCoverage,
+        Self::ChannelHeads,
         Self::Culverts,
         Self::BreachLines,
         Self::Walls,
@@ -94,6 +97,7 @@ impl LayerRole {
             Self::Dams => "dams",
             Self::Sites => "sites",
             Self::MapCoverage => "map_coverage",
+            Self::ChannelHeads => "channel_heads",
         }
     }
     /// From its name.
@@ -117,6 +121,7 @@ impl LayerRole {
             Self::Dams => "Dams",
             Self::Sites => "Sites",
             Self::MapCoverage => "Coverage of the map",
+            Self::ChannelHeads => "Surveyed channel heads",
         }
     }
     /// Whether its features need an elevation.
@@ -132,7 +137,7 @@ impl LayerRole {
             | Self::Dams
             | Self::ContourLines
             | Self::Provisional => LayerShape::Lines,
-            Self::Culverts | Self::ElevationPoints => LayerShape::Points,
+            Self::Culverts | Self::ElevationPoints | Self::ChannelHeads => LayerShape::Points,
             Self::Lakes | Self::Boundaries | Self::RebuildAreas | Self::MapCoverage => LayerShape::Polygons,
             Self::ClosedBasins | Self::Sites => LayerShape::PointsOrPolygons,
         }

@@ -36,6 +36,8 @@ pub enum RasterRole {
     Accumulation,
     /// weights of all cells upstream
     Weighted,
+    /// what flow was routed over, metres, where it is divided and that is not the ground
+    RoutingSurface,
     /// probability that a cell is stream, from 0 to 1
     StreamProbability,
     /// probability that a cell belongs to the catchment of one of the pour points that were looked at, by its place among them
@@ -73,6 +75,7 @@ impl RasterRole {
             Self::Direction,
             Self::Accumulation,
             Self::Weighted,
+            Self::RoutingSurface,
             Self::StreamProbability,
         ];
         one_each.into_iter().chain((0u8..).take(CATCHMENTS.len()).map(Self::CatchmentProbability))
@@ -89,6 +92,7 @@ impl RasterRole {
             Self::Direction => "direction",
             Self::Accumulation => "accumulation",
             Self::Weighted => "weighted",
+            Self::RoutingSurface => "routing_surface",
             Self::StreamProbability => "stream_probability",
             Self::CatchmentProbability(at) => CATCHMENTS[usize::from(at).min(CATCHMENTS.len() - 1)],
         }
@@ -99,7 +103,11 @@ impl RasterRole {
     }
     fn overview(self) -> Overview {
         match self {
-            Self::Source | Self::Dem | Self::Filled | Self::CatchmentProbability(_) => Overview::Mean,
+            Self::Source
+            | Self::Dem
+            | Self::Filled
+            | Self::RoutingSurface
+            | Self::CatchmentProbability(_) => Overview::Mean,
             Self::FillDepth | Self::Accumulation | Self::Weighted | Self::StreamProbability => {
                 Overview::Greatest
             }

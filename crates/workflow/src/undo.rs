@@ -9,6 +9,7 @@ use crate::catchments::pour_points::{Delineating, found_at};
 use crate::inputs::backdrops::put_backdrop_back;
 use crate::network::threshold::figures_at;
 use crate::study::as_read::Rounds;
+use crate::study::grids::StreamRules;
 use crate::study::settings::put_back;
 use crate::terrain::sources::restore_source;
 use crate::{Error, Facts, GridCache, PourPointPlace, Preparing, Result, Settings};
@@ -42,8 +43,14 @@ pub async fn undo(store: &Store, grids: &GridCache, study: i64) -> Result<String
         let last = last.ok_or_else(|| Error::Refused("there is nothing left to undo".into()))?;
         let inverses = parts(last.inverse);
         let mut ready = Vec::new();
+        // Each comes after those before it: a threshold where streams begin otherwise gives another network.
+        let mut then = facts.clone();
         for inverse in &inverses {
-            ready.push(prepare(store, grids, &facts, inverse).await?);
+            let next = prepare(store, grids, &then, inverse).await?;
+            if let Some(settings) = &next.settings {
+                then.settings.clone_from(settings);
+            }
+            ready.push(next);
         }
         let Some(change) = rounds.keep(&facts).await? else { continue };
         if !change.take(last.id).await? {
@@ -75,8 +82,9 @@ async fn prepare(store: &Store, grids: &GridCache, facts: &Facts, inverse: &Inve
         }
         Inverse::SetSettings { settings } => {
             let back = put_back(&facts.settings, settings.clone())?;
-            // Changes of streams by hand are among the settings: the network's figures follow.
-            if let Some(network) = facts.network.filter(|_| back.edits != facts.settings.edits) {
+            // Where streams begin, and changes by hand, are among the settings: the network's figures follow.
+            let others = StreamRules::of(&back) != StreamRules::of(&facts.settings);
+            if let Some(network) = facts.network.filter(|_| others) {
                 let then = Facts { settings: back.clone(), ..facts.clone() };
                 ready.network = Some(Kept::of(&figures_at(store, grids, &then, network.threshold).await?)?);
             }
@@ -101,7 +109,8 @@ async fn point_back(
     snapping: Option<(f64, String)>,
 ) -> Result<NewPourPoint> {
     let Some((snap_m, snap_to)) = snapping else {
-        return found_at(store, grids, facts, PourPointPlace { name: name.into(), x, y }).await;
+        return found_at(store, grids, facts, PourPointPlace { name: name.into(), x, y, area_m2: None })
+            .await;
     };
     let snapping = Snapping { snap_m, snap_to };
     let found = match facts.routing.is_some() {

@@ -155,34 +155,48 @@ async fn the_recipe_in_a_package_gives_the_package_again() {
     send("route", &[]).await;
     assert_eq!(site.finish(study).await.state, "done");
     send("concentration", &[("formula", "temez"), ("reason", "made for basins of this size")]).await;
-    let zip = package(&site, study).await;
-    let unpacked = dir.path().join("package");
-    zip::ZipArchive::new(std::io::Cursor::new(&zip)).unwrap().extract(&unpacked).unwrap();
-    let text = std::fs::read_to_string(unpacked.join("again_recipe.toml")).unwrap();
+    let text = gives_the_package_again(&site, study, dir.path(), "again").await;
     for key in ["breach_lines", "walls", "lakes", "closed_basins", "burn", "pour_points", "breach_then_fill"]
     {
         assert!(text.contains(key), "{key}: {text}");
     }
     // What a recipe cannot tell is said in it.
     assert!(text.contains("# - the choice of a time of concentration"), "{text}");
-    let out = dir.path().join("out");
+}
+
+/// Writes a package, runs the recipe in it from where it was unpacked, to `out`, and holds the tables of both against each other; the recipe's text.
+pub(crate) async fn gives_the_package_again(
+    site: &Site,
+    study: i64,
+    dir: &std::path::Path,
+    short: &str,
+) -> String {
+    let zip = package(site, study).await;
+    let (unpacked, out, handed) = (dir.join("package"), dir.join("out"), dir.join("handed"));
+    for old in [&unpacked, &out, &handed] {
+        if old.exists() {
+            std::fs::remove_dir_all(old).unwrap();
+        }
+    }
+    zip::ZipArchive::new(std::io::Cursor::new(&zip)).unwrap().extract(&unpacked).unwrap();
+    let text = std::fs::read_to_string(unpacked.join(format!("{short}_recipe.toml"))).unwrap();
     // As its head says: from where it was unpacked to.
     let run = std::process::Command::new(env!("CARGO_BIN_EXE_bothros"))
         .current_dir(&unpacked)
-        .args(["run", "again_recipe.toml", "--out"])
+        .args(["run", &format!("{short}_recipe.toml"), "--out"])
         .arg(&out)
         .output()
         .unwrap();
     assert!(run.status.success(), "{}\n{text}", String::from_utf8_lossy(&run.stderr));
-    let handed = dir.path().join("handed");
     let file = std::fs::File::open(out.join("handover.zip")).unwrap();
     zip::ZipArchive::new(file).unwrap().extract(&handed).unwrap();
     for name in ["flowpaths", "nexuses", "connectivity", "hypsometry", "area_distance", "pour_points"] {
         let read = |path: std::path::PathBuf| std::fs::read_to_string(path).unwrap();
-        let ours = read(unpacked.join(format!("again_{name}.csv")));
+        let ours = read(unpacked.join(format!("{short}_{name}.csv")));
         assert_eq!(ours, read(handed.join(format!("{name}.csv"))), "{name}");
         assert!(ours.lines().count() > 3, "{name}: {ours}");
     }
+    text
 }
 
 /// A study with sub-basins of reaches and two named pour points; its package is unpacked to a directory.

@@ -6,6 +6,7 @@ mod application;
 mod archive;
 mod backdrops;
 mod bad_input;
+mod begins;
 mod by_hand;
 mod by_hand_too;
 mod calibration;

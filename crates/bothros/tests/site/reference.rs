@@ -198,6 +198,7 @@ fn probabilities_of_streams_and_of_a_catchment() {
         seed: 5,
         how: &how,
         method: routing::Method::D8,
+        beginning: &network::Beginning::default(),
         threshold: Threshold::cells(threshold),
         places: &[place],
         map: None,

@@ -15,6 +15,9 @@ const CHANGES: &[(&str, &[(&str, &str)])] = &[
     ("package/short-name", &[("short_name", "brook")]),
     ("package/directions", &[("directions", "degrees")]),
     ("package/indices", &[("indices", "yes")]),
+    ("package/shares", &[("shares", "yes")]),
+    ("begins", &[("by", "slope_area"), ("exponent", "1"), ("at_slope", "20")]),
+    ("heads-within", &[("within", "20")]),
     (
         "realisations",
         &[("vertical_error", "0.5"), ("correlation", "0"), ("realisations", "10"), ("seed", "1")],

@@ -123,7 +123,15 @@ async fn perform(site: &Site, calibration: &Calibration, study: i64, act: Act) -
             set_concentration(store, grids, study, how).await?;
         }
         Act::Point(x, y) => {
-            drop(add_pour_point(store, grids, study, PourPointPlace { name: String::new(), x, y }).await?);
+            drop(
+                add_pour_point(
+                    store,
+                    grids,
+                    study,
+                    PourPointPlace { name: String::new(), x, y, area_m2: None },
+                )
+                .await?,
+            );
         }
         Act::MovePoint(n, x, y) => {
             if let Some(id) = pick(&points, n) {
@@ -288,7 +296,7 @@ fn drive() {
             assert_eq!(site.finish(study).await.state, "done");
         }
         // Something is there before all that is undone.
-        let place = PourPointPlace { name: "gauge".into(), x: 502_005.0, y: 4_757_500.0 };
+        let place = PourPointPlace { name: "gauge".into(), x: 502_005.0, y: 4_757_500.0, area_m2: None };
         add_pour_point(site.store(), &site.running.grids, study, place).await.unwrap();
         let shape = Shape::Line(vec![[501_000.0, 4_759_000.0], [501_000.0, 4_758_900.0]]);
         let wall = Drawn { role: LayerRole::Walls, name: None, elevation: None, shape };

@@ -5,14 +5,43 @@ use serde::{Deserialize, Serialize};
 use crate::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA, downstream, upstream};
 use crate::{Cell, Error, Frame, Grid, Result, Threshold};
 
-/// Where a pour point is moved to.
+/// Where a pour point is moved to. As text: `largest`, `nearest_stream`, `area_` with square metres.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
+#[serde(try_from = "String", into = "String")]
 pub enum SnapTo {
     /// the cell with the largest contributing area
     Largest,
     /// the nearest stream cell
     NearestStream,
+    /// the cell whose contributing area comes nearest to a known one, m², as of a gauge: by the ratio of the two
+    KnownArea(u64),
+}
+
+const LARGEST: &str = "largest";
+const NEAREST_STREAM: &str = "nearest_stream";
+const KNOWN_AREA: &str = "area_";
+
+impl From<SnapTo> for String {
+    fn from(to: SnapTo) -> Self {
+        match to {
+            SnapTo::Largest => LARGEST.into(),
+            SnapTo::NearestStream => NEAREST_STREAM.into(),
+            SnapTo::KnownArea(m2) => format!("{KNOWN_AREA}{m2}"),
+        }
+    }
+}
+
+impl TryFrom<String> for SnapTo {
+    type Error = String;
+
+    fn try_from(text: String) -> std::result::Result<Self, String> {
+        let known = || text.strip_prefix(KNOWN_AREA)?.parse().ok().filter(|&m2| m2 > 0).map(Self::KnownArea);
+        match text.as_str() {
+            LARGEST => Ok(Self::Largest),
+            NEAREST_STREAM => Ok(Self::NearestStream),
+            _ => known().ok_or_else(|| format!("points do not snap to “{text}”")),
+        }
+    }
 }
 
 /// The cell that a pour point at `(x, y)` (CRS units) snaps to, within `distance_m` metres
@@ -60,6 +89,11 @@ pub fn snap_to_cells(
     let widest = frame.rows.max(frame.cols) as f64;
     let reach = (distance_m / frame.cell_m()).ceil().min(widest) as usize + 1;
     let mut best: Option<(Cell, u32, f64)> = None;
+    // How far, as a ratio, an area is from the known one.
+    let misses = |cells: u32, m2: u64| {
+        let here = frame.cell_area().as_m2() * (f64::from(cells) + 1.0);
+        (here / m2 as f64).ln().abs()
+    };
     for row in own.row.saturating_sub(reach)..=(own.row + reach).min(frame.rows - 1) {
         for col in own.col.saturating_sub(reach)..=(own.col + reach).min(frame.cols - 1) {
             let cell = Cell { row, col };
@@ -75,6 +109,7 @@ pub fn snap_to_cells(
             let better = best.is_none_or(|(_, best_area, best_away)| match to {
                 SnapTo::Largest => (area, -away) > (best_area, -best_away),
                 SnapTo::NearestStream => away < best_away,
+                SnapTo::KnownArea(m2) => (misses(area, m2), away) < (misses(best_area, m2), best_away),
             });
             if better {
                 best = Some((cell, area, away));
@@ -218,6 +253,30 @@ mod tests {
         assert_eq!(at(15.0, 16.0, 15.0, SnapTo::Largest), Ok(Cell { row: 2, col: 2 }));
         assert_eq!(at(15.0, 16.0, 40.0, SnapTo::Largest), Ok(Cell { row: 0, col: 4 }));
         assert_eq!(at(15.0, 16.0, 0.0, SnapTo::Largest), Ok(Cell { row: 1, col: 1 }));
+    }
+
+    #[test]
+    fn a_known_area_finds_the_cell_that_fits_it() {
+        // Cells of 100 m²: 21 of them drain to the cell in the middle, 31 to the one below.
+        let of = |m2, distance_m| at(15.0, 16.0, distance_m, SnapTo::KnownArea(m2));
+        assert_eq!(of(2_000, 40.0), Ok(Cell { row: 1, col: 2 }));
+        assert_eq!(of(3_500, 40.0), Ok(Cell { row: 2, col: 2 }));
+        assert_eq!(of(7_000, 40.0), Ok(Cell { row: 0, col: 4 }));
+        // Half as much is as far off as twice as much: of 18 cells the ones that gather 21 lie nearer than 9,100 m².
+        assert_eq!(of(1_800, 12.0), Ok(Cell { row: 1, col: 2 }));
+        // Of cells that fit alike the nearest.
+        assert_eq!(of(100, 40.0), Ok(Cell { row: 1, col: 1 }));
+    }
+
+    #[test]
+    fn where_points_snap_to_is_kept_as_text() {
+        for to in [SnapTo::Largest, SnapTo::NearestStream, SnapTo::KnownArea(12_500_000)] {
+            assert_eq!(SnapTo::try_from(String::from(to)), Ok(to));
+        }
+        assert_eq!(String::from(SnapTo::KnownArea(5)), "area_5");
+        for wrong in ["", "area_", "area_0", "area_-5", "uphill"] {
+            assert!(SnapTo::try_from(wrong.to_owned()).is_err(), "{wrong}");
+        }
     }
 
     #[test]

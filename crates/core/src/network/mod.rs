@@ -2,6 +2,7 @@
 
 mod again;
 mod astray;
+mod begins;
 mod continuity;
 mod edits;
 mod extract;
@@ -10,6 +11,7 @@ mod ratios;
 
 pub use again::{Agreement, derived_again};
 pub use astray::{Astray, leaves_low_ground};
+pub use begins::{Beginning, Begins, Converging, Flow, SlopeArea};
 pub use continuity::{Ending, Piece, pieces};
 pub use edits::{Edit, Edited, edited_accumulation};
 pub use extract::{Network, Reach, extract, extract_cells, extract_edited};

@@ -108,7 +108,7 @@ pub(super) fn carried_down(
 }
 
 /// The largest of the values along D8 above each cell, its own included; outside is [`ACCUMULATION_NODATA`].
-pub(super) fn carry_down(
+pub(crate) fn carry_down(
     directions: &Grid<u8>,
     mut out: Vec<u32>,
     monitor: &dyn Monitor,

@@ -1,7 +1,10 @@
 //! MFD: flow divided among all lower neighbours by slope.
 
+use rayon::prelude::*;
+
 use super::spread::{Divide, Shares, accumulate_divided};
 use super::{DIRECTION_NODATA, OUTLET};
+use crate::monitor::check;
 use crate::{Grid, Monitor, NEIGHBOURS, Result};
 
 /// The exponent of Freeman 1991.
@@ -109,6 +112,41 @@ pub fn mfd_accumulation(
     accumulate_divided(d8, &Slopes { surface, d8, exponent }, weights, monitor)
 }
 
+/// What of each cell's flow goes to one of its neighbours by MFD, the neighbour given by its place in [`NEIGHBOURS`]: from 0 to 1, `NaN` outside the footprint; 0 at outlets,
+/// whose flow stays. `surface`, `d8` and `exponent` as in [`mfd_accumulation`]. The shares of all eight add up to 1 but at outlets.
+///
+/// # Errors
+/// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch), [`Error::Cancelled`](crate::Error::Cancelled).
+///
+/// # Source
+/// As [`mfd_accumulation`].
+pub fn mfd_shares(
+    surface: &Grid<f32>,
+    d8: &Grid<u8>,
+    exponent: f64,
+    neighbour: usize,
+    monitor: &dyn Monitor,
+) -> Result<Grid<f32>> {
+    surface.same_shape(d8)?;
+    let divide = Slopes { surface, d8, exponent };
+    let cols = surface.cols().max(1);
+    let mut out = vec![f32::NAN; surface.len()];
+    out.par_chunks_mut(cols).enumerate().try_for_each(|(row, out)| {
+        if row.is_multiple_of(16) {
+            check(monitor)?;
+        }
+        for (col, share) in out.iter_mut().enumerate() {
+            let index = row * cols + col;
+            if d8.values()[index] != DIRECTION_NODATA {
+                *share = divide.shares(index)[neighbour] as f32;
+            }
+        }
+        Ok::<(), crate::Error>(())
+    })?;
+    monitor.progress(1.0);
+    Ok(Grid::from_vec(surface.rows(), surface.cols(), out))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -142,6 +180,35 @@ mod tests {
         let sums = mfd_accumulation(&plane, &d8, MFD_EXPONENT, None, &Silent).unwrap();
         for row in 0..19 {
             assert!((sums.values()[row * 81 + 40] - row as f64).abs() < 1e-9, "row {row}");
+        }
+    }
+
+    proptest! {
+        /// The shares that are handed out add up to all flow, and are those that flow was accumulated by.
+        #[test]
+        fn shares_of_all_neighbours_are_all_flow(dem in any_terrain(12)) {
+            let surface = fill(&dem, &Silent).unwrap();
+            let d8 = flow_directions(&surface, &Silent).unwrap();
+            let all: Vec<_> =
+                (0..8).map(|k| mfd_shares(&surface, &d8, MFD_EXPONENT, k, &Silent).unwrap()).collect();
+            let sums = mfd_accumulation(&surface, &d8, MFD_EXPONENT, None, &Silent).unwrap();
+            for at in 0..surface.len() {
+                let of = |k: usize, at: usize| f64::from(all[k].values()[at]);
+                let whole: f64 = (0..8).map(|k| of(k, at)).sum();
+                match d8.values()[at] {
+                    DIRECTION_NODATA => prop_assert!(whole.is_nan()),
+                    OUTLET => prop_assert_eq!(whole, 0.0),
+                    _ => {
+                        prop_assert!((whole - 1.0).abs() < 1e-6);
+                        let into: f64 = surface
+                            .neighbours(at)
+                            .filter(|&(_, n)| d8.values()[n] != DIRECTION_NODATA)
+                            .map(|(k, n)| of((k + 4) % 8, n) * (sums.values()[n] + 1.0))
+                            .sum();
+                        prop_assert!((into - sums.values()[at]).abs() < 1e-3, "{} {}", into, sums.values()[at]);
+                    }
+                }
+            }
         }
     }
 

@@ -8,6 +8,7 @@ use crate::calibration::{MappedStreams, Scores, agreement, by_agreement};
 use crate::catchments::{Catchment, SnapTo, delineate, snap_to_cells};
 use crate::conditioning::{Conditioning, condition};
 use crate::monitor::check;
+use crate::network::{Beginning, Flow};
 use crate::routing::{
     ACCUMULATION_NODATA, Method, accumulate_by, flow_directions_to_outlets, single_threaded,
 };
@@ -39,7 +40,9 @@ pub struct Realisations<'a> {
     pub how: &'a Conditioning,
     /// how flow is routed over each
     pub method: Method,
-    /// where streams begin
+    /// what decides where streams begin, and from which value on
+    pub beginning: &'a Beginning,
+    /// that value
     pub threshold: Threshold,
     /// pour points: snapped anew in each, as they were
     pub places: &'a [Place],
@@ -78,12 +81,16 @@ impl Realisations<'_> {
         let surface = done.routing_surface();
         let directions = flow_directions_to_outlets(surface, &done.open, &quiet)?;
         let areas = accumulate_by(self.method, surface, &directions, &quiet)?;
-        drop(done);
         let threads = match self.method.divides() {
             true => Some(single_threaded(&directions, &areas, &quiet)?),
             false => None,
         };
-        let streams = threads.as_ref().unwrap_or(&areas);
+        let gathered = threads.as_ref().unwrap_or(&areas);
+        let (ground, frame) = (&done.ground, self.frame);
+        let flow = Flow { directions: &directions, accumulation: gathered, ground, frame };
+        let begun = self.beginning.on(&flow, &quiet)?;
+        drop(done);
+        let streams = begun.as_ref().unwrap_or(gathered);
         let stream_at = |cell| self.threshold.is_stream(streams.values()[streams.index(cell)]);
         let nowhere = MappedStreams::everywhere(&[], 1.0);
         let (map, tried) = self.map.unwrap_or((&nowhere, &[]));
@@ -207,6 +214,7 @@ impl Tally {
 mod tests {
     use super::*;
     use crate::Silent;
+    use crate::network::Begins;
 
     fn all(of: &Realisations<'_>, count: usize, at_once: usize) -> Result<Tally> {
         let mut tally = Tally::new(of);
@@ -237,12 +245,14 @@ mod tests {
             seed: 3,
             how,
             method: Method::D8,
+            beginning: &BY_AREA,
             threshold: Threshold::cells(200),
             places,
             map: None,
         }
     }
 
+    static BY_AREA: Beginning = Beginning { begins: Begins::Area, heads: Vec::new(), within_m: 0.0 };
     const MOUTH: Place = Place { at: (155.0, 25.0), snap_m: 60.0, snap_to: SnapTo::Largest };
 
     #[test]
@@ -271,6 +281,23 @@ mod tests {
         parts.go_on(&of, 5, 2, &Silent).unwrap();
         assert_eq!(one, parts, "and in how many parts");
         assert_ne!(one, all(&Realisations { seed: 4, ..of }, 9, 2).unwrap());
+    }
+
+    #[test]
+    fn streams_begin_where_they_are_asked_to() {
+        let (dem, how) = (two_valleys(20.0), Conditioning::default());
+        let heads = vec![[155.0, 205.0]];
+        let surveyed = Beginning { begins: Begins::Surveyed, heads, within_m: 30.0 };
+        let of = Realisations {
+            beginning: &surveyed,
+            threshold: Threshold::cells(1),
+            ..with(&dem, &how, &[], 0.2)
+        };
+        let tally = all(&of, 6, 2).unwrap();
+        // One stream of half the valley in each, and none in the other valley.
+        assert!(tally.figures.iter().all(|f| (150.0..350.0).contains(&f.length_m)), "{:?}", tally.figures);
+        let east = (0..dem.len()).filter(|i| i % 61 > 34);
+        assert!(east.map(|i| tally.streams.values()[i]).all(|n| n == 0));
     }
 
     #[test]

@@ -99,13 +99,20 @@ impl Land<'_> {
         let key = "catchments.pour_points";
         let (settings, frame) = (self.settings, self.frame);
         let is_stream = |cell: Cell| self.is_stream(frame.cols * cell.row + cell.col);
-        let to = match settings.snap_to {
-            SnapChoice::Largest => SnapTo::Largest,
-            SnapChoice::NearestStream => SnapTo::NearestStream,
-        };
         for (feature, number) in given.into_iter().zip(1u32..) {
             let Geometry::Point([x, y]) = feature.shape else { continue };
             let called = feature.name.clone().unwrap_or_else(|| format!("number {number}"));
+            let to = match (settings.snap_to, feature.area_km2) {
+                (SnapChoice::Largest, _) => SnapTo::Largest,
+                (SnapChoice::NearestStream, _) => SnapTo::NearestStream,
+                (SnapChoice::KnownArea, Some(km2)) if km2 * 1e6 >= 1.0 => {
+                    SnapTo::KnownArea((km2 * 1e6).round() as u64)
+                }
+                (SnapChoice::KnownArea, _) => {
+                    let what = format!("pour point “{called}” has no area_km2 that it could snap by");
+                    return Err(Error::data(key, what));
+                }
+            };
             let accumulation = &self.routed.accumulation;
             let cell =
                 snap_to_cells(accumulation, frame, &is_stream, (x, y), settings.snap_m, to).map_err(|e| {

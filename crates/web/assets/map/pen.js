@@ -123,6 +123,7 @@ export class Pen {
   click(target) {
     if (target.closest('[data-close-measured]')) {
       document.getElementById('measured').replaceChildren();
+      this.page.map.point(null);
       return true;
     }
     if (target.closest('[data-edit]')) {

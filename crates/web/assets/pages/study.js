@@ -10,7 +10,9 @@ import { MapList } from '../map/list.js';
 import { Pen } from '../map/pen.js';
 import { ReadOut } from '../map/readout.js';
 import { STAGES } from '../stages/registry.js';
+import { hearChoices } from './choices.js';
 import { Drawer } from './drawer.js';
+import { followDrop } from './drop.js';
 import { Hands } from './hands.js';
 import { Progress } from './progress.js';
 import { perspectiveOf } from '../map/perspective.js';
@@ -30,6 +32,7 @@ let finding = -1;
 
 hearErrors();
 hearCharts();
+hearChoices(desk);
 map.onProblem = (text) => notice(text, true);
 const resize = () => queueMicrotask(() => map.map?.updateSize());
 document.addEventListener('alpine:init', () =>
@@ -231,7 +234,10 @@ document.body.addEventListener('threshold-changed', async () => {
   refreshParts();
   const fresh = await fetchDesk();
   const t = fresh && document.getElementById('threshold');
-  map.rest(t ? Number(t.dataset.cells) : (await ask(`${base}/map`)).threshold_cells);
+  // Streams may begin otherwise than before, at the same threshold.
+  const told = await ask(`${base}/map`);
+  if (map.data) map.data.begun = told.begun;
+  map.rest(t ? Number(t.dataset.cells) : told.threshold_cells);
 });
 document.body.addEventListener('trials-changed', refreshParts);
 document.body.addEventListener('shortfalls-changed', refreshParts);
@@ -389,6 +395,7 @@ const KEYS = {
     document.getElementById('goto-text').focus();
   },
   m: () => page.pen.measure(),
+  d: () => followDrop(page),
   t: () => drawer.toggle(),
   ',': () => sections.step(-1),
   '.': () => sections.step(1),

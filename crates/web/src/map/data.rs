@@ -63,7 +63,15 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
         "orders": order_styles(&Value::Null, MOST_ORDERS),
         "highest_order": facts.network.as_ref().map(|n| n.highest_order),
         "threshold_cells": facts.network.map(|n| n.threshold.as_cells()),
+        "begun": begun(&facts)?,
     })))
+}
+
+/// Names how streams are told, where it takes more than the contributing area of a cell: flow that is divided, another beginning, changes by hand.
+fn begun(facts: &Facts) -> Result<Option<String>> {
+    let divides = facts.routing.as_ref().is_some_and(|r| r.method.divides());
+    let key = facts.streams_key()?;
+    Ok((facts.network.is_some() && (divides || !key.is_empty())).then_some(key))
 }
 
 /// No network has more orders than this.

@@ -73,7 +73,7 @@ fn role(what: &str) -> Option<RasterRole> {
         "sinks" => RasterRole::FillDepth,
         "change" => RasterRole::CutFill,
         "direction" => RasterRole::Direction,
-        "area" | "way" => RasterRole::Accumulation,
+        "area" | "way" | "begun" => RasterRole::Accumulation,
         what if LandIndex::from_name(what).is_some() => RasterRole::Accumulation,
         "probable" => RasterRole::StreamProbability,
         "divide" => RasterRole::CatchmentProbability(0),
@@ -116,9 +116,10 @@ pub async fn tile(
     };
     let index = LandIndex::from_name(&what);
     // What these show follows changes by hand, which their addresses do not tell.
-    let follows = index.is_some() || what == "way";
+    let follows = index.is_some() || what == "way" || what == "begun";
     let (kind, bytes) = match index {
         Some(index) => land(&app, &wanted, &stretch, index).await?,
+        None if what == "begun" => begun(&app, &wanted).await?,
         None if follows => way(&app, &wanted, &stretch).await?,
         None => app.tiles.try_get_with(key, draw).await.map_err(|e: Arc<WebError>| (*e).clone())?,
     };
@@ -261,6 +262,30 @@ async fn sampled<T: Send + Sync + 'static>(
 /// The network that a tile follows.
 fn threshold(stretch: &Drawing) -> Threshold {
     Threshold::cells(stretch.cells.unwrap_or(1).max(1))
+}
+
+/// The largest threshold, in cells, at which each cell is stream, where that is not the contributing area; of a coarser level the largest of the cells that it stands
+/// for, so that no stream falls between two.
+async fn begun(app: &App, tile: &Wanted) -> Result<Tile> {
+    let facts = app.facts(tile.study).await?;
+    let streams = app.grids.streams(&app.store, &facts).await?;
+    let (level, row, col) = (tile.level, tile.row, tile.col);
+    let draw = move || {
+        let told = streams.accumulation();
+        let (rows, cols) = (told.rows(), told.cols());
+        let side = 1usize << level;
+        let mut out = vec![0u32; TILE * TILE];
+        for y in (row * TILE * side)..((row + 1) * TILE * side).min(rows) {
+            let line = &told.values()[y * cols..(y + 1) * cols];
+            let at = (y / side - row * TILE) * TILE;
+            for x in (col * TILE * side)..((col + 1) * TILE * side).min(cols) {
+                let cell = &mut out[at + x / side - col * TILE];
+                *cell = (*cell).max(Threshold::most(line[x]));
+            }
+        }
+        Ok(out.into_iter().flat_map(|cells| (cells as f32).to_le_bytes()).collect::<Vec<u8>>())
+    };
+    Ok(("application/octet-stream", bothros_workflow::blocking(draw).await?.into()))
 }
 
 /// How far water runs over land before it meets the network at a threshold.

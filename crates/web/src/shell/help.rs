@@ -175,11 +175,12 @@ const TOPICS: [(&str, &str, Words); 6] = [
     ),
 ];
 
-pub const KEYS: [(&str, &str); 22] = [
+pub const KEYS: [(&str, &str); 23] = [
     ("1 – 5", "stages"),
     ("U", "bring up to date: condition, route and accumulate anew"),
     ("B", "draw a breach line"),
     ("M", "measure: draw a line; its length, the ground along it, and the area it holds where it is closed"),
+    ("D", "follow a drop: click a place; the way of the water from there, and the ground along it"),
     ("Y, I, K, R", "the crossing that is shown: breach, fill, keep, draw otherwise"),
     ("Delete", "while layers are edited: delete the chosen feature"),
     ("P", "place a pour point: click on the map or press Enter at its centre"),

@@ -72,7 +72,7 @@ pub async fn add_points_along(
     };
     let place = |cell: Cell| {
         let (x, y) = frame.centre(cell);
-        PourPointPlace { name: String::new(), x, y }
+        PourPointPlace { name: String::new(), x, y, area_m2: None }
     };
     let places = cells.into_iter().map(place).collect();
     add_pour_points(store, cache, study, ManyPlaces { places, called, exact: true }).await
@@ -113,13 +113,22 @@ pub async fn add_points_from(
     })
     .await?;
     let place = |feature: bothros_formats::ReadFeature| match feature.shape {
-        Geometry::Point([x, y]) => Some(PourPointPlace { name: feature.name.unwrap_or_default(), x, y }),
+        Geometry::Point([x, y]) => {
+            let known = feature.area_km2.map(|km2| (km2 * 1e6).round()).filter(|m2| *m2 >= 1.0);
+            let area_m2 = known.map(|m2| m2 as u64);
+            Some(PourPointPlace { name: feature.name.unwrap_or_default(), x, y, area_m2 })
+        }
         _ => None,
     };
     let places: Vec<PourPointPlace> = read.features.into_iter().filter_map(place).collect();
+    let by_area = places.iter().filter(|p| p.area_m2.is_some()).count();
     let told =
         add_pour_points(store, cache, study, ManyPlaces { places, called: "Pour point", exact: false })
             .await?;
+    let by_area = match by_area {
+        0 => String::new(),
+        n => format!("; {n} snapped to the cell that fits a known area"),
+    };
     let from = read.converted_from.map_or(String::new(), |crs| format!(", converted from {}", crs.label()));
-    Ok(format!("{}{from}: {told}", file.name))
+    Ok(format!("{}{from}: {told}{by_area}", file.name))
 }

@@ -43,6 +43,15 @@ pub struct PourPointPlace {
     pub x: f64,
     /// northing, study CRS
     pub y: f64,
+    /// what is known to drain to it, m²: then it snaps to the cell that fits this best
+    pub area_m2: Option<u64>,
+}
+
+impl PourPointPlace {
+    /// Where it snaps to: by what is known of it, else as the study has it.
+    fn snaps_to(&self, of_study: SnapTo) -> SnapTo {
+        self.area_m2.map_or(of_study, SnapTo::KnownArea)
+    }
 }
 
 /// How a pour point snaps.
@@ -203,7 +212,7 @@ pub(crate) async fn found_at(
     let at = (place.x, place.y);
     outside(&terrain.frame, at)?;
     let with = Delineating::of(store, cache, facts).await?;
-    let (snap_m, snap_to) = (facts.settings.snap_m, facts.settings.snap_to);
+    let (snap_m, snap_to) = (facts.settings.snap_m, place.snaps_to(facts.settings.snap_to));
     let (found, outline) = blocking(move || with.at(at, snap_m, snap_to)).await?;
     let found = Delineated { catchment: Some(Kept::of(&found)?), outline: Some(outline), problem: None };
     let snapping = snapping_of(snap_m, snap_to)?;
@@ -325,8 +334,9 @@ pub async fn add_pour_points(
         let facts = rounds.next().await?;
         let with = Delineating::of(store, cache, &facts).await?;
         let snap_m = if many.exact { 0.0 } else { facts.settings.snap_m };
-        let snapping = snapping_of(snap_m, facts.settings.snap_to)?;
-        let wanted: Vec<_> = many.places.iter().map(|p| ((p.x, p.y), snapping.clone())).collect();
+        let snapping = |p: &PourPointPlace| snapping_of(snap_m, p.snaps_to(facts.settings.snap_to));
+        let wanted: Vec<_> =
+            many.places.iter().map(|p| Ok(((p.x, p.y), snapping(p)?))).collect::<Result<_>>()?;
         let found = blocking(move || with.many(&wanted)).await?;
         let Some(change) = rounds.keep(&facts).await? else { continue };
         let mut taken = std::collections::HashSet::new();
@@ -358,7 +368,7 @@ pub async fn add_pour_points(
             }
             names.insert(name.clone());
             let found = Delineated { catchment: Some(Kept::of(&of)?), outline: Some(outline), problem: None };
-            let new = NewPourPoint { name, x: place.x, y: place.y, snapping: snapping.clone(), found };
+            let new = NewPourPoint { name, x: place.x, y: place.y, snapping: snapping(place)?, found };
             let (id, _) = change.add_pour_point(new).await?;
             undo.push(Inverse::RemovePourPoint { id });
         }
@@ -398,7 +408,7 @@ pub async fn move_pour_point(
     loop {
         let facts = rounds.next().await?;
         let name = store.pour_point(study, id).await?.name;
-        let new = found_at(store, cache, &facts, PourPointPlace { name, x, y }).await?;
+        let new = found_at(store, cache, &facts, PourPointPlace { name, x, y, area_m2: None }).await?;
         let Some(change) = rounds.keep(&facts).await? else { continue };
         let before = change.pour_point(id).await?;
         change.move_pour_point(id, new).await?;
@@ -460,14 +470,21 @@ pub async fn set_snapping(store: &Store, study: i64, snap_m: f64, snap_to: SnapT
         Ok(())
     };
     let changed = change_settings(&change, set).await?;
-    let to = match snap_to {
-        SnapTo::Largest => "the largest contributing area",
-        SnapTo::NearestStream => "the nearest stream",
-    };
-    let text = format!("Pour points placed from now on snap to {to} within {snap_m} m");
+    let text = format!("Pour points placed from now on snap to {} within {snap_m} m", snaps_to_told(snap_to));
     let line = LogLine::new(Stage::Catchments.title(), text);
     change.commit(Record::log(line).undone_by("how pour points snap", changed.undo)).await?;
     Ok(())
+}
+
+/// Where a point snaps to, in words.
+pub(crate) fn snaps_to_told(to: SnapTo) -> String {
+    match to {
+        SnapTo::Largest => "the largest contributing area".into(),
+        SnapTo::NearestStream => "the nearest stream".into(),
+        SnapTo::KnownArea(m2) => {
+            format!("the cell whose contributing area comes nearest to {} km²", m2 as f64 / 1e6)
+        }
+    }
 }
 
 /// Delineates the catchments of pour points, and of those that a change finds in other places. A point that has no

@@ -6,10 +6,11 @@ use std::time::{Duration, Instant};
 use bothros_core::calibration::MappedStreams;
 use bothros_core::conditioning::Conditioning;
 use bothros_core::memory::{self, Step};
+use bothros_core::network::Beginning;
 use bothros_core::routing::Method;
 use bothros_core::terrain::vertical_error;
 use bothros_core::uncertainty::{DemError, Doubt, Place, Realisations, Realised, Spread, Tally, doubt};
-use bothros_core::{Frame, Grid, Threshold};
+use bothros_core::{Frame, Grid, Silent, Threshold};
 use bothros_store::{
     JobHandle, JobKind, Kept, LogLine, NewRaster, PourPoint, RasterMeta, RasterRole, Record, Store,
     StudyPart, kept,
@@ -20,8 +21,8 @@ use serde_json::{Value as Json, json};
 use super::CatchmentFacts;
 use crate::conditioning::choices::{conditioning_key, conditioning_of};
 use crate::network::map::{StreamMap, tolerance};
-use crate::study::grids::prepared_dem;
-use crate::{Error, Facts, Result, Stage, TerrainFacts, blocking};
+use crate::study::grids::{StreamRules, prepared_dem};
+use crate::{Error, Facts, Grids, Result, Stage, Streams, TerrainFacts, blocking};
 
 /// What is asked for.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -123,7 +124,9 @@ pub async fn uncertainty_key(store: &Store, facts: &Facts) -> Result<String> {
     let points = store.pour_points(facts.study).await?;
     let points: Vec<_> = points.iter().map(|p| (p.id, p.x, p.y, p.snap_m, &p.snap_to)).collect();
     let conditioned = conditioning_key(store, facts).await?;
-    Ok(serde_json::to_string(&(dem, conditioned, threshold, points))?)
+    let begins = StreamRules::of(&facts.settings).beginning_key()?;
+    let known = (dem, conditioned, threshold, points);
+    Ok(serde_json::to_string(&known)? + &begins)
 }
 
 /// Starts the job.
@@ -155,6 +158,7 @@ struct Inputs {
     seed: u64,
     how: Conditioning,
     method: Method,
+    beginning: Beginning,
     threshold: Threshold,
     places: Vec<Place>,
     map: Option<(StreamMap, f64, Vec<Threshold>)>,
@@ -174,6 +178,7 @@ impl Inputs {
             seed: self.seed,
             how: &self.how,
             method: self.method,
+            beginning: &self.beginning,
             threshold: self.threshold,
             places: &self.places,
             map: map.as_ref().map(|(map, tried)| (map, *tried)),
@@ -234,8 +239,13 @@ pub(crate) async fn run(store: &Store, study: i64, asked: &Json, handle: &JobHan
     handle.say("reading elevations");
     let meta = prepared_dem(store, study, &terrain).await?;
     let dem = store.read_raster::<f32>(&meta).await?;
-    let areas = store.raster(study, RasterRole::Accumulation).await?.ok_or_else(Error::not_routed)?;
-    let areas = store.read_raster::<u32>(&areas).await?;
+    let rasters = store.rasters(study).await?;
+    let of = |role| rasters.get(&role).ok_or_else(Error::not_routed);
+    let (directions, areas, filled) = tokio::try_join!(
+        store.read_raster::<u8>(of(RasterRole::Direction)?),
+        store.read_raster::<u32>(of(RasterRole::Accumulation)?),
+        store.read_raster::<f32>(of(RasterRole::Filled)?),
+    )?;
     let burned = facts.settings.conditioning.burn.is_some();
     let map = StreamMap::of(store, &facts, &terrain.frame).await?;
     let tolerance_m = tolerance(store, &facts).await?.m;
@@ -250,6 +260,7 @@ pub(crate) async fn run(store: &Store, study: i64, asked: &Json, handle: &JobHan
         places.push(Place { at: (point.x, point.y), snap_m: point.snap_m, snap_to });
     }
     let (threshold, method) = (network.threshold, facts.settings.conditioning.routing);
+    let (rules, routed) = (StreamRules::of(&facts.settings), routing.method);
     let within = terrain.clone();
     let inputs = blocking(move || {
         let sd_m = match asked.vertical_error_m {
@@ -259,8 +270,10 @@ pub(crate) async fn run(store: &Store, study: i64, asked: &Json, handle: &JobHan
             })?,
         };
         let error = checked(DemError { sd_m, correlation_m: asked.correlation_m }, &within)?;
-        let streams = areas.values().iter().map(|&a| threshold.is_stream(a)).collect();
-        let streams = Grid::from_vec(areas.rows(), areas.cols(), streams);
+        let grids = Arc::new(Grids::new(within.frame, directions, areas, filled, routed)?);
+        let streams = Streams::on(grids, &StreamRules { edits: Vec::new(), ..rules.clone() }, &Silent)?;
+        let (rows, cols, told) = (within.frame.rows, within.frame.cols, streams.unedited().values());
+        let streams = Grid::from_vec(rows, cols, told.iter().map(|&a| threshold.is_stream(a)).collect());
         Ok(Inputs {
             dem,
             frame: within.frame,
@@ -268,6 +281,7 @@ pub(crate) async fn run(store: &Store, study: i64, asked: &Json, handle: &JobHan
             seed: asked.seed,
             how,
             method,
+            beginning: rules.beginning,
             threshold,
             places,
             map,

@@ -188,6 +188,7 @@ fn shapes_the_ground(facts: &Facts, role: LayerRole) -> bool {
         | LayerRole::Dams
         | LayerRole::Sites
         | LayerRole::MapCoverage
+        | LayerRole::ChannelHeads
         | LayerRole::Culverts
         | LayerRole::Provisional => false,
         LayerRole::MappedStreams => facts.settings.conditioning.burn.is_some(),
@@ -200,7 +201,9 @@ fn shapes_the_ground(facts: &Facts, role: LayerRole) -> bool {
 pub fn is_used(facts: &Facts, layer: &Layer) -> bool {
     layer.features > 0
         && match layer.role {
-            LayerRole::MappedStreams | LayerRole::MapCoverage => facts.network.is_some(),
+            LayerRole::MappedStreams | LayerRole::MapCoverage | LayerRole::ChannelHeads => {
+                facts.network.is_some()
+            }
             LayerRole::Culverts => facts.review.is_some(),
             LayerRole::Lakes => facts.settings.conditioning.level_lakes,
             LayerRole::Boundaries => {
@@ -224,8 +227,8 @@ pub fn conditioning_key_of(facts: &Facts, layers: &[Layer], barriers: &[Barrier]
         hash.update(&weights.sha256);
     }
     if facts.settings.conditioning.routing.divides() {
-        // Since streams of divided flow are brought to one thread.
-        hash.update("one thread");
+        // Since streams of divided flow are brought to one thread, and the surface it is divided over is kept.
+        hash.update("one thread, surface");
     }
     for layer in layers {
         if shapes_the_ground(facts, layer.role) && layer.features > 0 {

@@ -7,12 +7,11 @@ use bothros_core::conditioning::{
     Conditioned, Conditioning, bed_below_banks, condition, cut_and_fill, deepest_cuts, difference, list_sinks,
 };
 use bothros_core::memory::Step;
-use bothros_core::network::Edit;
 use bothros_core::routing::{
     ACCUMULATION_NODATA, DIRECTION_NODATA, Method, accumulate_by, flow_directions_to_outlets,
     weighted_accumulation,
 };
-use bothros_core::{Cell, Frame, Grid, Monitor, Part, Threshold};
+use bothros_core::{Cell, Frame, Grid, Monitor, Part};
 use bothros_store::{JobHandle, Kept, LogLine, NewRaster, RasterRole, Record, Store, StudyPart};
 use serde_json::json;
 
@@ -23,14 +22,15 @@ use crate::inputs::weights::read_weights;
 use crate::network::evidence::first_threshold;
 use crate::network::map::StreamMap;
 use crate::network::threshold::figures_of;
-use crate::study::grids::prepared_dem;
+use crate::study::grids::{StreamRules, prepared_dem};
 use crate::{
-    ConditionedFacts, Error, Facts, GridCache, Grids, Result, RoutingFacts, Settings, Stage, Streams,
-    blocking,
+    ConditionedFacts, Error, Facts, GridCache, Grids, Result, RoutingFacts, Stage, Streams, blocking,
 };
 
 struct Routed {
     ground: Grid<f32>,
+    /// what flow was divided over, where that is not the ground
+    surface: Option<Grid<f32>>,
     depth: Grid<f32>,
     change: Grid<f32>,
     directions: Grid<u8>,
@@ -114,7 +114,8 @@ fn compute(
         log_percentiles: bothros_core::routing::log_percentiles(&accumulation),
         took_s: begun.elapsed().as_secs_f64(),
     };
-    Ok(Routed { ground: done.ground, depth, change, directions, accumulation, weighted, facts })
+    let surface = done.routing.filter(|_| method.divides());
+    Ok(Routed { ground: done.ground, surface, depth, change, directions, accumulation, weighted, facts })
 }
 
 /// Whether anything is done to the ground before its sinks are filled.
@@ -188,22 +189,22 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     let routed = blocking(move || compute(dem, &frame, (&how, method), weights, key, &monitor)).await?;
 
     handle.say("drawing the network");
-    let Routed { ground, depth, change, directions, accumulation, weighted, facts: found } = routed;
+    let Routed { ground, surface, depth, change, directions, accumulation, weighted, facts: found } = routed;
     let of = blocking(move || Grids::new(frame, directions, accumulation, ground, method));
     let drawn_on = Arc::new(of.await?);
     let chosen = facts.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
     let (on, monitor, largest) = (Arc::clone(&drawn_on), handle.clone(), found.largest_cells);
-    let edits_of =
-        |settings: &Settings| -> Vec<Edit> { settings.edits.iter().map(|e| e.edit.clone()).collect() };
-    let mut edits = edits_of(&facts.settings);
-    let drawn_with = edits.clone();
+    let mut rules = StreamRules::of(&facts.settings);
+    let drawn_by = rules.clone();
     let map = StreamMap::of(store, &facts, &frame).await?;
-    let (mut threshold, network) = blocking(move || {
+    let (mut threshold, network, mut streams) = blocking(move || {
+        let streams = Streams::on(on, &drawn_by, &Quiet(monitor.clone()))?;
         let threshold = match chosen {
             Some(chosen) => chosen,
-            None => first_threshold(&on, largest, &map, &Part::new(&monitor, 0.65, 0.68))?,
+            None => first_threshold(&streams, largest, &map, &Part::new(&monitor, 0.65, 0.68))?,
         };
-        Ok((threshold, on.network(&drawn_with, threshold, &Part::new(&monitor, 0.68, 0.7))?))
+        let network = streams.network(threshold, &Part::new(&monitor, 0.68, 0.7))?;
+        Ok((threshold, network, streams))
     })
     .await?;
     let mut network = Arc::new(network);
@@ -222,6 +223,12 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     writer.put(NewRaster::at(RasterRole::Direction, &frame), &drawn_on.directions, &keep(0.84, 0.88)).await?;
     let new = NewRaster::at(RasterRole::Accumulation, &frame);
     let number = writer.put(new, &drawn_on.accumulation, &keep(0.88, 0.97)).await?;
+    match &surface {
+        Some(surface) => {
+            writer.put(NewRaster::at(RasterRole::RoutingSurface, &frame), surface, &keep(0.97, 0.97)).await?;
+        }
+        None => writer.remove(&[RasterRole::RoutingSurface]).await?,
+    }
     match &weighted {
         Some(sums) => {
             writer.put(NewRaster::at(RasterRole::Weighted, &frame), sums, &keep(0.97, 0.98)).await?;
@@ -229,7 +236,7 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
         None => writer.remove(&[RasterRole::Weighted]).await?,
     }
     // Catchments are found before anybody has to wait for them.
-    let with = delineating(&drawn_on, &edits, threshold).await?;
+    let with = Delineating { grids: Arc::clone(&drawn_on), streams: streams.clone(), threshold };
     let points = delineate_all(&with, store.pour_points(study).await?).await?;
     let change = writer.into_change().await?;
     if change.raster(RasterRole::Dem).await?.is_none_or(|now| now.id != meta.id) {
@@ -238,15 +245,20 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     // Threshold and edits may have been changed in the meantime; from here on nobody changes them.
     let now = Facts::of(change.study())?;
     let moved = now.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
-    let wanted = (moved.unwrap_or(threshold), edits_of(&now.settings));
-    if wanted == (threshold, edits.clone()) {
+    let wanted = (moved.unwrap_or(threshold), StreamRules::of(&now.settings));
+    if wanted == (threshold, rules.clone()) {
         delineate_again(&change, &with, points).await?;
     } else {
-        (threshold, edits) = wanted;
-        let (on, drawn_with, monitor) = (Arc::clone(&drawn_on), edits.clone(), Quiet(handle.clone()));
-        network = Arc::new(blocking(move || on.network(&drawn_with, threshold, &monitor)).await?);
+        (threshold, rules) = wanted;
+        let (on, drawn_by, monitor) = (Arc::clone(&drawn_on), rules.clone(), Quiet(handle.clone()));
+        (network, streams) = blocking(move || {
+            let streams = Streams::on(on, &drawn_by, &monitor)?;
+            Ok((Arc::new(streams.network(threshold, &monitor)?), streams))
+        })
+        .await?;
         // Where streams are others, points snap to other places.
-        delineate_again(&change, &delineating(&drawn_on, &edits, threshold).await?, Vec::new()).await?;
+        let with = Delineating { grids: Arc::clone(&drawn_on), streams, threshold };
+        delineate_again(&change, &with, Vec::new()).await?;
     }
     let figures = figures_of(&network, &terrain, threshold);
     change
@@ -255,7 +267,7 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
             (StudyPart::Network, Some(Kept::of(&figures)?)),
         ])
         .await?;
-    grids.know(number, drawn_on, (threshold, &edits), network).await?;
+    grids.know(number, drawn_on, (threshold, &rules), network).await?;
 
     let sinks = &found.sinks;
     let burned = if burned { "Burned mapped streams; " } else { "" };
@@ -278,11 +290,4 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     let line = LogLine::new(Stage::Conditioning.title(), text.clone()).with(settings).taking(begun.elapsed());
     change.commit(Record::log(line)).await?;
     Ok(text)
-}
-
-/// What catchments are delineated with, before it is kept.
-async fn delineating(grids: &Arc<Grids>, edits: &[Edit], threshold: Threshold) -> Result<Delineating> {
-    let (on, edits) = (Arc::clone(grids), edits.to_vec());
-    let streams = blocking(move || Streams::on(on, &edits)).await?;
-    Ok(Delineating { grids: Arc::clone(grids), streams, threshold })
 }

@@ -20,6 +20,8 @@ pub struct HandoverChoice {
     pub netcdf: bool,
     /// indices of the land are written as rasters
     pub indices: bool,
+    /// shares of divided flow are written as rasters, one for each neighbour
+    pub shares: bool,
     /// what names of files begin with; none for the first word of the study's name
     pub short_name: Option<String>,
     /// how flow directions are coded
@@ -41,6 +43,8 @@ pub enum MoreFormat {
     Netcdf,
     /// indices of the land as rasters
     Indices,
+    /// shares of flow divided by MFD, as rasters
+    Shares,
 }
 
 /// Makes a choice, as a change that can be undone, told in the same words in the log and to who undoes it.
@@ -73,11 +77,14 @@ pub async fn add_format(store: &Store, study: i64, format: MoreFormat, wanted: b
         (MoreFormat::Netcdf, false) => "Rasters are no longer handed out as NetCDF",
         (MoreFormat::Indices, true) => "Indices of the land are handed out",
         (MoreFormat::Indices, false) => "Indices of the land are no longer handed out",
+        (MoreFormat::Shares, true) => "Shares of flow are handed out",
+        (MoreFormat::Shares, false) => "Shares of flow are no longer handed out",
     };
     choose(store, study, told.to_owned(), |handover| match format {
         MoreFormat::Shapefiles => handover.shapefiles = wanted,
         MoreFormat::Netcdf => handover.netcdf = wanted,
         MoreFormat::Indices => handover.indices = wanted,
+        MoreFormat::Shares => handover.shares = wanted,
     })
     .await
 }

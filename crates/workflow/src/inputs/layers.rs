@@ -184,7 +184,7 @@ async fn take_layer(
     })
     .await?;
     let all = read.features.len();
-    let shapes = read.features.into_iter().map(|ReadFeature { shape, name, elevation }| LayerFeature {
+    let shapes = read.features.into_iter().map(|ReadFeature { shape, name, elevation, .. }| LayerFeature {
         id: 0,
         name,
         elevation,

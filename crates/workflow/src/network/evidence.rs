@@ -3,23 +3,25 @@
 use std::sync::Arc;
 
 use bothros_core::calibration::{
-    Bend, Comparison, ConstantDrop, DropTest, Form, Scores, SlopeClass, Suggested, agreement, bend,
-    by_agreement, by_density, drop_tests, forms, persistent_drop, slope_by_area, thresholds_up_to,
+    Bend, Comparison, ConstantDrop, DropTest, Form, HeadAreas, Scores, SlopeClass, Suggested, agreement,
+    bend, by_agreement, by_density, drop_tests, forms, persistent_drop, slope_by_area, thresholds_up_to,
 };
 use bothros_core::conditioning::StepKind;
-use bothros_core::network::{Network, extract};
+use bothros_core::network::{Begins, Network, extract};
 use bothros_core::routing::DIRECTION_NODATA;
 use bothros_core::{Grid, Monitor, Part, Threshold};
 use bothros_store::{LayerRole, LogLine, Record, Store};
 use moka::policy::EvictionPolicy;
 use serde_json::json;
 
+use crate::network::begins::{Heads, heads};
 use crate::network::judged::{Judged, judged};
 use crate::network::map::{LEAST_CELLS, StreamMap};
 use crate::network::shortfalls;
+use crate::study::grids::StreamRules;
 use crate::study::settings::change_settings;
 use crate::study::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage};
+use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage, Streams};
 
 /// Thresholds at which drops are tested.
 const TESTED: usize = 60;
@@ -55,6 +57,10 @@ pub struct Evidence {
     pub covered_km2: f64,
     /// whether the mapped streams were burned into the surface that flow was routed over: then agreement with them is none of the network's
     pub burned: bool,
+    /// what decides where streams begin
+    pub begins: Begins,
+    /// what surveyed heads say
+    pub heads: Option<Heads>,
 }
 
 impl Evidence {
@@ -73,9 +79,14 @@ impl Evidence {
         self.constant_drop().threshold()
     }
 
-    /// Where slope turns from rising or staying to falling with contributing area: where valleys begin.
+    /// Where slope turns from rising or staying to falling with contributing area: where valleys begin. Of a threshold that is more than contributing area it says nothing.
     pub fn by_turn(&self) -> Option<Bend> {
-        self.bend.filter(Bend::is_turn)
+        self.bend.filter(|b| b.is_turn() && self.begins == Begins::Area)
+    }
+
+    /// The middle of what surveyed heads ask for. Where streams begin at these heads, they are no evidence.
+    pub fn by_heads(&self) -> Option<HeadAreas> {
+        self.heads?.areas.filter(|_| self.begins != Begins::Surveyed)
     }
 
     /// Where modelled streams are as dense as mapped ones.
@@ -239,7 +250,7 @@ impl Calibration {
 
 async fn key(store: &Store, grids: &GridCache, facts: &Facts, tolerance_m: f64) -> Result<Key> {
     let mut mapped = String::new();
-    let of_map = [LayerRole::MappedStreams, LayerRole::MapCoverage];
+    let of_map = [LayerRole::MappedStreams, LayerRole::MapCoverage, LayerRole::ChannelHeads];
     for layer in store.layers(facts.study).await?.into_iter().filter(|l| of_map.contains(&l.role)) {
         mapped += &format!("{}.{},", layer.id, layer.version);
     }
@@ -247,7 +258,8 @@ async fn key(store: &Store, grids: &GridCache, facts: &Facts, tolerance_m: f64) 
     for barrier in store.barriers(facts.study).await? {
         mapped += &format!("b{}{},", barrier.id, barrier.decision.as_deref().unwrap_or(""));
     }
-    mapped += &serde_json::to_string(&facts.settings.edits)?;
+    mapped += &StreamRules::of(&facts.settings).key()?;
+    mapped += &format!("{:?}", facts.settings.heads_within_m);
     Ok((grids.number(store, facts).await?, tolerance_m.to_bits(), mapped))
 }
 
@@ -303,12 +315,13 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
     };
     let burned = was_burned(routing);
     let streams = cache.streams(store, facts).await?;
+    let (begins, heads) = (facts.settings.beginning.begins, heads(store, cache, facts).await?);
     let largest = routing.largest_cells;
     let chosen = facts.network.map(|n| n.threshold);
     let footprint_km2 = frame.area_of(terrain.summary.cells).as_km2();
     while_wanted(move |wanted| {
         let part = |from, to| Part::new(wanted, from, to);
-        let (codes, plain, edited) = (&grids.directions, &grids.accumulation, streams.accumulation());
+        let (codes, plain, edited) = (&grids.directions, streams.unedited(), streams.accumulation());
         let (tested, places) = (thresholds(largest), places(largest));
         // Each costs next to nothing beside the others: the study's own, whatever it is, is among them.
         let mut all: Vec<Threshold> = tested.iter().chain(&places).copied().chain(chosen).collect();
@@ -329,7 +342,7 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
         };
         let tested_scores = at(&tested);
         let highest = tested.last().copied();
-        let slopes = slope_by_area(codes, plain, &grids.filled, &frame, &part(0.5, 0.7))?;
+        let slopes = slope_by_area(codes, &grids.accumulation, &grids.filled, &frame, &part(0.5, 0.7))?;
         // What was changed by hand says nothing of where channels begin by themselves.
         let own = drawn(&grids, plain, &tested_scores, &part(0.7, 0.8))?;
         let drops = own.drop_tests(&grids, plain, &tested_scores, &part(0.8, 0.85))?;
@@ -356,6 +369,8 @@ async fn evidence(store: &Store, cache: &GridCache, facts: &Facts, tolerance_m: 
             footprint_km2,
             covered_km2,
             burned,
+            begins,
+            heads,
         })
     })
     .await
@@ -406,7 +421,7 @@ impl Drawn {
 /// # Errors
 /// [`bothros_core::Error::Cancelled`].
 pub(crate) fn first_threshold(
-    grids: &Grids,
+    streams: &Streams,
     largest_cells: u32,
     map: &StreamMap,
     monitor: &dyn Monitor,
@@ -415,7 +430,8 @@ pub(crate) fn first_threshold(
     let mut all: Vec<Threshold> = tested.iter().chain(&places).copied().collect();
     all.sort_unstable();
     all.dedup();
-    let (codes, areas) = (&grids.directions, grids.streams());
+    let grids = &**streams.grids();
+    let (codes, areas) = (&grids.directions, streams.unedited());
     // Lengths do not depend on the tolerance.
     let map = map.within(LEAST_CELLS * grids.frame.cell_m());
     let counted = agreement(codes, areas, &grids.frame, &map, &all, &Part::new(monitor, 0.0, 0.5))?;

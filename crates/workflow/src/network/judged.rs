@@ -4,7 +4,7 @@ use bothros_core::calibration::{
     MappedStreams, Scores, Suggested, agreement, by_agreement, halves, lines_where,
 };
 use bothros_core::conditioning::{Conditioning, condition};
-use bothros_core::network::extract;
+use bothros_core::network::{Beginning, Flow, extract};
 use bothros_core::routing::{Method, accumulate_by, flow_directions_to_outlets, single_threaded};
 use bothros_core::{Frame, Grid, Monitor, Part, Threshold};
 use bothros_store::Store;
@@ -62,8 +62,9 @@ pub(super) async fn judged(
     let dem = store.read_raster::<f32>(&meta).await?;
     let map = StreamMap::of(store, facts, &terrain.frame).await?;
     let method = facts.settings.conditioning.routing;
+    let beginning = facts.settings.beginning.clone();
     while_wanted(move |wanted| {
-        let on = Ground { dem: &dem, frame: &terrain.frame, method };
+        let on = Ground { dem: &dem, frame: &terrain.frame, method, beginning };
         on.judge(how, &map, tolerance_m, &thresholds, wanted)
     })
     .await
@@ -73,26 +74,31 @@ struct Ground<'a> {
     dem: &'a Grid<f32>,
     frame: &'a Frame,
     method: Method,
+    beginning: Beginning,
 }
 
 /// Flow over one surface.
-struct Flow {
+struct Routed {
     ground: Grid<f32>,
     directions: Grid<u8>,
-    accumulation: Grid<u32>,
+    /// what tells its streams
+    streams: Grid<u32>,
 }
 
 impl Ground<'_> {
-    fn route(&self, how: &Conditioning, monitor: &dyn Monitor) -> Result<Flow> {
+    fn route(&self, how: &Conditioning, monitor: &dyn Monitor) -> Result<Routed> {
         let part = |from, to| Part::new(monitor, from, to);
         let done = condition(self.dem, self.frame, how, &part(0.0, 0.5))?;
         let surface = done.routing_surface();
         let directions = flow_directions_to_outlets(surface, &done.open, &part(0.5, 0.8))?;
         let mut accumulation = accumulate_by(self.method, surface, &directions, &part(0.8, 0.95))?;
         if self.method.divides() {
-            accumulation = single_threaded(&directions, &accumulation, &part(0.95, 1.0))?;
+            accumulation = single_threaded(&directions, &accumulation, &part(0.95, 0.98))?;
         }
-        Ok(Flow { ground: done.ground, directions, accumulation })
+        let (ground, frame) = (&done.ground, self.frame);
+        let flow = Flow { directions: &directions, accumulation: &accumulation, ground, frame };
+        let begun = self.beginning.on(&flow, &part(0.98, 1.0))?;
+        Ok(Routed { ground: done.ground, directions, streams: begun.unwrap_or(accumulation) })
     }
 
     fn judge(
@@ -105,19 +111,19 @@ impl Ground<'_> {
     ) -> Result<Judged> {
         let part = |from, to| Part::new(monitor, from, to);
         let frame = self.frame;
-        let score = |flow: &Flow, map: &MappedStreams<'_>, part: &Part<'_>| {
-            agreement(&flow.directions, &flow.accumulation, frame, map, thresholds, part)
+        let score = |flow: &Routed, map: &MappedStreams<'_>, part: &Part<'_>| {
+            agreement(&flow.directions, &flow.streams, frame, map, thresholds, part)
         };
         let Conditioning { burn: Some((lines, depth)), .. } = how.clone() else {
             return Err(Error::Refused("no mapped streams are burned".into()));
         };
         let without = self.route(&Conditioning { burn: None, ..how.clone() }, &part(0.0, 0.25))?;
         let unburned = score(&without, &map.within(tolerance_m), &part(0.25, 0.35))?;
-        let largest = without.accumulation.values().iter().filter(|&&a| a != u32::MAX).max();
+        let largest = without.streams.values().iter().filter(|&&a| a != u32::MAX).max();
         let coarse = Threshold::cells((largest.map_or(1, |a| a + 1) / SHARE).max(2));
-        let Flow { ground, directions, accumulation } = without;
-        let network = extract(&directions, &accumulation, &ground, frame, coarse, &part(0.35, 0.38))?;
-        drop((ground, accumulation));
+        let Routed { ground, directions, streams } = without;
+        let network = extract(&directions, &streams, &ground, frame, coarse, &part(0.35, 0.38))?;
+        drop((ground, streams));
         let Some(found) = halves(&directions, &network, frame, &map.lines, &part(0.38, 0.4))? else {
             return Ok(Judged { unburned, left_out: None, parts: 1 });
         };

@@ -1,5 +1,6 @@
 //! The threshold, the evidence for it, trials, edits by hand and shortfalls.
 
+mod begins;
 mod edits;
 pub(crate) mod evidence;
 mod indices;
@@ -9,6 +10,7 @@ mod shortfalls;
 pub(crate) mod threshold;
 mod trials;
 
+pub use begins::{Heads, begins_told, heads_have_changed, set_begins, set_heads_within};
 pub use edits::{StreamEdit, edit_streams};
 pub use evidence::{Calibration, Evidence, PLACES, set_tolerance};
 pub use indices::{IndexGrid, LandIndex};

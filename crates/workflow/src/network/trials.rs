@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use bothros_core::Threshold;
 use bothros_core::calibration::{Scores, Side, agreement};
-use bothros_core::network::extract;
+use bothros_core::network::{Beginning, Begins, extract};
 use bothros_core::routing::{Method, flow_accumulation};
 use bothros_products::Row;
 use bothros_store::{Inverse, Kept, LogLine, RasterRole, Record, Store, StudyPart, Trial, kept};
@@ -13,6 +13,7 @@ use serde_json::json;
 use sha2::{Digest, Sha256};
 
 use crate::conditioning::choices::fingerprint;
+use crate::network::begins::begins_told;
 use crate::network::map::StreamMap;
 use crate::network::threshold::figures_at;
 use crate::study::as_read::Rounds;
@@ -57,6 +58,9 @@ pub struct TrialFacts {
     /// edits by hand, in words
     #[serde(default)]
     pub by_hand: Vec<String>,
+    /// what decides where streams begin
+    #[serde(default)]
+    pub beginning: Beginning,
     /// mean length of the way to a stream along the flow, metres
     pub to_stream_m: Option<f64>,
 }
@@ -95,6 +99,7 @@ impl KeptTrial {
             f.dem.clone().into(),
             f.cell_m.into(),
             f.method.clone().into(),
+            begins_told(f.beginning.begins).into(),
             f.tolerance_m.into(),
             scores.map(|s| s.matched()).into(),
             scores.map(|s| s.found()).into(),
@@ -120,6 +125,12 @@ impl KeptTrial {
 fn outdated(trial: &TrialFacts, facts: &Facts, surface: &str) -> Option<String> {
     if facts.routing.is_none() || trial.surface != surface {
         return Some("another surface than now".into());
+    }
+    if trial.beginning != facts.settings.beginning {
+        return Some(match (trial.beginning.begins, facts.settings.beginning.begins) {
+            (Begins::Surveyed, Begins::Surveyed) => "other surveyed heads than now".into(),
+            (then, _) => format!("streams began by {}", begins_told(then)),
+        });
     }
     let now = edits_of(facts);
     let only = |some: &[String], others: &[String]| some.iter().find(|e| !others.contains(e)).cloned();
@@ -167,9 +178,12 @@ fn name_of(short: &str, facts: &TrialFacts, others: &[KeptTrial]) -> String {
     let varied = others.iter().any(|o| (o.facts.cell_m - facts.cell_m).abs() > 0.01);
     let dem = if varied { format!("_{}m", digits(facts.cell_m)) } else { String::new() };
     // Another method than D8 stands where the content is named.
-    let content = match facts.method.as_str() {
-        "D-infinity" => "dinf",
-        "MFD" => "mfd",
+    let content = match (facts.method.as_str(), facts.beginning.begins) {
+        (_, Begins::SlopeArea(_)) => "slope",
+        (_, Begins::Converging(_)) => "hollows",
+        (_, Begins::Surveyed) => "heads",
+        ("D-infinity", _) => "dinf",
+        ("MFD", _) => "mfd",
         _ => "streams",
     };
     let long = format!("{short}_{content}{dem}_{area}");
@@ -271,6 +285,7 @@ pub async fn keep_trial(
         density_km: length_m / 1000.0 / terrain.frame.area_of(terrain.summary.cells).as_km2(),
         highest_order: network.highest_order(),
         by_hand: edits_of(&facts),
+        beginning: facts.settings.beginning.clone(),
         to_stream_m,
     };
     let order = |reach: Option<u32>| reach.map_or(0, |id| network.reaches[id as usize - 1].strahler);
@@ -432,6 +447,7 @@ mod tests {
             density_km: 1.0,
             highest_order: 1,
             by_hand: Vec::new(),
+            beginning: Beginning::default(),
             to_stream_m: None,
         }
     }

@@ -2,7 +2,7 @@
 
 use bothros_core::catchments::SnapTo;
 use bothros_core::conditioning::{Cut, CutAndFill, Remark, SinkReport, Step, StreamFit};
-use bothros_core::network::Astray;
+use bothros_core::network::{Astray, Beginning};
 use bothros_core::routing::Method;
 use bothros_core::terrain::{Quality, Seam, Summary};
 use bothros_core::{Cell, Frame, Threshold};
@@ -363,6 +363,10 @@ pub struct Settings {
     pub handover: HandoverChoice,
     /// tolerance within which network and mapped streams agree, metres; none for the usual one
     pub tolerance_m: Option<f64>,
+    /// what decides where streams begin; surveyed heads as they were when they were chosen
+    pub beginning: Beginning,
+    /// how far surveyed heads may be off, metres; none for a cell and a half
+    pub heads_within_m: Option<f64>,
     /// where the analyst changed the network by hand, each with the reason
     pub edits: Vec<StreamEdit>,
     /// what was said of places where network and mapped streams disagree
@@ -384,6 +388,8 @@ impl Default for Settings {
             sites: SiteChoice::default(),
             handover: HandoverChoice::default(),
             tolerance_m: None,
+            beginning: Beginning::default(),
+            heads_within_m: None,
             edits: Vec::new(),
             shortfalls: Vec::new(),
         }

@@ -1,22 +1,20 @@
-//! The routed grids of a study in memory, so that a click is answered at once.
+//! The routed grids of a study, and what is drawn on them.
 
 use std::sync::{Arc, OnceLock};
 
-use bothros_core::catchments::{Catchment, Measures, MultiPolygon, below_edge};
-use bothros_core::network::{Edit, Edited, Network, edited_accumulation, extract_edited};
+use bothros_core::catchments::{Catchment, below_edge};
+use bothros_core::network::{
+    Beginning, Begins, Edit, Edited, Flow, Network, edited_accumulation, extract_edited,
+};
 use bothros_core::routing::{
     ACCUMULATION_NODATA, DIRECTION_NODATA, Method, OUTLET, distance_to_stream, single_threaded,
 };
 use bothros_core::{Cell, Frame, Grid, Monitor, Silent, Threshold};
 use bothros_store::{RasterMeta, RasterRole, Store};
-use moka::policy::EvictionPolicy;
+use sha2::{Digest, Sha256};
 
-use crate::catchments::measures::{CatchmentMeasures, measure_cell};
-use crate::catchments::subbasins::{self, Subbasins, delineated};
-use crate::inputs::rasters::read_raster_onto;
-use crate::network::{IndexGrid, LandIndex};
-use crate::study::wanted::while_wanted;
-use crate::{Error, Facts, Result, TerrainFacts, ValueRaster, blocking};
+use crate::conditioning::choices::fingerprint;
+use crate::{Error, Result, Settings, TerrainFacts};
 
 /// Directions, accumulation and ground surface of a study.
 pub struct Grids {
@@ -58,15 +56,21 @@ impl Grids {
         self.below_edge.get_or_init(|| below_edge(&self.directions))
     }
 
-    /// The accumulation whose cells at a threshold are streams.
-    pub fn streams(&self) -> &Grid<u32> {
+    /// The accumulation whose cells at a threshold are streams where nothing but contributing area decides.
+    fn gathered(&self) -> &Grid<u32> {
         self.threads.as_ref().unwrap_or(&self.accumulation)
     }
 
+    /// What streams are sought on.
+    pub(crate) fn flow(&self) -> Flow<'_> {
+        let Self { directions, filled: ground, frame, .. } = self;
+        Flow { directions, accumulation: self.gathered(), ground, frame }
+    }
+
     /// Bytes in memory.
-    fn bytes(&self) -> u64 {
+    pub(super) fn bytes(&self) -> u64 {
         let threads = self.threads.as_ref().map_or(0, |t| 4 * t.len() as u64);
-        self.directions.len() as u64 * BYTES_A_CELL + threads
+        self.directions.len() as u64 * super::grid_cache::BYTES_A_CELL + threads
     }
 
     /// The grids of a catchment alone: cut to its extent, no flow outside it. The ground around it stays, so that slopes along
@@ -87,25 +91,6 @@ impl Grids {
             below_edge: OnceLock::from(self.below_edge().masked(row, col, mask, false)),
         }
     }
-
-    /// The network at a threshold, with edits by hand.
-    ///
-    /// # Errors
-    /// [`bothros_core::Error::Cancelled`].
-    pub(crate) fn network(
-        &self,
-        edits: &[Edit],
-        threshold: Threshold,
-        monitor: &dyn Monitor,
-    ) -> Result<Network> {
-        let (codes, areas) = (&self.directions, &self.accumulation);
-        let edited = match edits.is_empty() {
-            true => None,
-            false => Some(edited_accumulation(codes, self.streams(), &self.frame, edits)?),
-        };
-        let streams = edited.as_ref().map_or(self.streams(), |e| &e.accumulation);
-        Ok(extract_edited(codes, streams, areas, &self.filled, &self.frame, threshold, monitor)?)
-    }
 }
 
 /// The prepared DEM of a study as it is kept.
@@ -125,28 +110,114 @@ pub(crate) async fn prepared_dem(store: &Store, study: i64, terrain: &TerrainFac
     }
 }
 
-/// What tells stream cells at any threshold: the accumulation of a study, with its edits by hand in it.
+/// What streams are drawn by: what decides where they begin, and changes by hand.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct StreamRules {
+    /// where streams begin
+    pub beginning: Beginning,
+    /// changes by hand
+    pub edits: Vec<Edit>,
+}
+
+impl StreamRules {
+    /// Those of a study.
+    pub fn of(settings: &Settings) -> Self {
+        let edits = settings.edits.iter().map(|e| e.edit.clone()).collect();
+        Self { beginning: settings.beginning.clone(), edits }
+    }
+
+    /// Key of what decides where streams begin: the same for the same.
+    pub fn beginning_key(&self) -> Result<String> {
+        Ok(match self.beginning.begins {
+            Begins::Area => String::new(),
+            _ => fingerprint(Sha256::new_with_prefix(serde_json::to_vec(&self.beginning)?)),
+        })
+    }
+
+    /// Key of all of them.
+    pub fn key(&self) -> Result<String> {
+        Ok(self.beginning_key()? + &serde_json::to_string(&self.edits)?)
+    }
+}
+
+impl crate::Facts {
+    /// Key of how streams are told beside the flow itself; empty where contributing area alone decides and nothing was changed by hand.
+    ///
+    /// # Errors
+    /// Never.
+    pub fn streams_key(&self) -> Result<String> {
+        let rules = StreamRules::of(&self.settings);
+        match rules.edits.is_empty() {
+            true => rules.beginning_key(),
+            false => Ok(fingerprint(Sha256::new_with_prefix(rules.key()?))),
+        }
+    }
+}
+
+/// What tells stream cells at any threshold: the accumulation of a study, or what stands in its place, with its edits by hand in it.
 #[derive(Clone)]
 pub struct Streams {
     grids: Arc<Grids>,
+    /// where more than contributing area decides
+    begun: Option<Arc<Grid<u32>>>,
     edited: Option<Arc<Edited>>,
 }
 
 impl Streams {
-    /// The streams on grids, with edits by hand.
-    pub(crate) fn on(grids: Arc<Grids>, edits: &[Edit]) -> Result<Self> {
-        let edited = match edits.is_empty() {
-            true => None,
-            false => {
-                let g = &*grids;
-                Some(Arc::new(edited_accumulation(&g.directions, g.streams(), &g.frame, edits)?))
-            }
-        };
-        Ok(Self { grids, edited })
+    /// The streams on grids.
+    ///
+    /// # Errors
+    /// [`bothros_core::Error::Cancelled`].
+    pub(crate) fn on(grids: Arc<Grids>, rules: &StreamRules, monitor: &dyn Monitor) -> Result<Self> {
+        let begun = rules.beginning.on(&grids.flow(), monitor)?.map(Arc::new);
+        Self::with(grids, begun, &rules.edits)
+    }
+
+    /// From what was found where more than contributing area decides.
+    fn with(grids: Arc<Grids>, begun: Option<Arc<Grid<u32>>>, edits: &[Edit]) -> Result<Self> {
+        let unedited = Self::unedited_on(grids, begun);
+        if edits.is_empty() {
+            return Ok(unedited);
+        }
+        let (codes, frame) = (&unedited.grids.directions, &unedited.grids.frame);
+        let edited = edited_accumulation(codes, unedited.unedited(), frame, edits)?;
+        Ok(unedited.edited_by(Arc::new(edited)))
+    }
+
+    /// Without changes by hand.
+    pub(super) fn unedited_on(grids: Arc<Grids>, begun: Option<Arc<Grid<u32>>>) -> Self {
+        Self { grids, begun, edited: None }
+    }
+
+    /// With changes by hand.
+    pub(super) fn edited_by(self, edited: Arc<Edited>) -> Self {
+        Self { edited: Some(edited), ..self }
+    }
+
+    /// The streams inside a catchment alone, on its grids.
+    ///
+    /// # Errors
+    /// Never for a catchment of the study.
+    pub(crate) fn within(&self, of: &Catchment, edits: &[Edit]) -> Result<Self> {
+        let cut = |all: &Arc<Grid<u32>>| Arc::new(all.masked(of.row, of.col, &of.mask, ACCUMULATION_NODATA));
+        Self::with(Arc::new(self.grids.within(of)), self.begun.as_ref().map(cut), edits)
+    }
+
+    /// The grids that they are drawn on.
+    pub fn grids(&self) -> &Arc<Grids> {
+        &self.grids
     }
     /// An accumulation of which `Threshold::is_stream` tells the edited network.
     pub fn accumulation(&self) -> &Grid<u32> {
-        self.edited.as_ref().map_or(self.grids.streams(), |e| &e.accumulation)
+        self.edited.as_ref().map_or(self.unedited(), |e| &e.accumulation)
+    }
+    /// The same without changes by hand.
+    pub fn unedited(&self) -> &Grid<u32> {
+        self.begun.as_deref().unwrap_or_else(|| self.grids.gathered())
+    }
+    /// Whether the contributing area of a cell alone tells whether it is stream.
+    pub fn are_by_area(&self) -> bool {
+        std::ptr::eq(self.accumulation(), &self.grids.accumulation)
     }
     /// Whether a cell, by number in row order, is stream.
     pub fn is_stream(&self, threshold: Threshold, index: usize) -> bool {
@@ -159,6 +230,14 @@ impl Streams {
     /// For each edit by hand whether it changes the network at a threshold.
     pub fn applied(&self, threshold: Threshold) -> Vec<bool> {
         self.edited.as_ref().map_or(Vec::new(), |e| e.applied(threshold))
+    }
+    /// The network at a threshold.
+    ///
+    /// # Errors
+    /// [`bothros_core::Error::Cancelled`].
+    pub(crate) fn network(&self, threshold: Threshold, monitor: &dyn Monitor) -> Result<Network> {
+        let Grids { directions, accumulation, filled, frame, .. } = &*self.grids;
+        Ok(extract_edited(directions, self.accumulation(), accumulation, filled, frame, threshold, monitor)?)
     }
 }
 
@@ -174,7 +253,7 @@ pub struct Ways {
 
 impl Ways {
     /// Measures a network.
-    fn of(g: &Grids, network: &Network, monitor: &dyn Monitor) -> Result<Self> {
+    pub(super) fn of(g: &Grids, network: &Network, monitor: &dyn Monitor) -> Result<Self> {
         let is_stream = network.cells(&g.frame);
         let far = distance_to_stream(&g.directions, &is_stream, &g.frame, monitor)?;
         let known = || far.values().iter().copied().filter(|d| !d.is_nan());
@@ -191,7 +270,7 @@ pub struct Index {
     /// first row, first column, last row, last column of each reach
     pub boxes: Vec<[u32; 4]>,
     /// cells of reaches, ascending, each with the place of its reach
-    cells: Vec<(u32, u32)>,
+    pub(super) cells: Vec<(u32, u32)>,
 }
 
 impl Index {
@@ -215,441 +294,5 @@ impl Index {
     pub fn reach_at(&self, cell: u32) -> Option<usize> {
         let at = self.cells.partition_point(|c| c.0 < cell);
         self.cells.get(at).filter(|c| c.0 == cell).map(|c| c.1 as usize)
-    }
-}
-
-/// Key of a network: the grids, the threshold, the edits.
-type Drawn = (i64, u32, String);
-
-/// Grids and networks that were used last. Clones share what they hold.
-#[derive(Clone)]
-pub struct GridCache {
-    grids: moka::future::Cache<i64, Arc<Grids>>,
-    edited: moka::future::Cache<(i64, String), Arc<Edited>>,
-    networks: moka::future::Cache<Drawn, Arc<Network>>,
-    ways: moka::future::Cache<Drawn, Arc<Ways>>,
-    indexes: moka::future::Cache<Drawn, Arc<Index>>,
-    /// measures of catchments, by their outlets
-    measured: moka::future::Cache<(Drawn, Cell), Arc<CatchmentMeasures>>,
-    /// sub-basins, by how they are divided
-    subbasins: moka::future::Cache<(Drawn, String), Arc<Subbasins>>,
-    /// their outlines with fewer corners: to so many cells, or as they are handed out
-    lines: moka::future::Cache<(Drawn, String, Lines), Outlines>,
-    /// rasters of analysts on the grid of a study, by their SHA-256
-    values: moka::future::Cache<(i64, String), Arc<Grid<f32>>>,
-    /// indices of the land
-    land: moka::future::Cache<(Drawn, LandIndex), Arc<IndexGrid>>,
-    /// what is measured of sub-basins
-    parts: moka::future::Cache<(Drawn, String), Arc<Vec<Measures>>>,
-    /// room for grids, bytes
-    room: u64,
-}
-
-/// Outlines of areas, by their numbers.
-pub type Outlines = Arc<Vec<(u32, MultiPolygon)>>;
-
-/// How outlines of sub-basins are drawn.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Lines {
-    /// as they are handed out
-    Kind(bothros_core::catchments::OutlineKind),
-    /// for a picture, nowhere farther than so many cells from the edges of cells
-    Within(u32),
-}
-
-/// Bytes of a cell in memory: direction, accumulation and routing surface; what lies below the edge comes to it where it is asked for.
-const BYTES_A_CELL: u64 = 9;
-
-/// Room for the grids of studies that are worked on where nothing else is set, bytes: a study of 81 million cells.
-const USUAL_ROOM: u64 = 700 << 20;
-
-impl Default for GridCache {
-    fn default() -> Self {
-        Self::with_room(USUAL_ROOM)
-    }
-}
-
-impl GridCache {
-    /// Keeps grids of so many bytes in memory. The one that was used last stays whatever its size: what is being worked
-    /// on is whole as long as it fits the machine.
-    pub fn with_room(bytes: u64) -> Self {
-        // In KiB, as weights are.
-        let room = u32::try_from(bytes >> 10).unwrap_or(u32::MAX).max(1);
-        let weighed = move |bytes: u64| u32::try_from(bytes >> 10).unwrap_or(u32::MAX).min(room);
-        // What was used last stays. Routing gives all that is kept a new number, which has never been asked for before:
-        // a policy that admits by frequency would turn it away.
-        let grids = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, g: &Arc<Grids>| weighed(g.bytes()))
-            .max_capacity(u64::from(room))
-            .build();
-        // A little less than a third of it, of four bytes a cell.
-        let part = (room / 7 * 2).max(1);
-        let few = move |cells: usize| u32::try_from((cells as u64 * 4) >> 10).unwrap_or(u32::MAX).min(part);
-        let edited = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, e: &Arc<Edited>| few(e.accumulation.len()))
-            .max_capacity(u64::from(part))
-            .build();
-        // By number of cells in reaches.
-        let networks = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(|_: &Drawn, n: &Arc<Network>| {
-                (n.stream_cells + 16 * n.reaches.len() as u64).min(u32::MAX as u64) as u32
-            })
-            .max_capacity(20_000_000)
-            .build();
-        let ways = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_: &Drawn, w: &Arc<Ways>| few(w.far.len()))
-            .max_capacity(u64::from(part))
-            .build();
-        // By number of cells in reaches.
-        let indexes = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(|_: &Drawn, i: &Arc<Index>| (i.cells.len() + 2 * i.boxes.len()) as u32)
-            .max_capacity(20_000_000)
-            .build();
-        let measured =
-            moka::future::Cache::builder().eviction_policy(EvictionPolicy::lru()).max_capacity(5000).build();
-        let subbasins = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, s: &Arc<Subbasins>| few(s.basins.found.ids.len()))
-            .max_capacity(u64::from(part))
-            .build();
-        let land = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, i: &Arc<IndexGrid>| few(i.values.len()))
-            .max_capacity(u64::from(part))
-            .build();
-        let values = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, v: &Arc<Grid<f32>>| few(v.len()))
-            .max_capacity(u64::from(part))
-            .build();
-        // By number of corners.
-        let lines = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(|_, all: &Outlines| {
-                let corners = all.iter().flat_map(|(_, p)| p.iter().flatten()).map(Vec::len).sum::<usize>();
-                u32::try_from(corners).unwrap_or(u32::MAX)
-            })
-            .max_capacity(10_000_000)
-            .build();
-        let parts =
-            moka::future::Cache::builder().eviction_policy(EvictionPolicy::lru()).max_capacity(20).build();
-        Self {
-            grids,
-            edited,
-            networks,
-            ways,
-            indexes,
-            measured,
-            subbasins,
-            lines,
-            values,
-            land,
-            parts,
-            room: bytes,
-        }
-    }
-
-    /// Returns the bytes that a study of this many cells needs and the room there is, if it exceeds the room; such a study is the only one kept in memory.
-    pub fn exceeds(&self, cells: u64) -> Option<(u64, u64)> {
-        let needed = cells * BYTES_A_CELL;
-        (needed > self.room).then_some((needed, self.room))
-    }
-}
-
-/// Key of a study's manual edits.
-fn edits_key(facts: &Facts) -> Result<String> {
-    let edits: Vec<&Edit> = facts.settings.edits.iter().map(|e| &e.edit).collect();
-    Ok(serde_json::to_string(&edits)?)
-}
-
-fn shared(error: Arc<Error>) -> Error {
-    Error::Refused(error.to_string())
-}
-
-impl GridCache {
-    /// Clears the cache, as after the database may have changed unnoticed.
-    pub fn forget(&self) {
-        self.grids.invalidate_all();
-        self.edited.invalidate_all();
-        self.networks.invalidate_all();
-        self.ways.invalidate_all();
-        self.indexes.invalidate_all();
-        self.measured.invalidate_all();
-        self.subbasins.invalidate_all();
-        self.lines.invalidate_all();
-        self.values.invalidate_all();
-        self.land.invalidate_all();
-        self.parts.invalidate_all();
-    }
-
-    /// Takes grids into memory that are about to be kept, with the number of their accumulation, and the network that was
-    /// drawn on them, so that nobody waits for it to be drawn again.
-    pub(crate) async fn know(
-        &self,
-        number: i64,
-        grids: Arc<Grids>,
-        (threshold, edits): (Threshold, &[Edit]),
-        network: Arc<Network>,
-    ) -> Result<()> {
-        let key = (number, threshold.as_cells(), serde_json::to_string(edits)?);
-        let (of, cols) = (Arc::clone(&network), grids.frame.cols);
-        let index = blocking(move || Ok(Index::of(&of, cols))).await?;
-        self.grids.insert(number, grids).await;
-        self.networks.insert(key.clone(), network).await;
-        self.indexes.insert(key, Arc::new(index)).await;
-        Ok(())
-    }
-
-    /// The grids of a study, from memory or the store.
-    ///
-    /// # Errors
-    /// [`Error::Refused`] where the study has not been routed yet.
-    pub async fn get(&self, store: &Store, facts: &Facts) -> Result<Arc<Grids>> {
-        let (_, grids) = self.numbered(store, facts).await?;
-        Ok(grids)
-    }
-
-    /// Key of a study's grids; it changes when flow is routed again.
-    ///
-    /// # Errors
-    /// [`Error::Refused`] where the study has not been routed yet.
-    pub(crate) async fn number(&self, store: &Store, facts: &Facts) -> Result<i64> {
-        let found = store.raster(facts.study, RasterRole::Accumulation).await?;
-        Ok(found.ok_or_else(Error::not_routed)?.id)
-    }
-
-    async fn numbered(&self, store: &Store, facts: &Facts) -> Result<(i64, Arc<Grids>)> {
-        let not_yet =
-            || Error::Refused("there are no flow directions yet: fill sinks and route flow first".into());
-        let terrain = facts.terrain.as_ref().ok_or_else(not_yet)?;
-        let study = facts.study;
-        // All of one moment: flow may be routed again right now.
-        let there = store.rasters(study).await?;
-        let of = |role: RasterRole| there.get(&role).copied().ok_or_else(not_yet);
-        let accumulation = of(RasterRole::Accumulation)?;
-        let (rows, cols) = (terrain.frame.rows, terrain.frame.cols);
-        if (accumulation.rows, accumulation.cols) != (rows, cols) {
-            return Err(Error::Refused(
-                "the flow that is kept does not lie where the study says: condition and route flow again"
-                    .into(),
-            ));
-        }
-        let load = async {
-            let (directions, filled) = (of(RasterRole::Direction)?, of(RasterRole::Filled)?);
-            let (directions, values, filled) = tokio::try_join!(
-                store.read_raster::<u8>(&directions),
-                store.read_raster::<u32>(&accumulation),
-                store.read_raster::<f32>(&filled),
-            )?;
-            let (frame, method) = (terrain.frame, facts.routing.as_ref().map_or(Method::D8, |r| r.method));
-            let of = blocking(move || Grids::new(frame, directions, values, filled, method));
-            Ok::<_, Error>(Arc::new(of.await?))
-        };
-        let grids = self.grids.try_get_with(accumulation.id, Box::pin(load)).await.map_err(shared)?;
-        Ok((accumulation.id, grids))
-    }
-
-    /// Takes into memory what stages after routing look at first, so that it is there when it is asked for; nothing
-    /// where the study is not routed.
-    ///
-    /// # Errors
-    /// As [`GridCache::network`].
-    pub async fn warm(&self, store: &Store, facts: &Facts) -> Result<()> {
-        if let Some(network) = &facts.network {
-            self.network(store, facts, network.threshold).await?;
-        }
-        Ok(())
-    }
-
-    /// What is measured of the catchment of a cell, with the streams of the study's threshold.
-    ///
-    /// # Errors
-    /// [`Error::Refused`] where the study has not been routed yet.
-    pub async fn measured(&self, store: &Store, facts: &Facts, cell: Cell) -> Result<Arc<CatchmentMeasures>> {
-        let (id, grids) = self.numbered(store, facts).await?;
-        let streams = self.streams(store, facts).await?;
-        let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
-        let key = ((id, threshold.as_cells(), edits_key(facts)?), cell);
-        let measure = async { Ok(Arc::new(measure_cell(grids, streams, threshold, cell).await?)) };
-        self.measured.try_get_with(key, Box::pin(measure)).await.map_err(shared)
-    }
-
-    /// A raster of the analyst on the grid of the study.
-    ///
-    /// # Errors
-    /// [`Error::Refused`] where the study has not been routed yet, or if the file is no longer kept.
-    pub async fn value_raster(
-        &self,
-        store: &Store,
-        facts: &Facts,
-        raster: &ValueRaster,
-    ) -> Result<Arc<Grid<f32>>> {
-        let id = self.number(store, facts).await?;
-        let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
-        let place = (terrain.crs.clone(), terrain.frame);
-        let read =
-            async { Ok::<_, Error>(Arc::new(read_raster_onto(store, facts.study, raster, place).await?)) };
-        // Classes and values of one file are brought onto the grid differently.
-        let key = (id, format!("{:?} {}", raster.holds, raster.sha256));
-        self.values.try_get_with(key, Box::pin(read)).await.map_err(shared)
-    }
-
-    /// Key of a study's sub-basins, and the cells of its pour points.
-    async fn subbasin_key(&self, store: &Store, facts: &Facts) -> Result<((Drawn, String), Vec<Cell>)> {
-        let (id, _) = self.numbered(store, facts).await?;
-        let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
-        let cells: Vec<Cell> =
-            delineated(store, facts.study).await?.into_iter().map(|(_, cell)| cell).collect();
-        let key = subbasins::key(&facts.settings.subbasins, &cells)?;
-        Ok((((id, threshold.as_cells(), edits_key(facts)?), key), cells))
-    }
-
-    /// The sub-basins of a study, as it is divided.
-    ///
-    /// # Errors
-    /// [`Error::Refused`] where the study has not been routed yet.
-    pub async fn subbasins(&self, store: &Store, facts: &Facts) -> Result<Arc<Subbasins>> {
-        let (key, points) = self.subbasin_key(store, facts).await?;
-        let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
-        let divide = async {
-            let (grids, network) =
-                (self.get(store, facts).await?, self.network(store, facts, threshold).await?);
-            subbasins::divided(grids, network, points, facts.settings.subbasins.clone()).await
-        };
-        self.subbasins.try_get_with(key, Box::pin(divide)).await.map_err(shared)
-    }
-
-    /// The outlines of the sub-basins of a study, by their numbers.
-    ///
-    /// # Errors
-    /// As [`GridCache::subbasins`].
-    pub async fn subbasin_lines(&self, store: &Store, facts: &Facts, lines: Lines) -> Result<Outlines> {
-        let ((drawn, key), _) = self.subbasin_key(store, facts).await?;
-        let all = self.subbasins(store, facts).await?;
-        let draw = async {
-            let outlines = blocking(move || {
-                let soft = match lines {
-                    Lines::Kind(kind) => all.coverage.soft(kind),
-                    Lines::Within(cells) => all.coverage.coarse(f64::from(cells)),
-                };
-                Ok(Arc::new(soft.outlines()))
-            });
-            outlines.await
-        };
-        self.lines.try_get_with((drawn, key, lines), Box::pin(draw)).await.map_err(shared)
-    }
-
-    /// What is measured of the sub-basins of a study, by their numbers.
-    ///
-    /// # Errors
-    /// As [`GridCache::subbasins`].
-    pub async fn subbasin_measures(&self, store: &Store, facts: &Facts) -> Result<Arc<Vec<Measures>>> {
-        let (key, _) = self.subbasin_key(store, facts).await?;
-        let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
-        let all = self.subbasins(store, facts).await?;
-        let (grids, streams) = (self.get(store, facts).await?, self.streams(store, facts).await?);
-        let (network, index) = self.indexed(store, facts, threshold).await?;
-        let measure = async {
-            blocking(move || Ok(Arc::new(all.measure(&grids, &streams, threshold, (&network, &index))?)))
-                .await
-        };
-        self.parts.try_get_with(key, Box::pin(measure)).await.map_err(shared)
-    }
-
-    /// How far water runs over land before it meets the network at a threshold.
-    ///
-    /// # Errors
-    /// [`Error::Refused`] where the study has not been routed yet.
-    pub async fn ways(&self, store: &Store, facts: &Facts, threshold: Threshold) -> Result<Arc<Ways>> {
-        let (id, grids) = self.numbered(store, facts).await?;
-        let network = self.network(store, facts, threshold).await?;
-        let key = (id, threshold.as_cells(), serde_json::to_string(&facts.settings.edits)?);
-        let measure =
-            async { Ok::<_, Error>(Arc::new(while_wanted(move |w| Ways::of(&grids, &network, w)).await?)) };
-        self.ways.try_get_with(key, Box::pin(measure)).await.map_err(shared)
-    }
-
-    /// An index of the land, with the network at a threshold.
-    ///
-    /// # Errors
-    /// [`Error::Refused`] where the study has not been routed yet.
-    pub async fn land_index(
-        &self,
-        store: &Store,
-        facts: &Facts,
-        threshold: Threshold,
-        index: LandIndex,
-    ) -> Result<Arc<IndexGrid>> {
-        let (id, grids) = self.numbered(store, facts).await?;
-        let network = self.network(store, facts, threshold).await?;
-        let key = ((id, threshold.as_cells(), edits_key(facts)?), index);
-        let compute = async {
-            let found = while_wanted(move |wanted| IndexGrid::of(index, &grids, &network, wanted));
-            Ok::<_, Error>(Arc::new(found.await?))
-        };
-        self.land.try_get_with(key, Box::pin(compute)).await.map_err(shared)
-    }
-
-    /// What is stream in a study, with its edits by hand.
-    ///
-    /// # Errors
-    /// [`Error::Refused`] where the study has not been routed yet.
-    pub async fn streams(&self, store: &Store, facts: &Facts) -> Result<Streams> {
-        let (id, grids) = self.numbered(store, facts).await?;
-        let edits: Vec<Edit> = facts.settings.edits.iter().map(|e| e.edit.clone()).collect();
-        if edits.is_empty() {
-            return Ok(Streams { grids, edited: None });
-        }
-        let key = (id, serde_json::to_string(&edits)?);
-        let of = Arc::clone(&grids);
-        let edit = async {
-            let edited =
-                blocking(move || Ok(edited_accumulation(&of.directions, of.streams(), &of.frame, &edits)?));
-            Ok::<_, Error>(Arc::new(edited.await?))
-        };
-        let edited = self.edited.try_get_with(key, Box::pin(edit)).await.map_err(shared)?;
-        Ok(Streams { grids, edited: Some(edited) })
-    }
-
-    /// The network of a study at a threshold, and where its reaches lie.
-    ///
-    /// # Errors
-    /// [`Error::Refused`] where the study has not been routed yet.
-    pub async fn indexed(
-        &self,
-        store: &Store,
-        facts: &Facts,
-        threshold: Threshold,
-    ) -> Result<(Arc<Network>, Arc<Index>)> {
-        let network = self.network(store, facts, threshold).await?;
-        let (id, grids) = self.numbered(store, facts).await?;
-        let key = (id, threshold.as_cells(), edits_key(facts)?);
-        let (of, cols) = (Arc::clone(&network), grids.frame.cols);
-        let index = async { Ok::<_, Error>(Arc::new(blocking(move || Ok(Index::of(&of, cols))).await?)) };
-        Ok((network, self.indexes.try_get_with(key, Box::pin(index)).await.map_err(shared)?))
-    }
-
-    /// The network of a study at a threshold.
-    ///
-    /// # Errors
-    /// [`Error::Refused`] where the study has not been routed yet.
-    pub async fn network(&self, store: &Store, facts: &Facts, threshold: Threshold) -> Result<Arc<Network>> {
-        let (id, grids) = self.numbered(store, facts).await?;
-        let key = (id, threshold.as_cells(), edits_key(facts)?);
-        let draw = async move {
-            let streams = self.streams(store, facts).await?;
-            let drawn = blocking(move || {
-                let g = &*grids;
-                let (codes, streams) = (&g.directions, streams.accumulation());
-                Ok(extract_edited(codes, streams, &g.accumulation, &g.filled, &g.frame, threshold, &Silent)?)
-            });
-            Ok::<_, Error>(Arc::new(drawn.await?))
-        };
-        self.networks.try_get_with(key, Box::pin(draw)).await.map_err(shared)
     }
 }

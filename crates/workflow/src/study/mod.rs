@@ -4,6 +4,7 @@ pub(crate) mod as_read;
 mod describe;
 mod facts;
 mod findings;
+pub(crate) mod grid_cache;
 pub(crate) mod grids;
 pub(crate) mod kept_forms;
 mod place;
@@ -17,7 +18,8 @@ pub use facts::{
     SourceFacts, SourceFile, TerrainFacts,
 };
 pub use findings::{Action, Finding, Severity, findings};
-pub use grids::{GridCache, Grids, Index, Lines, Streams, Ways};
+pub use grid_cache::{GridCache, Lines};
+pub use grids::{Grids, Index, Streams, Ways};
 pub use place::{AsTyped, PlaceForm, read_place};
 pub use settings::set_style;
 pub use style::{

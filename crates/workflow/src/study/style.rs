@@ -184,6 +184,7 @@ fn of_role(role: LayerRole) -> VectorStyle {
         R::Provisional => (0x1F2F63, 1.5, F::None, D::Solid),
         R::Dams => (0x5A4A3A, 3.2, F::None, D::Solid),
         R::Sites => (0xA3263B, 1.8, F::Tint, D::Solid),
+        R::ChannelHeads => (0x8A3B12, 1.8, F::None, D::Solid),
         R::MapCoverage => (0x2F6DA8, 1.2, F::None, D::Dashed),
     };
     VectorStyle { color: Colour::hex(color), width, fill, dash, label: String::new(), size: 13.0 }

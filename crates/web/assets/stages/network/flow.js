@@ -51,14 +51,16 @@ export class Flow {
     this.layer.changed();
   }
 
-  tile(level, col, row) {
-    const key = `${level}/${col}/${row}`;
+  /** A tile of contributing area, or of what else tells streams. */
+  tile(what, level, col, row) {
+    const place = `${level}/${col}/${row}`;
+    const key = what === 'area' ? place : `${what} ${this.map.data.begun} ${place}`;
     const known = this.tiles.get(key);
     if (known !== undefined) return known;
     this.tiles.set(key, null);
     // Far more than a screen holds; the oldest go first.
     if (this.tiles.size > 400) this.tiles.delete(this.tiles.keys().next().value);
-    fetch(`${this.map.base}/tiles/area/${this.raster.id}/${key}`)
+    fetch(`${this.map.base}/tiles/${what}/${this.raster.id}/${place}`)
       .then(async (answer) => {
         if (!answer.ok) throw new Error(await answer.text());
         this.tiles.set(key, new Float32Array(await answer.arrayBuffer()));
@@ -75,7 +77,7 @@ export class Flow {
   render(frame) {
     const [width, height] = frame.size;
     const { resolution, center } = frame.viewState;
-    const view = [width, height, resolution, center].join();
+    const view = [width, height, resolution, center, this.map.data.begun].join();
     if (view !== this.view) {
       this.view = view;
       this.look(width, height, resolution, center);
@@ -93,6 +95,7 @@ export class Flow {
       this.image = this.pen.createImageData(width, height);
       this.pixels = new Uint32Array(this.image.data.buffer);
       this.area = new Float32Array(width * height);
+      this.begun = new Float32Array(width * height);
       this.step = new Uint8Array(width * height);
     }
     // A level whose cells are no smaller than pixels: no stream falls between two of them.
@@ -106,6 +109,9 @@ export class Flow {
     );
     const scale = STEPS / Math.log10(Math.max(this.map.data.largest_cells, 10));
     this.area.fill(0);
+    // Where more than contributing area tells streams, that is looked up beside it.
+    const apart = this.map.data.begun !== null && this.map.data.begun !== undefined;
+    this.told = apart ? this.begun.fill(0) : this.area;
     for (let py = 0; py < height; py++) {
       const row = Math.floor((top - (y + (height / 2 - py - 0.5) * resolution)) / size);
       if (row < 0 || row >= rows) continue;
@@ -113,25 +119,28 @@ export class Flow {
       const inRow = (row - tileRow * TILE) * TILE;
       let tileCol = -1;
       let data = null;
+      let begun = null;
       for (let px = 0; px < width; px++) {
         const col = colAt[px];
         if (col < 0 || col >= cols) continue;
         const wanted = col >> 8;
         if (wanted !== tileCol) {
           tileCol = wanted;
-          data = this.tile(level, tileCol, tileRow);
+          data = this.tile('area', level, tileCol, tileRow);
+          begun = apart ? this.tile('begun', level, tileCol, tileRow) : null;
         }
         if (data === null) continue;
         const area = data[inRow + (col & 255)];
         const at = py * width + px;
         this.area[at] = area;
         this.step[at] = area > 0 ? Math.log10(area) * scale : 0;
+        if (begun) this.begun[at] = begun[inRow + (col & 255)];
       }
     }
   }
 
   paint() {
-    const { pixels, area, step } = this;
+    const { pixels, area, told, step } = this;
     if (!pixels) return;
     const { threshold, streams, low, high } = this.drawn;
     const limit = streams ? threshold : Infinity;
@@ -147,7 +156,7 @@ export class Flow {
     });
     for (let i = 0; i < area.length; i++) {
       const a = area[i];
-      pixels[i] = a >= limit ? deep[step[i]] : a > 0 ? ground[step[i]] : 0;
+      pixels[i] = told[i] >= limit ? deep[step[i]] : a > 0 ? ground[step[i]] : 0;
     }
     this.pen.putImageData(this.image, 0, 0);
     this.map.frames++;

@@ -17,11 +17,16 @@ use crate::ui::form::Number;
 const POINTS: &str = "points-changed";
 /// How far pour points are moved to a stream.
 const SNAP: Number = Number::new("the snapping distance", Quantity::Length, 0.0, 10_000.0);
+/// What is known to drain to a pour point.
+const KNOWN: Number = Number::new("the known area", Quantity::Area, 0.0, 1e8).above();
 
 #[derive(Deserialize)]
 pub struct Snapping {
     snap_m: String,
-    snap_to: SnapTo,
+    snap_to: String,
+    /// km² or mi², where it is known
+    #[serde(default)]
+    known_area: String,
 }
 
 pub async fn snapping(
@@ -30,7 +35,14 @@ pub async fn snapping(
     Form(form): Form<Snapping>,
 ) -> Result<Response> {
     let snap_m = SNAP.read(&form.snap_m)?;
-    bothros_workflow::set_snapping(&app.store, study, snap_m, form.snap_to).await?;
+    let to = match form.snap_to.as_str() {
+        "known_area" => {
+            let km2 = KNOWN.read(&form.known_area)?;
+            SnapTo::KnownArea((km2 * 1e6).round().max(1.0) as u64)
+        }
+        other => SnapTo::try_from(other.to_owned()).map_err(WebError::refused)?,
+    };
+    bothros_workflow::set_snapping(&app.store, study, snap_m, to).await?;
     Ok(changed(POINTS))
 }
 
@@ -68,7 +80,13 @@ pub async fn add_pour_point(
     let (x, y) = place(&app, study, &form).await?;
     // One without a name is named when it is kept.
     let name = point_name(&form.name).unwrap_or_default();
-    bothros_workflow::add_pour_point(&app.store, &app.grids, study, PourPointPlace { name, x, y }).await?;
+    bothros_workflow::add_pour_point(
+        &app.store,
+        &app.grids,
+        study,
+        PourPointPlace { name, x, y, area_m2: None },
+    )
+    .await?;
     Ok(changed(POINTS))
 }
 

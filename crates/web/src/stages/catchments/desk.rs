@@ -22,6 +22,8 @@ struct PointRow {
     far: bool,
     on_stream: bool,
     edge: Option<String>,
+    /// how far its area is from a known one, where that is more than a tenth
+    misfit: Option<String>,
     problem: Option<String>,
     done: bool,
 }
@@ -35,7 +37,10 @@ struct Catchments {
     /// pour points that have a catchment: number in addresses, name
     measurable: Vec<(i64, String)>,
     snap_m: String,
-    nearest: bool,
+    /// where points snap to
+    snap_to: SnapTo,
+    /// the known area that they snap to, in the unit of the page
+    known_area: String,
     crs: String,
     division: Choices,
     /// published boundaries: key in addresses, name
@@ -61,6 +66,15 @@ fn address(key: &FeatureKey) -> String {
 async fn others(app: &App, study: i64) -> Result<Vec<(i64, String)>> {
     let all = app.store.studies().await?.into_iter();
     Ok(all.filter(|s| s.id != study && s.routing.is_some()).map(|s| (s.id, s.name)).collect())
+}
+
+/// How far an area is from the known one that a point snapped by, in words, where that is more than a tenth.
+fn misfit(snap_to: &str, area_km2: f64) -> Option<String> {
+    let Ok(SnapTo::KnownArea(m2)) = SnapTo::try_from(snap_to.to_owned()) else { return None };
+    let off = area_km2 * 1e6 / m2 as f64 - 1.0;
+    let than = if off < 0.0 { "less" } else { "more" };
+    let known = quantity::area(m2 as f64);
+    (off.abs() > 0.1).then(|| format!("{} {than} than the known {known}", quantity::percent(off.abs())))
 }
 
 pub async fn desk(app: &App, facts: Facts) -> Result<String> {
@@ -96,6 +110,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
                 (Some((streams, threshold)), Some(found)) => streams.is_stream_at(*threshold, found.cell),
                 _ => true,
             },
+            misfit: found.and_then(|f| misfit(&point.snap_to, f.area_km2)),
             edge: found.filter(|f| f.edge_cells > 0).map(|f| quantity::whole(f.edge_cells)),
             problem: point.problem.filter(|_| ready),
             done: found.is_some(),
@@ -121,7 +136,11 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         length_unit: quantity::typed_in(Quantity::Length),
         area_unit: quantity::typed_in(Quantity::Area),
         division: Choices::of(&facts.settings.subbasins),
-        nearest: facts.settings.snap_to == SnapTo::NearestStream,
+        snap_to: facts.settings.snap_to,
+        known_area: match facts.settings.snap_to {
+            SnapTo::KnownArea(m2) => quantity::typed(Quantity::Area, m2 as f64 / 1e6),
+            _ => String::new(),
+        },
         crs: facts.terrain.map_or(String::new(), |t| t.crs.label()),
     })
 }

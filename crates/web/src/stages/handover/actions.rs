@@ -70,6 +70,23 @@ pub async fn indices(
     Ok(changed(STUDY))
 }
 
+/// Whether shares of divided flow are written; nothing is sent where they are not.
+#[derive(Deserialize)]
+pub struct Shares {
+    #[serde(default)]
+    shares: String,
+}
+
+pub async fn shares(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Shares>,
+) -> Result<Response> {
+    let wanted = choice("shares", &form.shares, &[("yes", true), ("", false)])?;
+    bothros_workflow::add_format(&app.store, study, MoreFormat::Shares, wanted).await?;
+    Ok(changed(STUDY))
+}
+
 /// What names of files begin with; empty for the study's first word.
 #[derive(Deserialize)]
 pub struct ShortName {

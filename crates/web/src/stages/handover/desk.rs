@@ -1,6 +1,7 @@
 //! The package, and whether it is up to date.
 
 use askama::Template;
+use bothros_core::routing::Method;
 use bothros_products::{DirectionCodes, Quantity};
 use bothros_proof::Settings;
 use bothros_workflow::{Facts, delineated};
@@ -33,6 +34,8 @@ struct Handover {
     shapefiles: bool,
     netcdf: bool,
     indices: bool,
+    /// whether shares of flow are written; none where flow is not divided by MFD
+    shares: Option<bool>,
     /// as chosen, and as it is without a choice
     short_name: (String, String),
     /// key, title, whether it is chosen
@@ -78,6 +81,8 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         shapefiles: facts.settings.handover.shapefiles,
         netcdf: facts.settings.handover.netcdf,
         indices: facts.settings.handover.indices,
+        shares: (facts.routing.as_ref().is_some_and(|r| r.method == Method::Mfd))
+            .then_some(facts.settings.handover.shares),
         short_name: (
             facts.settings.handover.short_name.clone().unwrap_or_default(),
             bothros_workflow::package_name(&facts.name),

@@ -22,6 +22,7 @@ pub fn routes() -> Router<App> {
         .route("/package/shapefiles", post(actions::shapefiles))
         .route("/package/netcdf", post(actions::netcdf))
         .route("/package/indices", post(actions::indices))
+        .route("/package/shares", post(actions::shares))
         .route("/package/short-name", post(actions::short_name))
         .route("/package/directions", post(actions::directions))
         .route("/scheme/told", get(scheme::told))

@@ -5,6 +5,7 @@ use bothros_core::Threshold;
 use bothros_products::{Quantity, Units};
 use bothros_workflow::{Facts, StreamEdit};
 
+use super::begins::Choice;
 use super::starting_points::{Start, starting_points};
 use super::threshold::AREA_UNITS;
 use crate::App;
@@ -27,6 +28,8 @@ struct Network {
     largest_text: String,
     cell_m2: f64,
     starts: Vec<Start>,
+    /// what decides where streams begin
+    begins: Option<Choice>,
     /// edits by hand: what and why, where, and whether they change something at this threshold
     edits: Vec<(String, f64, f64, bool)>,
     /// the study is larger than the room for grids: needed, and there
@@ -47,6 +50,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
             largest_text: String::new(),
             cell_m2: 1.0,
             starts: vec![],
+            begins: None,
             edits: vec![],
             exceeds: None,
         };
@@ -79,6 +83,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         largest_text: quantity::area(Threshold::cells(routing.largest_cells).as_area(frame).as_m2()),
         cell_m2: frame.cell_area().as_m2(),
         starts: starting_points(frame, routing.largest_cells, app.store.kept_thresholds().await?),
+        begins: Some(Choice::of(app, &facts).await?),
         edits: facts.settings.edits.iter().zip(applied).map(edit).collect(),
         exceeds: (app.grids.exceeds(frame.cells() as u64))
             .map(|(needed, room)| (quantity::bytes(needed), quantity::bytes(room))),

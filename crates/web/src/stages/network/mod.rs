@@ -1,6 +1,7 @@
 //! The Network stage: the threshold at which streams begin, and the evidence for it.
 
 mod actions;
+mod begins;
 mod continuity;
 pub mod desk;
 mod evidence;
@@ -29,6 +30,8 @@ pub fn routes() -> Router<App> {
         .route("/figures", get(figures::figures))
         .route("/continuity", get(continuity::continuity_part))
         .route("/tolerance", post(actions::tolerance))
+        .route("/begins", post(begins::begins))
+        .route("/heads-within", post(begins::heads_within))
         .route("/shortfalls", get(shortfalls::shortfalls_part).post(actions::mark))
         .route("/agreement", get(lines::agreement))
         .route("/trials", get(trials::trials_part).post(actions::keep))

@@ -3,9 +3,11 @@
 use askama::Template;
 use axum::extract::{Extension, Path, Query, State};
 use axum::response::Response;
+use bothros_core::network::Begins;
 use bothros_workflow::{KeptTrial, trials};
 use serde::Deserialize;
 
+use super::begins::{in_short, told};
 use super::evidence::in_words;
 use crate::App;
 use crate::http::error::{Result, WebError};
@@ -20,6 +22,8 @@ struct Row {
     threshold: String,
     dem: String,
     method: String,
+    /// what decides where streams begin, where it is more than contributing area
+    begins: String,
     agreement: String,
     matched: String,
     found: String,
@@ -45,6 +49,7 @@ impl Row {
             threshold: quantity::area(f.threshold_m2),
             dem: format!("{}, {}", f.dem, quantity::size(f.cell_m)),
             method: f.method.clone(),
+            begins: in_short(f.beginning.begins),
             agreement: percent(&|s| s.agreement()),
             matched: percent(&|s| s.matched()),
             found: percent(&|s| s.found()),
@@ -111,8 +116,11 @@ pub async fn justify(State(app): State<App>, Path((study, trial)): Path<(i64, i6
             let facts = app.facts(study).await?;
             let tolerance = kept.facts.tolerance_m;
             let found = app.calibration.evidence(&app.store, &app.grids, study, tolerance).await?;
-            let chosen =
-                format!("A stream begins where {} have gathered.", quantity::area(kept.facts.threshold_m2));
+            let (at, begins) = (quantity::area(kept.facts.threshold_m2), kept.facts.beginning.begins);
+            let chosen = match begins {
+                Begins::Area => format!("A stream begins where {at} have gathered."),
+                other => format!("The threshold is {at}: {}.", told(other)),
+            };
             let judged = app.calibration.judged_before(&app.store, &app.grids, &facts, tolerance).await?;
             format!("{chosen} {}", in_words(&facts, &found, judged.as_deref())?)
         }
@@ -177,7 +185,14 @@ pub async fn compare(
         frames.push(Frame {
             address: format!("/studies/{study}/trials/{id}/lines"),
             title: t.trial.name.clone(),
-            facts: format!("{}, {}, {scores}", quantity::area(t.facts.threshold_m2), t.facts.dem),
+            facts: match in_short(t.facts.beginning.begins) {
+                begins if begins.is_empty() => {
+                    format!("{}, {}, {scores}", quantity::area(t.facts.threshold_m2), t.facts.dem)
+                }
+                begins => {
+                    format!("{} {begins}, {}, {scores}", quantity::area(t.facts.threshold_m2), t.facts.dem)
+                }
+            },
         });
     }
     let rows =

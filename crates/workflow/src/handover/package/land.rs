@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use bothros_core::catchments::{Catchment, Division, Measures, delineate};
-use bothros_core::network::{Edit, Network};
+use bothros_core::network::Network;
 use bothros_core::scheme::sections;
 use bothros_core::{Cell, Grid, Silent, Threshold};
 use bothros_products::{Row, ZonalRows, section_rows};
@@ -12,7 +12,7 @@ use bothros_store::{PourPoint, RasterRole, Store, kept};
 use crate::catchments::measures::{CatchmentMeasures, measure_on};
 use crate::catchments::zonal::{Impervious, OnGrid, value_rasters, zonal_rows};
 use crate::handover::scheme::{ModelTables, Parts, Reservoir, reservoirs};
-use crate::study::grids::Index;
+use crate::study::grids::{Index, StreamRules};
 use crate::{
     CatchmentFacts, CurveNumbers, Error, Facts, GridCache, Grids, Result, Streams, Subbasins, blocking,
 };
@@ -36,6 +36,8 @@ pub(super) struct Land {
     pub sections: Vec<Row>,
     /// weights of all cells upstream, and what they are
     pub weighted: Option<(Grid<f32>, String)>,
+    /// what flow was divided over, where that is not the ground
+    pub surface: Option<Grid<f32>>,
     /// name of the catchment that is handed out alone
     pub alone: Option<String>,
 }
@@ -78,6 +80,10 @@ impl Land {
             }
             _ => None,
         };
+        let surface = match store.raster(facts.study, RasterRole::RoutingSurface).await? {
+            Some(meta) => Some(store.read_raster::<f32>(&meta).await?),
+            None => None,
+        };
         let rasters = value_rasters(store, cache, facts).await?;
         let curve_numbers = CurveNumbers::of(store, cache, facts).await?;
         let shares = Impervious::of(store, cache, facts, &curve_numbers).await?;
@@ -89,11 +95,23 @@ impl Land {
             },
             None => None,
         };
+        let stream_cells = cache.streams(store, facts).await?;
         if let Some(alone) = facts.settings.handover.alone {
             let facts = facts.clone();
             let within = move || {
-                let given =
-                    Given { grids, points, weighted, rasters, curve_numbers, shares, reservoirs, prepared };
+                let streams = stream_cells;
+                let given = Given {
+                    grids,
+                    streams,
+                    points,
+                    weighted,
+                    surface,
+                    rasters,
+                    curve_numbers,
+                    shares,
+                    reservoirs,
+                    prepared,
+                };
                 given.within(alone, &facts, threshold)
             };
             return blocking(within).await;
@@ -112,7 +130,6 @@ impl Land {
             prepared,
         };
         let network = cache.network(store, facts, threshold).await?;
-        let stream_cells = cache.streams(store, facts).await?;
         let subbasins = cache.subbasins(store, facts).await?;
         let facts = facts.clone();
         blocking(move || {
@@ -128,6 +145,7 @@ impl Land {
                 model: None,
                 sections: Vec::new(),
                 weighted,
+                surface,
                 alone: None,
             };
             land.told(&measured, &facts)
@@ -175,8 +193,10 @@ impl Land {
 /// What the whole study has.
 struct Given {
     grids: Arc<Grids>,
+    streams: Streams,
     points: Vec<(PourPoint, CatchmentFacts)>,
     weighted: Option<(Grid<f32>, String)>,
+    surface: Option<Grid<f32>>,
     rasters: OnGrid,
     curve_numbers: CurveNumbers,
     shares: Impervious,
@@ -197,10 +217,9 @@ impl Given {
         let name = point.name.clone();
         let all = &self.grids.directions;
         let catchment = delineate(all, at.cell)?.with_margin(all.rows(), all.cols());
-        let grids = Arc::new(self.grids.within(&catchment));
-        let edits: Vec<Edit> = facts.settings.edits.iter().map(|e| e.edit.clone()).collect();
-        let stream_cells = Streams::on(grids.clone(), &edits)?;
-        let network = Arc::new(grids.network(&edits, threshold, &Silent)?);
+        let stream_cells = self.streams.within(&catchment, &StreamRules::of(&facts.settings).edits)?;
+        let grids = Arc::clone(stream_cells.grids());
+        let network = Arc::new(stream_cells.network(threshold, &Silent)?);
         let inside = |(point, found): &(PourPoint, CatchmentFacts)| {
             let cell = shifted(found.cell, &catchment).filter(|_| catchment.contains(found.cell))?;
             Some((point.clone(), CatchmentFacts { cell, ..*found }))
@@ -232,6 +251,9 @@ impl Given {
         let weighted = self.weighted.as_ref().map(|(sums, meaning)| {
             (sums.masked(catchment.row, catchment.col, &catchment.mask, f32::NAN), meaning.clone())
         });
+        // With the ground around it: an angle lies between two neighbours.
+        let (row, col, size) = (catchment.row, catchment.col, &catchment.mask);
+        let surface = self.surface.as_ref().map(|s| s.window(row, col, size.rows(), size.cols()));
         let land = Land {
             grids,
             stream_cells,
@@ -244,6 +266,7 @@ impl Given {
             model: None,
             sections: Vec::new(),
             weighted,
+            surface,
             alone: Some(name),
         };
         land.told(&measured, facts)

@@ -13,15 +13,18 @@ use std::time::Instant;
 
 use bothros_core::memory::Step;
 use bothros_core::network::{Agreement, Network, derived_again};
-use bothros_core::routing::{DIRECTION_NODATA, with_least_fall};
+use bothros_core::routing::{
+    DIRECTION_NODATA, MFD_EXPONENT, Method, dinf_directions, mfd_shares, with_least_fall,
+};
 use bothros_core::{Grid, Monitor, Part, Threshold};
 use bothros_formats::{Crs, Transform, VectorFormat, write_layers};
 use bothros_products::{
     AREA_DISTANCE, CATCHMENT_IDS, CATCHMENT_PROBABILITY, CATCHMENTS, CLASS_SHARES, CONNECTIVITY,
-    CROSS_SECTIONS, Delineated, FALLING, FLOW_ACCUMULATION, FLOW_DIRECTION, FLOWPATHS, GROUND, HYPSOMETRY,
-    JUNCTIONS, MAIN_STEMS, MEASURES, NEXUSES, POUR_POINTS, PREPARED, PROVENANCE, Placed, RASTER_FIGURES,
-    REACHES, Row, SHAPEFILE_FIELDS, STREAM_ORDER, STREAM_PROBABILITY, SUBBASIN_PARAMETERS, SUBBASINS, TRIALS,
-    Table, WEIGHTED_TOTAL, datapackage, schematic,
+    CROSS_SECTIONS, Delineated, FALLING, FLOW_ACCUMULATION, FLOW_ANGLE, FLOW_DIRECTION, FLOW_SHARES,
+    FLOWPATHS, GROUND, HYPSOMETRY, JUNCTIONS, MAIN_STEMS, MEASURES, NEXUSES, POUR_POINTS, PREPARED,
+    PROVENANCE, Placed, RASTER_FIGURES, REACHES, RasterProduct, Row, SHAPEFILE_FIELDS, STREAM_ORDER,
+    STREAM_PROBABILITY, SUBBASIN_PARAMETERS, SUBBASINS, TRIALS, Table, WEIGHTED_TOTAL, datapackage,
+    schematic,
 };
 use bothros_store::{FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, RasterRole, Record, Store};
 use serde_json::json;
@@ -59,6 +62,15 @@ impl Facts {
     }
 }
 
+/// What tells how flow is divided, where it is: angles of D-infinity, shares of MFD where they are wanted.
+fn divided_flow(facts: &Facts) -> &'static [RasterProduct<f32>] {
+    match facts.routing.as_ref().map(|r| r.method) {
+        Some(Method::DInfinity) => std::slice::from_ref(&FLOW_ANGLE),
+        Some(Method::Mfd) if facts.settings.handover.shares => &FLOW_SHARES,
+        _ => &[],
+    }
+}
+
 /// What a package holds: names of files, and what is in them.
 pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)> {
     let short = facts.short_name();
@@ -71,6 +83,9 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
     tif(GROUND.name, "ground surface, elevation in metres");
     tif(FALLING.name, "the same with a least fall over flats, for models that derive the network again");
     tif(FLOW_DIRECTION.name, facts.settings.handover.directions.meaning());
+    for product in divided_flow(facts) {
+        tif(product.name, product.meaning);
+    }
     tif(FLOW_ACCUMULATION.name, FLOW_ACCUMULATION.meaning);
     if facts.settings.weights.is_some() {
         tif(WEIGHTED_TOTAL.name, WEIGHTED_TOTAL.meaning);
@@ -338,6 +353,17 @@ fn write(
     if netcdf {
         let path = begin(&format!("{}.nc", FLOW_DIRECTION.name), "writing NetCDF", 0.35)?;
         codes.write(&path, &grids.directions, frame, crs, true)?;
+    }
+    let surface = from.land.surface.as_ref().unwrap_or(&grids.filled);
+    for (at, product) in divided_flow(&from.facts).iter().enumerate() {
+        let path = begin(&tif(product.name), "writing how flow is divided", 0.36)?;
+        let quiet = Part::new(handle, 0.36, 0.36);
+        let values = match product.name == FLOW_ANGLE.name {
+            true => dinf_directions(surface, &grids.directions, &quiet)?,
+            false => mfd_shares(surface, &grids.directions, MFD_EXPONENT, at, &quiet)?,
+        };
+        product.write(&path, &values, frame, crs)?;
+        as_netcdf!(product, &values, 0.38);
     }
     let path = begin(&tif(FLOW_ACCUMULATION.name), "writing flow accumulation", 0.4)?;
     FLOW_ACCUMULATION.write(&path, &grids.accumulation, frame, crs)?;

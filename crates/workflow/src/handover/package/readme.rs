@@ -1,14 +1,16 @@
 //! The README of a package: CRS, units, methods and settings.
 
 use bothros_core::Frame;
+use bothros_core::catchments::SnapTo;
 use bothros_core::conditioning::StepKind;
-use bothros_core::network::Agreement;
+use bothros_core::network::{Agreement, Begins};
 use bothros_core::routing::Method;
 use bothros_formats::Crs;
 use bothros_products::FALLING;
 
 use super::Ingredients;
-use crate::Facts;
+use crate::catchments::pour_points::snaps_to_told;
+use crate::{Facts, begins_told};
 
 /// What conditioning did, step by step.
 pub(super) fn conditioning_lines(facts: &Facts) -> Vec<String> {
@@ -114,11 +116,20 @@ pub(super) fn readme(from: &Ingredients, again: &Agreement, files: &[String]) ->
              stream has one thread: it begins where flow gathers most across its way. Flow itself spreads: do not base work on banks or riparian land on them.\n"
         }
     };
+    let begins = facts.settings.beginning.begins;
+    let by = match begins {
+        Begins::Area => "contributing area".to_owned(),
+        Begins::Surveyed => "surveyed heads, and there contributing area,".to_owned(),
+        other => begins_told(other),
+    };
     out += &format!(
-        "Streams: contributing area of at least {:.6} km2 ({} cells). Orders: Strahler, Shreve.\n",
+        "Streams begin where {by} reaches {:.6} km2 ({} cells). Orders: Strahler, Shreve.\n",
         threshold.as_area(frame).as_km2(),
         threshold.as_cells()
     );
+    if begins != Begins::Area {
+        out += "A model that derives the network again from contributing area alone gets another: what is said below tells by how much.\n";
+    }
     out += &format!(
         "For models that derive the network again: a stream cell has at least {} cells, the cell itself counted, that drain through it. \
         Flow accumulation here does not count the cell itself: at least {}. The ground in *_{}.tif is raised by as little as makes each cell \
@@ -138,11 +149,8 @@ pub(super) fn readme(from: &Ingredients, again: &Agreement, files: &[String]) ->
         None => "The threshold was not justified in the study.\n".to_owned(),
     };
     for (point, _) in &from.land.points {
-        let to = match point.snap_to.as_str() {
-            "nearest_stream" => "nearest stream cell",
-            _ => "largest contributing area",
-        };
-        out += &format!("Pour point {} snapped within {} m to the {to}.\n", point.name, point.snap_m);
+        let to = SnapTo::try_from(point.snap_to.clone()).map_or(String::new(), snaps_to_told);
+        out += &format!("Pour point {} snapped within {} m to {to}.\n", point.name, point.snap_m);
     }
     let how = &facts.settings.concentration;
     if let (Some(formula), false) = (how.chosen(), from.land.points.is_empty()) {

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use bothros_core::catchments::Division;
+use bothros_core::catchments::{Division, SnapTo};
 use bothros_core::conditioning::{Burn, ClosedBasin, Conditioning, Polygons, TreatSinks};
 use bothros_core::routing::Method;
 use bothros_core::{Frame, Threshold};
@@ -133,6 +133,9 @@ pub(super) fn written(
         let [(a, _), (b, _)] = two else { return true };
         (a.snap_m, &a.snap_to) == (b.snap_m, &b.snap_to)
     });
+    // A recipe knows two of the ways.
+    let to = |(point, _): &(PourPoint, CatchmentFacts)| SnapTo::try_from(point.snap_to.clone()).ok();
+    let alike = alike && !points.first().is_some_and(|p| matches!(to(p), Some(SnapTo::KnownArea(_))));
     let mut own: Vec<&(PourPoint, CatchmentFacts)> = Vec::new();
     for given in points {
         match own.iter().find(|(_, found)| found.cell == given.1.cell) {
@@ -143,7 +146,7 @@ pub(super) fn written(
     }
     if !alike {
         untold.push(
-            "how far pour points moved: they snapped by different rules, and are given where they lie".into(),
+            "how far pour points moved: they snapped by different rules or to known areas, and are given where they lie".into(),
         );
     }
     let place = |(point, found): &&(PourPoint, CatchmentFacts)| {
@@ -153,6 +156,8 @@ pub(super) fn written(
     let pour_points = own.iter().map(|given| (place(given), Some(given.0.name.as_str()))).collect();
     let snap = points.first().filter(|_| alike).map(|(point, _)| point);
     let settings = &facts.settings;
+    let heads = settings.beginning.heads.iter().map(|&at| (Geometry::Point(at), None)).collect();
+    let heads = add("channel_heads", Shape::Point, heads);
     let rasters = settings.weights.iter().count();
     let file = |at: usize| PathBuf::from(format!("{short}_{}", steps.rasters[at].suffix));
     let value_rasters = settings.rasters.iter().enumerate().map(|(at, r)| ValueRaster {
@@ -225,9 +230,13 @@ pub(super) fn written(
             exponent: None,
             weights: settings.weights.as_ref().map(|_| file(0)),
             flat_slope: 0.0,
+            shares: settings.conditioning.routing == Method::Mfd && settings.handover.shares,
         }),
         network: Some(Network {
             threshold: ThresholdChoice { area_km2: None, cells: Some(threshold.as_cells()) },
+            begins: settings.beginning.begins,
+            heads_within_m: heads.as_ref().map(|_| settings.beginning.within_m),
+            heads,
         }),
         catchments: Some(catchments),
         handover: Some(handover),

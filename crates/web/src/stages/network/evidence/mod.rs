@@ -9,6 +9,7 @@ use serde::Deserialize;
 
 mod curves;
 mod drops;
+mod heads;
 mod slopes;
 mod words;
 
@@ -42,6 +43,8 @@ struct Shown {
     verdict: String,
     against: Vec<String>,
     drops: Option<String>,
+    /// how far surveyed heads may be off, where there are some
+    heads_within: Option<String>,
     beside: Vec<String>,
     slopes: Option<String>,
 }
@@ -94,6 +97,7 @@ fn shown(facts: &Facts, e: &Evidence, judged: Option<&Judged>, tolerance: &Toler
         to_judge: e.burned && e.mapped_lines > 0 && judged.is_none(),
         suggests: suggestions(e, judged, frame),
         against: against(Ground::of(facts), e),
+        heads_within: e.heads.map(|heads| quantity::typed(Quantity::Length, heads.within_m)),
         drops: drops_chart(e, frame).as_ref().and_then(figure),
         beside: curves::beside(e, frame, now).iter().filter_map(figure).collect(),
         slopes: slope_chart(e, frame).as_ref().and_then(figure),
@@ -140,6 +144,7 @@ pub async fn evidence_part(
 #[cfg(test)]
 pub(crate) mod tests_support {
     use super::*;
+    use bothros_core::network::Begins;
 
     /// Evidence of nothing.
     pub(crate) fn evidence() -> Evidence {
@@ -154,6 +159,8 @@ pub(crate) mod tests_support {
             footprint_km2: 1.0,
             covered_km2: 1.0,
             burned: false,
+            begins: Begins::Area,
+            heads: None,
         }
     }
 

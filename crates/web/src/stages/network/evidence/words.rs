@@ -1,8 +1,11 @@
 //! What the evidence says, in words.
 
 use bothros_core::calibration::{Bend, ConstantDrop, DIFFERENT, FEWEST_STREAMS, Scores, Suggested};
+use bothros_core::network::Begins;
 use bothros_core::{Frame, Threshold};
 use bothros_workflow::{Evidence, Facts, Judged};
+
+use super::heads::by_heads;
 
 use crate::http::error::{Result, WebError};
 use crate::ui::quantity;
@@ -28,6 +31,7 @@ pub(crate) fn suggestions(
     let mut out = by_map(e, judged, frame);
     out.push(by_slope(e, frame));
     out.push(by_drop(e, frame));
+    out.extend(by_heads(e, frame));
     out
 }
 
@@ -89,6 +93,10 @@ fn by_map(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> Vec<(String, 
 
 /// What slope against contributing area says.
 fn by_slope(e: &Evidence, frame: &Frame) -> (String, Option<u32>) {
+    if e.begins != Begins::Area {
+        let text = "Slope against contributing area says nothing of a threshold that is more than contributing area: this line of evidence is silent.";
+        return (text.into(), None);
+    }
     let Some(bend) = e.bend else {
         return ("Slope and contributing area show no bend: this line of evidence is silent.".into(), None);
     };
@@ -183,11 +191,12 @@ pub(crate) fn agreement_that_counts(e: &Evidence, judged: Option<&Judged>) -> Op
 
 /// Where the lines of evidence meet, in one sentence or two.
 ///
-/// There are three: the map (agreement, with density, which rests on the same map), constant drop, and slope against area.
+/// There are three: the map (agreement, with density, which rests on the same map), constant drop, and slope against area; surveyed heads are a fourth.
 pub(crate) fn verdict(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> String {
     let drop = e.by_drop();
     let turn = e.by_turn().filter(Bend::is_plain).map(|bend| bend.threshold);
-    let others = [("constant drop", drop), (SLOPES, turn)];
+    let heads = e.by_heads().map(|heads| heads.median);
+    let others = [("constant drop", drop), (SLOPES, turn), (HEADS, heads)];
     let Some(best) = agreement_that_counts(e, judged) else {
         return without_map(e, others, frame);
     };
@@ -227,24 +236,34 @@ pub(crate) fn verdict(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> S
             elsewhere.join(" and ")
         ),
         [one] => format!("{map} and {one} meet {range}: that is defensible{but}.{fits}{density}"),
-        _ => format!(
-            "All three lines of evidence, the map, constant drop and slope against area, meet {range}: that is defensible.{fits}{density}"
-        ),
+        [ref first @ .., last] => {
+            let count = if first.len() == 1 { "three" } else { "four" };
+            let lines = match elsewhere.is_empty() {
+                true => format!("All {count} lines of evidence"),
+                false => format!("{} lines of evidence", if first.len() == 1 { "Three" } else { "Four" }),
+            };
+            let all = first.join(", ");
+            format!(
+                "{lines}, the map, {all} and {last}, meet {range}: that is defensible{but}.{fits}{density}"
+            )
+        }
     }
 }
 
 const SLOPES: &str = "slope against area";
+const HEADS: &str = "surveyed heads";
 
 /// Where a line of evidence that stands by itself puts the threshold.
 fn puts_it(name: &str, t: Threshold, frame: &Frame) -> String {
     match name {
         SLOPES => format!("slope against area has valleys begin only at {}", area(t, frame)),
+        HEADS => format!("surveyed heads put it at {}", area(t, frame)),
         _ => format!("{name} puts it at {}", area(t, frame)),
     }
 }
 
 /// The verdict where no map counts.
-fn without_map(e: &Evidence, others: [(&str, Option<Threshold>); 2], frame: &Frame) -> String {
+fn without_map(e: &Evidence, others: [(&str, Option<Threshold>); 3], frame: &Frame) -> String {
     let known: Vec<String> = others.iter().filter_map(|&(name, t)| Some(puts_it(name, t?, frame))).collect();
     let why = match (e.burned, e.mapped_lines) {
         (true, _) => {
