@@ -39,6 +39,36 @@ fn srtm(dir: &Path) -> (Grid<f32>, Frame) {
 }
 
 #[test]
+fn where_streams_begin_is_found_by_numpy_too() {
+    use network::{Begins, Converging, Flow, SlopeArea};
+    const SIZE: usize = 120;
+    let frame = Frame { rows: SIZE, cols: SIZE, left: 0.0, top: 0.0, cell_size: 10.0, unit_m: 1.0 };
+    let ground = conditioning::fill(&fractal_terrain(SIZE, 8), &Silent).unwrap();
+    let directions = routing::flow_directions(&ground, &Silent).unwrap();
+    let accumulation = routing::flow_accumulation(&directions, &Silent).unwrap();
+    let flow = Flow { directions: &directions, accumulation: &accumulation, ground: &ground, frame: &frame };
+    let (exponent, at_slope, curvature) = (1.5, 0.2, 0.003);
+    let dir = tempfile::tempdir().unwrap();
+    let write = |name: &str, data: &[u8]| std::fs::write(dir.path().join(name), data).unwrap();
+    write("filled.f32", &bytes(ground.values(), f32::to_le_bytes));
+    write("directions.u8", directions.values());
+    write("accumulation.u32", &bytes(accumulation.values(), u32::to_le_bytes));
+    for (name, begins) in [
+        ("slope_area.u32", Begins::SlopeArea(SlopeArea { exponent, at_slope })),
+        ("converging.u32", Begins::Converging(Converging { curvature, over_m: 0.0 })),
+    ] {
+        let begun = flow.begun(begins, &[], &Silent).unwrap().unwrap();
+        write(name, &bytes(begun.values(), u32::to_le_bytes));
+    }
+    let given = serde_json::json!({
+        "rows": SIZE, "cols": SIZE, "cell": 10.0, "exponent": exponent, "at_slope": at_slope, "curvature": curvature,
+    });
+    write("given.json", given.to_string().as_bytes());
+    let told = python("beginnings.py", &[dir.path().to_str().unwrap()]);
+    assert!(told.contains("beginnings agree"), "{told}");
+}
+
+#[test]
 fn a_real_srtm_tile() {
     let dir = tempfile::tempdir().unwrap();
     let (dem, frame) = srtm(dir.path());

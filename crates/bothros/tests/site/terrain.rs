@@ -179,6 +179,40 @@ fn doubtful(dir: &Path) -> PathBuf {
     written(dir, "doubtful.tif", &dem, &FRAME)
 }
 
+/// Spikes, the sea, voids, then steps, each in the file as it was given, then the warp: a void that is filled first is not widened by it, and the sea is no void.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_wrong_is_mended_in_the_file_before_it_is_warped() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let mut dem = valley();
+    for (i, z) in dem.values_mut().iter_mut().enumerate() {
+        let (row, col) = (i / FRAME.cols, i % FRAME.cols);
+        *z = match (col < 30, (row / 6, col / 6)) {
+            (true, _) => 0.0,
+            (_, (20, 40)) => f32::NAN,
+            _ => z.round(),
+        };
+    }
+    dem.values_mut()[100 * FRAME.cols + 300] += 120.0;
+    let study = site.study(&written(dir.path(), "all.tif", &dem, &FRAME), "All of it").await;
+    let all = [
+        ("crs", "EPSG:32627"),
+        ("cell_size", "10"),
+        ("spikes", "on"),
+        ("sea", "on"),
+        ("voids", "on"),
+        ("steps", "on"),
+        ("full", "1"),
+    ];
+    done(&site, study, "prepare", &all).await;
+    let facts = terrain(&site, study).await;
+    let told: Vec<String> = serde_json::from_value(facts["done"].clone()).unwrap();
+    let words = ["spike", "sea of", "voids of 36 cells", "half a step of rounding", "reprojected"];
+    let places: Vec<Option<usize>> = words.iter().map(|w| told.iter().position(|t| t.contains(w))).collect();
+    assert!(places.iter().all(Option::is_some) && places.is_sorted(), "{told:?}");
+    assert_eq!(facts["quality"]["void_cells"].as_u64().unwrap_or(0), 0, "{facts}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_doubtful_is_found_and_mended() {
     let site = Site::new().await;

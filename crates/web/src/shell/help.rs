@@ -96,7 +96,9 @@ const TOPICS: [(&str, &str, Words); 6] = [
          hollow; higher, and only rivers are left. It starts where the drops of streams become constant. Hold it against mapped streams, keep trials, \
          compare them, choose one and say why.",
         &[
-            ("threshold", "the contributing area at which a stream begins"),
+            ("threshold", "the contributing area at which a stream begins, unless more than area decides"),
+            ("channel head", "where a channel begins, as seen in the field"),
+            ("converging land", "land whose contours bend around a hollow"),
             ("contributing area", "(flow accumulation + 1) × cell area"),
             ("reach", "stream from one headwater or junction to the next junction or outlet"),
             (
@@ -144,7 +146,7 @@ const TOPICS: [(&str, &str, Words); 6] = [
             ("pour point", "where a catchment is asked for"),
             (
                 "snapping",
-                "moving a pour point to the largest contributing area, or the nearest stream cell, within a distance",
+                "moving a pour point to the nearest stream cell, the largest contributing area, or the cell that fits a known area, within a distance",
             ),
             ("catchment", "all that drains to a pour point"),
             (

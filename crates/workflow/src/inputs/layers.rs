@@ -293,6 +293,7 @@ fn lies_on(crs: &Crs, [west, south, east, north]: [f64; 4], to: &Crs, frame: [f6
 pub(crate) fn stage_of(role: LayerRole) -> Stage {
     match role {
         LayerRole::Boundaries | LayerRole::Sites => Stage::Terrain,
+        LayerRole::MapCoverage | LayerRole::ChannelHeads => Stage::Network,
         _ => Stage::Conditioning,
     }
 }

@@ -64,7 +64,8 @@ pub(crate) fn make(
         None => plan_warp(rows, cols, geo_transform, &from, &place.crs)?.native_cell_size,
     };
     let rough = Frame { rows, cols, left: 0.0, top: 0.0, cell_size, unit_m: place.crs.unit_m };
-    // Each as it lies in the files: a spike before it is smeared by warping, a sea while it is level.
+    // Each as it lies in the files: a spike before a void is filled from it or warping smears it, a sea while it is level and before it could pass for a void, a void
+    // before warping widens it, and steps of rounding at last, on ground that is whole.
     let mut spikes = Vec::new();
     if how.spikes {
         let mut mended = 0;
@@ -87,8 +88,18 @@ pub(crate) fn make(
         let area = rough.area_of(removed).as_km2();
         done.push(format!("sea of {area:.3} km² at {:.2} m declared as outside", sea.elevation_m));
     }
+    // Looked for before voids are filled with elevations that were never rounded.
+    let step = if how.steps { examine(&values, &rough, unit_m, &part(0.1, 0.12))?.step_m } else { None };
+    if how.voids {
+        let (whole, filled) = fill_voids(&values, &part(0.12, 0.15))?;
+        values = whole;
+        done.push(match filled {
+            0 => "no void was found".into(),
+            cells => format!("voids of {cells} cells filled smoothly from their rim"),
+        });
+    }
     if how.steps {
-        match examine(&values, &rough, unit_m, &part(0.1, 0.15))?.step_m {
+        match step {
             Some(step) => {
                 let moved = soften_steps(&mut values, step, &part(0.15, 0.35))?;
                 done.push(format!("{moved} cells moved by up to {} m, half a step of rounding", step / 2.0));
@@ -129,14 +140,6 @@ pub(crate) fn make(
             }
             None => done.push("no sea was found".into()),
         }
-    }
-    if how.voids {
-        let (whole, filled) = fill_voids(&values, monitor)?;
-        values = whole;
-        done.push(match filled {
-            0 => "no void was found".into(),
-            cells => format!("voids of {cells} cells filled smoothly from their rim"),
-        });
     }
     if how.full_rectangle {
         let keep = largest_full_rectangle(&values).ok_or(bothros_core::Error::NoData)?;
