@@ -83,6 +83,7 @@ async function loadStreams(map) {
         order: r.order,
         magnitude: r.magnitude,
         m2: r.m2,
+        least: r.least,
       });
     const source = layer.getSource();
     source.clear(true);
@@ -166,6 +167,10 @@ function streamLegend(map, legend) {
   for (let order = from; order <= highest; order++) {
     const { color, width } = orderStyle(map, order);
     legend.line(color, width, `Order ${order}`);
+  }
+  if (wanted(map).least) {
+    const textContent = 'dotted: land upstream at the edge of the DEM, the area is a least value';
+    legend.add(Object.assign(document.createElement('p'), { className: 'hint', textContent }));
   }
 }
 

@@ -7,7 +7,7 @@ export const WATER = ['#7FB7BC', '#4E969D', '#2B7A82', '#0F5C63', '#0A454B', '#0
 
 /** How the analyst wants streams: by what they are drawn, from which order up, and how lines and labels look. */
 export function wanted(map) {
-  const now = { by: 'order', from: 1, ...styleOf(map, 'streams') };
+  const now = { by: 'order', from: 1, least: true, ...styleOf(map, 'streams') };
   // Labels were on or off before there was a choice of columns.
   if (now.labels && map.views.style.streams.label === undefined) now.label = 'order';
   return now;
@@ -31,6 +31,20 @@ const LABELS = {
   area: (feature) => area(feature.get('m2')),
   id: (feature) => feature.get('id'),
 };
+
+/** What marks a reach whose area is a least value: dots of paper along its middle. */
+function heart(width, rank) {
+  const thin = Math.max(0.7, width * 0.4);
+  return new ol.style.Style({
+    stroke: new ol.style.Stroke({
+      color: '#FFFDF8',
+      width: thin,
+      lineDash: [thin, 5 * thin + 3],
+      lineCap: 'butt',
+    }),
+    zIndex: rank,
+  });
+}
 
 /** The style of streams. */
 export function streamStyle(map) {
@@ -61,7 +75,8 @@ export function streamStyle(map) {
       lines.set(r, line);
     }
     const text = labelOf(now, LABELS[now.label]?.(feature));
-    return new ol.style.Style({ stroke: lines.get(r), zIndex: r, text });
+    const drawn = new ol.style.Style({ stroke: lines.get(r), zIndex: r, text });
+    return now.least && feature.get('least') ? [drawn, heart(lines.get(r).getWidth(), r)] : drawn;
   };
 }
 
@@ -81,6 +96,15 @@ export function streamControls(map, box) {
     map.onStyled?.();
   });
   const from = orders.map((order) => [String(order), String(order)]);
+  const marks = [
+    ['yes', 'a dotted heart'],
+    ['no', 'nothing'],
+  ];
+  choose(box, 'Marks a least area', marks, now.least ? 'yes' : 'no', (mark) => {
+    set({ least: mark === 'yes' });
+    map.layers.streams?.changed();
+    map.onStyled?.();
+  });
   choose(box, 'Orders from', from, String(now.from), (order) => set({ from: Number(order) }));
   vectorControls(map, box, {
     key: 'streams',

@@ -6,7 +6,7 @@ use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use bothros_core::calibration::Side;
 use bothros_core::network::Network;
-use bothros_core::{Cell, Frame, Threshold};
+use bothros_core::{Cell, Frame, Grid, Threshold};
 use bothros_store::{LayerRole, Shape};
 use bothros_workflow::{Index, LandIndex, TrialLine, tolerance};
 use serde::{Deserialize, Serialize};
@@ -177,9 +177,11 @@ pub async fn streams(
         return Ok(Json(json!({ "reaches": [], "complete": true })).into_response());
     };
     let (network, index) = app.grids.indexed(&app.store, &facts, Threshold::cells(view.cells)).await?;
+    let grids = app.grids.get(&app.store, &facts).await?;
     let _turn = app.drawing.acquire().await.map_err(std::io::Error::other)?;
     let told = bothros_workflow::blocking(move || {
-        Ok(serde_json::to_vec(&seen_reaches(&network, &index, &terrain.frame, view))?)
+        let seen = seen_reaches((&network, &index), grids.below_edge(), &terrain.frame, view);
+        Ok(serde_json::to_vec(&seen)?)
     });
     Ok(([(header::CONTENT_TYPE, "application/json")], told.await?).into_response())
 }
@@ -191,6 +193,8 @@ struct SeenReach {
     order: u8,
     magnitude: u32,
     m2: f64,
+    /// land upstream touches the edge of the DEM
+    least: bool,
     line: Vec<[f64; 2]>,
 }
 
@@ -200,7 +204,12 @@ struct SeenReaches {
     complete: bool,
 }
 
-fn seen_reaches(network: &Network, index: &Index, frame: &Frame, view: View) -> SeenReaches {
+fn seen_reaches(
+    (network, index): (&Network, &Index),
+    below_edge: &Grid<bool>,
+    frame: &Frame,
+    view: View,
+) -> SeenReaches {
     let place = |index: u32| {
         let cell = Cell { row: index as usize / frame.cols, col: index as usize % frame.cols };
         <[f64; 2]>::from(frame.centre(cell))
@@ -229,6 +238,7 @@ fn seen_reaches(network: &Network, index: &Index, frame: &Frame, view: View) -> 
             order: reach.strahler,
             magnitude: reach.shreve,
             m2: reach.contributing.as_m2(),
+            least: reach.cells.last().is_some_and(|&cell| below_edge.values()[cell as usize]),
             line,
         });
     }

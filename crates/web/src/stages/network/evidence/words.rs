@@ -229,7 +229,7 @@ pub(crate) fn verdict(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> S
     };
     match meet[..] {
         [] if elsewhere.is_empty() => format!(
-            "{map} speaks for a threshold {range}: defensible by the map alone, as no other line of evidence is plain.{fits}{density}"
+            "{map} speaks for a threshold {range}: defensible by the map alone, as no other line of evidence tells where channels begin.{fits}{density}"
         ),
         [] => format!(
             "{map} speaks for a threshold {range}, and stands alone: {}.{fits}{density}",
@@ -424,7 +424,7 @@ mod tests {
         // Agreement and density rest on one map: together they are one line.
         assert_eq!(
             of(500, None, None),
-            "The map speaks for a threshold from 5.00 ha to 10.0 ha: defensible by the map alone, as no other line of evidence is plain."
+            "The map speaks for a threshold from 5.00 ha to 10.0 ha: defensible by the map alone, as no other line of evidence tells where channels begin."
         );
         let one = of(500, Some(5000), Some(800));
         assert!(one.starts_with("The map and slope against area meet from 5.00 ha"), "{one}");
@@ -445,7 +445,7 @@ mod tests {
         // Two falling exponents are no turn.
         let mut falling = evidence(500, None);
         falling.bend = bend(800, (-0.33, -0.98));
-        assert!(verdict(&falling, None, &FRAME).contains("no other line of evidence is plain"));
+        assert!(verdict(&falling, None, &FRAME).contains("no other line of evidence tells where"));
     }
 
     #[test]
