@@ -116,7 +116,11 @@ async fn surveyed_heads_are_evidence_and_streams_begin_at_them() {
     // A survey that may be far off finds larger areas.
     let (status, text) = site.send(&format!("/studies/{study}/heads-within"), &[("within", "9000")]).await;
     assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains("50 cells"), "{text}");
-    send(&site, study, "heads-within", &[("within", "60")]).await;
+    let browser = browser().await;
+    let hand = Hand { driver: &browser.driver };
+    hand.opens(&site, study, "network", "threshold").await;
+    hand.types("#heads-within", "60").await;
+    hand.sends("/heads-within", hand.clicks("form[hx-post$='/heads-within'] button")).await;
     assert_ne!(evidence().await, told);
     send(&site, study, "begins", &[("by", "surveyed")]).await;
     let row = site.store().study(study).await.unwrap();

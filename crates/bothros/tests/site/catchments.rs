@@ -272,8 +272,9 @@ async fn dams_sites_and_a_boundary_are_looked_at_by_hand() {
         hand.clicks("#section-published [data-draw=boundaries]").await;
         hand.draws(&[
             (500_300.0, 4_759_700.0),
-            (503_500.0, 4_759_700.0),
-            (503_500.0, 4_757_050.0),
+            // Beside the list of what is drawn.
+            (502_900.0, 4_759_700.0),
+            (502_900.0, 4_757_050.0),
             (500_300.0, 4_757_050.0),
         ])
         .await;

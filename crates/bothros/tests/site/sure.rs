@@ -59,6 +59,8 @@ async fn realisations_are_asked_for_seen_and_told_by_hand() {
     }
     hand.sends("/realisations", hand.clicks("#run-realise")).await;
     until(driver, "document.getElementById('realised')?.textContent.startsWith('20 realisations')").await;
+    let offered = site.get(&format!("/studies/{study}/rasters/stream_probability.tif")).await;
+    assert_eq!(offered.status(), StatusCode::OK);
     let first = found(&site, study).await;
     assert_eq!((first.realisations(), first.asked.seed, first.catchments.len()), (20, 7, 1));
     let area = first.area_km2(0).unwrap();
@@ -111,7 +113,9 @@ async fn realisations_that_are_cut_short_are_kept() {
     let browser = browser().await;
     let hand = Hand { driver: &browser.driver };
     hand.opens(&site, study, "catchments", "sure").await;
-    for (field, text) in [("#realise-error", "0.5"), ("#realise-count", "1000")] {
+    for (field, text) in
+        [("#realise-error", "0.5"), ("#realise-correlation", "0"), ("#realise-count", "1000")]
+    {
         hand.types(field, text).await;
     }
     hand.clicks("#run-realise").await;

@@ -2,6 +2,7 @@
 
 mod contours;
 mod derivatives;
+mod error_correlation;
 mod full_rectangle;
 mod hillshade;
 mod mend;
@@ -16,6 +17,7 @@ mod vertical_error;
 pub use contours::{Contour, contours};
 pub(crate) use derivatives::slope_at;
 pub use derivatives::{Curvatures, aspect, curvatures, slope};
+pub use error_correlation::{ErrorEstimate, error_correlation};
 pub use full_rectangle::{Rectangle, largest_full_rectangle, outside};
 pub use hillshade::{Light, hillshade, hillshade_from_four_sides};
 pub use mend::{mend_spikes, remove_level, soften_steps};

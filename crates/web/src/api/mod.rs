@@ -14,7 +14,7 @@ mod shapes;
 mod stac;
 
 pub use collections::Layers;
-pub use rasters::{Cogs, OFFERED};
+pub use rasters::{Cogs, OFFERED, meta_of};
 
 use axum::Router;
 use axum::routing::get;

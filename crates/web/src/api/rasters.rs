@@ -6,9 +6,9 @@ use std::sync::Arc;
 use axum::extract::{Path, Request, State};
 use axum::response::{IntoResponse, Response};
 use bothros_formats::Crs;
-use bothros_products::{FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, PREPARED};
+use bothros_products::{FLOW_ACCUMULATION, FLOW_DIRECTION, GROUND, PREPARED, STREAM_PROBABILITY};
 use bothros_store::{RasterMeta, RasterRole};
-use bothros_workflow::Facts;
+use bothros_workflow::{Facts, uncertainty_key};
 use tower_http::services::ServeFile;
 
 use super::answer::{Fault, short};
@@ -29,7 +29,7 @@ pub struct Offered {
 }
 
 /// The rasters.
-pub const OFFERED: [Offered; 4] = [
+pub const OFFERED: [Offered; 5] = [
     Offered {
         name: PREPARED.name,
         meaning: PREPARED.meaning,
@@ -57,6 +57,13 @@ pub const OFFERED: [Offered; 4] = [
         unit: FLOW_ACCUMULATION.unit,
         cells: "uint32",
         role: RasterRole::Accumulation,
+    },
+    Offered {
+        name: STREAM_PROBABILITY.name,
+        meaning: STREAM_PROBABILITY.meaning,
+        unit: STREAM_PROBABILITY.unit,
+        cells: "float32",
+        role: RasterRole::StreamProbability,
     },
 ];
 
@@ -99,15 +106,22 @@ async fn write(app: &App, facts: &Facts, of: &Offered, meta: &RasterMeta) -> Res
         RasterRole::Direction => write!(u8, FLOW_DIRECTION),
         RasterRole::Accumulation => write!(u32, FLOW_ACCUMULATION),
         RasterRole::Dem => write!(f32, PREPARED),
+        RasterRole::StreamProbability => write!(f32, STREAM_PROBABILITY),
         _ => write!(f32, GROUND),
     }
     let bytes = std::fs::metadata(&path)?.len();
     Ok(Arc::new(Cog { path, bytes, _dir: dir }))
 }
 
-/// The raster of a study by its name, where it has it.
+/// The raster of a study by its name, where it has it; probabilities while they are up to date.
 pub async fn meta_of(app: &App, study: i64, of: &Offered) -> Result<Option<RasterMeta>, Fault> {
-    Ok(app.store.raster(study, of.role).await?)
+    let meta = app.store.raster(study, of.role).await?;
+    if of.role == RasterRole::StreamProbability && meta.is_some() {
+        let facts = app.facts(study).await?;
+        let key = uncertainty_key(&app.store, &facts).await?;
+        return Ok(meta.filter(|_| facts.uncertainty.as_ref().is_some_and(|found| found.key == key)));
+    }
+    Ok(meta)
 }
 
 /// A raster, whole or in part.

@@ -8,7 +8,7 @@ use bothros_core::conditioning::Conditioning;
 use bothros_core::memory::{self, Step};
 use bothros_core::network::Beginning;
 use bothros_core::routing::Method;
-use bothros_core::terrain::vertical_error;
+use bothros_core::terrain::{error_correlation, vertical_error};
 use bothros_core::uncertainty::{DemError, Doubt, Place, Realisations, Realised, Spread, Tally, doubt};
 use bothros_core::{Frame, Grid, Silent, Threshold};
 use bothros_store::{
@@ -29,8 +29,8 @@ use crate::{Error, Facts, Grids, Result, Stage, Streams, TerrainFacts, blocking}
 pub struct RealiseChoice {
     /// standard deviation of the vertical error, metres; estimated from the DEM where there is none
     pub vertical_error_m: Option<f64>,
-    /// correlation length of the error, metres
-    pub correlation_m: f64,
+    /// correlation length of the error, metres; estimated from the DEM where there is none
+    pub correlation_m: Option<f64>,
     /// how many realisations
     pub realisations: u32,
     /// the seed that they belong to
@@ -39,7 +39,7 @@ pub struct RealiseChoice {
 
 impl Default for RealiseChoice {
     fn default() -> Self {
-        Self { vertical_error_m: None, correlation_m: 0.0, realisations: 100, seed: 1 }
+        Self { vertical_error_m: None, correlation_m: None, realisations: 100, seed: 1 }
     }
 }
 
@@ -138,7 +138,7 @@ pub async fn start_realisations(store: &Store, study: i64, asked: RealiseChoice)
     let facts = Facts::of(change.study())?;
     let terrain = facts.terrain.as_ref().filter(|_| facts.network.is_some()).ok_or_else(Error::not_routed)?;
     if let Some(sd_m) = asked.vertical_error_m {
-        checked(DemError { sd_m, correlation_m: asked.correlation_m }, terrain)?;
+        checked(DemError { sd_m, correlation_m: asked.correlation_m.unwrap_or(0.0) }, terrain)?;
     }
     change.commit(Record::job(JobKind::Realise, Kept::of(&asked)?)).await?;
     Ok(())
@@ -148,6 +148,28 @@ fn checked(error: DemError, terrain: &TerrainFacts) -> Result<DemError> {
     let relief_m = f64::from(terrain.summary.highest_m) - f64::from(terrain.summary.lowest_m);
     error.check(relief_m, &terrain.frame)?;
     Ok(error)
+}
+
+/// The error as it was typed; what was not is estimated from where the ground is smoothest.
+fn error_of(asked: RealiseChoice, dem: &Grid<f32>, cell_m: f64) -> Result<DemError> {
+    let cannot =
+        |what: &str| Error::Refused(format!("the {what} cannot be estimated from this DEM: type it"));
+    let (correlation_m, alike) = match asked.correlation_m {
+        Some(typed) => (typed, None),
+        None => {
+            let found = error_correlation(dem).ok_or_else(|| cannot("correlation length of the error"))?;
+            // Below the width of a cell neighbours have nothing in common.
+            let cells = if found.correlation_cells < 1.0 { 0.0 } else { found.correlation_cells };
+            (cells * cell_m, (cells > 0.0).then_some(found.sd_m))
+        }
+    };
+    let sd_m = match (asked.vertical_error_m, alike) {
+        (Some(typed), _) => typed,
+        // What neighbours share is not seen from cell to cell.
+        (None, Some(sd_m)) => sd_m,
+        (None, None) => vertical_error(dem).filter(|m| *m > 0.0).ok_or_else(|| cannot("vertical error"))?,
+    };
+    Ok(DemError { sd_m, correlation_m })
 }
 
 /// All that realisations are made of.
@@ -263,13 +285,7 @@ pub(crate) async fn run(store: &Store, study: i64, asked: &Json, handle: &JobHan
     let (rules, routed) = (StreamRules::of(&facts.settings), routing.method);
     let within = terrain.clone();
     let inputs = blocking(move || {
-        let sd_m = match asked.vertical_error_m {
-            Some(sd_m) => sd_m,
-            None => vertical_error(&dem).filter(|m| *m > 0.0).ok_or_else(|| {
-                Error::Refused("the vertical error cannot be estimated from this DEM: type it".into())
-            })?,
-        };
-        let error = checked(DemError { sd_m, correlation_m: asked.correlation_m }, &within)?;
+        let error = checked(error_of(asked, &dem, within.frame.cell_m())?, &within)?;
         let grids = Arc::new(Grids::new(within.frame, directions, areas, filled, routed)?);
         let streams = Streams::on(grids, &StreamRules { edits: Vec::new(), ..rules.clone() }, &Silent)?;
         let (rows, cols, told) = (within.frame.rows, within.frame.cols, streams.unedited().values());

@@ -169,8 +169,9 @@ function streamLegend(map, legend) {
     legend.line(color, width, `Order ${order}`);
   }
   if (wanted(map).least) {
-    const textContent = 'dotted: land upstream at the edge of the DEM, the area is a least value';
-    legend.add(Object.assign(document.createElement('p'), { className: 'hint', textContent }));
+    const title = 'Land upstream touches the edge of the DEM: the contributing area is a least value';
+    const textContent = 'dotted: area at least';
+    legend.add(Object.assign(document.createElement('p'), { className: 'line-key', textContent, title }));
   }
 }
 

@@ -44,7 +44,7 @@ pub async fn realise(
 ) -> Result<Response> {
     let asked = RealiseChoice {
         vertical_error_m: VERTICAL_ERROR.read_optional(&form.vertical_error)?,
-        correlation_m: CORRELATION.read_optional(&form.correlation)?.unwrap_or(0.0),
+        correlation_m: CORRELATION.read_optional(&form.correlation)?,
         realisations: whole(&form.realisations, "the number of realisations", REALISATIONS)?,
         seed: whole(&form.seed, "the seed", (0, u32::MAX))?.into(),
     };
@@ -105,11 +105,13 @@ fn told(found: &UncertaintyFacts, stale: bool) -> Found {
         true => format!("{made} of {}", found.asked.realisations),
         false => made.to_string(),
     };
-    let estimated = if found.asked.vertical_error_m.is_none() { " (estimated)" } else { "" };
+    let estimated = |typed: Option<f64>| if typed.is_none() { " (estimated)" } else { "" };
     let lead = format!(
-        "{made_of} realisations: vertical error {}{estimated}, correlation length {}, seed {}.",
+        "{made_of} realisations: vertical error {}{}, correlation length {}{}, seed {}.",
         quantity::metres(found.error.sd_m),
+        estimated(found.asked.vertical_error_m),
         quantity::size(found.error.correlation_m),
+        estimated(found.asked.correlation_m),
         found.asked.seed
     );
     let mut remarks = vec![format!(
@@ -176,7 +178,7 @@ pub async fn section(app: &App, facts: &Facts) -> Result<String> {
     render(&Sure {
         study: facts.study,
         vertical_error: asked.vertical_error_m.map_or(String::new(), |m| quantity::typed(Quantity::Depth, m)),
-        correlation: quantity::typed(Quantity::Length, asked.correlation_m),
+        correlation: asked.correlation_m.map_or(String::new(), |m| quantity::typed(Quantity::Length, m)),
         realisations: asked.realisations,
         seed: asked.seed,
         found,

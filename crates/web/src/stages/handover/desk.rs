@@ -7,7 +7,7 @@ use bothros_proof::Settings;
 use bothros_workflow::{Facts, delineated};
 
 use crate::App;
-use crate::api::OFFERED;
+use crate::api::{OFFERED, meta_of};
 use crate::http::error::Result;
 use crate::shell::desk::{Busy, busy};
 use crate::ui::{quantity, render};
@@ -63,8 +63,14 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let told = |f: &bothros_store::StoredFile| {
         (f.id, f.at.format("%Y-%m-%d %H:%M:%S").to_string(), quantity::bytes(f.bytes))
     };
+    let mut rasters = Vec::new();
+    for of in &OFFERED {
+        if meta_of(app, study, of).await.is_ok_and(|meta| meta.is_some()) {
+            rasters.push((of.name, of.meaning));
+        }
+    }
     render(&Handover {
-        rasters: OFFERED.iter().map(|r| (r.name, r.meaning)).collect(),
+        rasters,
         kept: packages.iter().map(told).collect(),
         kept_bytes: quantity::bytes(all),
         crs: facts.settings.handover.crs.as_ref().map(bothros_formats::Crs::label),
