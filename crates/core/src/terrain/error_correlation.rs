@@ -83,12 +83,10 @@ impl Covariances {
     fn of(z: &[[f64; BLOCK]; BLOCK]) -> Self {
         let mut out = [0.0; LAGS + 1];
         for (lag, out) in out.iter_mut().enumerate() {
-            let mut sum = 0.0;
-            for line in 0..BLOCK {
-                for at in 0..BLOCK - lag {
-                    sum += z[line][at] * z[line][at + lag] + z[at][line] * z[at + lag][line];
-                }
-            }
+            let along = |a: &[f64; BLOCK], b: &[f64; BLOCK]| a.iter().zip(b).map(|(a, b)| a * b).sum::<f64>();
+            let rows = z.iter().map(|row| row.iter().zip(&row[lag..]).map(|(a, b)| a * b).sum::<f64>());
+            let columns = z.iter().zip(&z[lag..]).map(|(above, below)| along(above, below));
+            let sum = rows.sum::<f64>() + columns.sum::<f64>();
             *out = sum / (2 * BLOCK * (BLOCK - lag)) as f64;
         }
         Self(out)

@@ -264,7 +264,10 @@ fn puts_it(name: &str, t: Threshold, frame: &Frame) -> String {
 
 /// The verdict where no map counts.
 fn without_map(e: &Evidence, others: [(&str, Option<Threshold>); 3], frame: &Frame) -> String {
-    let known: Vec<String> = others.iter().filter_map(|&(name, t)| Some(puts_it(name, t?, frame))).collect();
+    // Only beside a map is it farther on than something.
+    let alone = |text: String| text.replace("begin only at", "begin at");
+    let known: Vec<String> =
+        others.iter().filter_map(|&(name, t)| Some(alone(puts_it(name, t?, frame)))).collect();
     let why = match (e.burned, e.mapped_lines) {
         (true, _) => {
             "The mapped streams were burned, so that agreement with them is no evidence; judge without burning."
