@@ -152,12 +152,16 @@ fn checked(error: DemError, terrain: &TerrainFacts) -> Result<DemError> {
 
 /// The error as it was typed; what was not is estimated from where the ground is smoothest.
 fn error_of(asked: RealiseChoice, dem: &Grid<f32>, cell_m: f64) -> Result<DemError> {
-    let cannot =
-        |what: &str| Error::Refused(format!("the {what} cannot be estimated from this DEM: type it"));
+    let refused = |what: &str| Error::Refused(what.to_owned());
     let (correlation_m, alike) = match asked.correlation_m {
         Some(typed) => (typed, None),
         None => {
-            let found = error_correlation(dem).ok_or_else(|| cannot("correlation length of the error"))?;
+            let found = error_correlation(dem).ok_or_else(|| {
+                refused(
+                    "the correlation length of the error cannot be told from this DEM: its smoothest ground is alike over more than six cells, or there is \
+                     too little of it. Type it; 0 where errors of neighbouring cells have nothing in common",
+                )
+            })?;
             // Below the width of a cell neighbours have nothing in common.
             let cells = if found.correlation_cells < 1.0 { 0.0 } else { found.correlation_cells };
             (cells * cell_m, (cells > 0.0).then_some(found.sd_m))
@@ -167,7 +171,9 @@ fn error_of(asked: RealiseChoice, dem: &Grid<f32>, cell_m: f64) -> Result<DemErr
         (Some(typed), _) => typed,
         // What neighbours share is not seen from cell to cell.
         (None, Some(sd_m)) => sd_m,
-        (None, None) => vertical_error(dem).filter(|m| *m > 0.0).ok_or_else(|| cannot("vertical error"))?,
+        (None, None) => vertical_error(dem)
+            .filter(|m| *m > 0.0)
+            .ok_or_else(|| refused("the vertical error cannot be estimated from this DEM: type it"))?,
     };
     Ok(DemError { sd_m, correlation_m })
 }
