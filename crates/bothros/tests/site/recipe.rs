@@ -386,10 +386,40 @@ fn data_that_cannot_be_used_exits_with_3() {
         ("[catchments]\npour_points = \"bad.csv\"\n", "line 2"),
         ("[catchments]\npour_points = \"headless.csv\"\n", "lon and lat"),
         ("[catchments]\npour_points = \"twice.csv\"\n", "Heron"),
+        ("[catchments]\npour_points = \"twice.csv\"\nsnap_to = \"known_area\"\n", "no area_km2"),
+        (
+            "[network]\nthreshold = { cells = 9 }\nbegins = { by = \"surveyed\" }\nheads = \"bad.csv\"\n",
+            "line 2",
+        ),
     ] {
         let (status, told) = bench.refused(&recipe(rest));
         assert!(status == 3 && told.contains(names), "{rest:?}: {status} {told}");
     }
+}
+
+#[test]
+fn streams_begin_as_told_and_points_find_their_known_area() {
+    let bench = Bench::new();
+    let run = |network: &str, out: &str| {
+        let rest = format!("[network]\nthreshold = {{ cells = 40 }}\n{network}");
+        bench.run(&recipe(&rest), out)["network"]["headwaters"].as_u64().unwrap()
+    };
+    // A head on the floor of the valley: one stream, from there down.
+    std::fs::write(bench.path("heads.csv"), "x,y\n500255,4760305\n").unwrap();
+    let surveyed =
+        run("begins = { by = \"surveyed\" }\nheads = \"heads.csv\"\nheads_within_m = 15\n", "heads");
+    assert_eq!(surveyed, 1);
+    let by_area = run("", "area");
+    let by_slope = run("begins = { by = \"slope_area\", exponent = 1.0, at_slope = 0.05 }\n", "slope");
+    assert!(by_slope > by_area, "slopes of a fifth need a quarter of the area: {by_slope}, {by_area}");
+    let converging = run("begins = { by = \"converging\", curvature = 0.001, over_m = 0.0 }\n", "hollows");
+    assert!(converging > 0 && converging < by_slope, "{converging}");
+    // The point lies beside the valley; what is known to drain to it leads it there.
+    std::fs::write(bench.path("gauge.csv"), "name,x,y,area_km2\nmouth,500205,4760055,0.15\n").unwrap();
+    let rest = "[catchments]\npour_points = \"gauge.csv\"\nsnap_m = 80\nsnap_to = \"known_area\"\n";
+    let found = bench.run(&recipe(rest), "gauge");
+    let area = found["catchments"][0]["area_km2"].as_f64().unwrap();
+    assert!((area / 0.15).ln().abs() < 0.5, "{found}");
 }
 
 #[test]
