@@ -6,6 +6,7 @@ mod handover;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
+use bothros_core::calibration::USUALLY_OFF_CELLS;
 use bothros_core::catchments::{Holds, below_edge};
 use bothros_core::conditioning::{StepKind, condition, cut_and_fill, fill_to_outlets, list_sinks};
 use bothros_core::network::{Beginning, Flow, Network, extract_cells, extract_edited, main_stem_of_cells};
@@ -88,9 +89,6 @@ struct Run<'a> {
     /// how much is done
     share: f64,
 }
-
-/// How far surveyed heads may be off where nothing is said of it, cells. (Ours.)
-const A_CELL_AND_A_HALF: f64 = 1.5;
 
 /// D8 directions, and the accumulation that streams are drawn from.
 struct Routed {
@@ -433,7 +431,7 @@ impl<'a> Run<'a> {
                 }
             }
         }
-        let within_m = settings.heads_within_m.unwrap_or(A_CELL_AND_A_HALF * frame.cell_m());
+        let within_m = settings.heads_within_m.unwrap_or(USUALLY_OFF_CELLS * frame.cell_m());
         Ok(Beginning { begins: settings.begins, heads, within_m })
     }
 

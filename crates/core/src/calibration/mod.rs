@@ -18,5 +18,5 @@ pub use left_out::{Halves, halves, lines_where};
 pub use shortfalls::{Compared, Comparison, Matched, Reason, Shortfall, Side, compare};
 pub use slope_area::{Bend, SlopeClass, bend, slope_by_area};
 pub use suggest::{Suggested, by_agreement, by_density, thresholds_up_to};
-pub use surveyed::{FEWEST_CELLS, HeadAreas, SlopeFit, Surveyed, surveyed_heads};
+pub use surveyed::{FEWEST_CELLS, HeadAreas, SlopeFit, Surveyed, USUALLY_OFF_CELLS, surveyed_heads};
 pub use thinning::{Form, drop_tests, forms};

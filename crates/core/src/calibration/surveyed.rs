@@ -8,6 +8,8 @@ use crate::{Cell, Error, Frame, Grid, Result, Threshold};
 
 /// A head that fewer cells than this drain to lies off any valley of the DEM. (Ours.)
 pub const FEWEST_CELLS: u64 = 4;
+/// How far a survey may be off where nothing is said of it, in cells. (Ours.)
+pub const USUALLY_OFF_CELLS: f64 = 1.5;
 /// Fewer heads than this tell nothing of an exponent. (Ours.)
 const FEWEST_FITTED: usize = 8;
 
@@ -47,6 +49,9 @@ impl Surveyed {
 ///
 /// # Errors
 /// [`Error::ShapeMismatch`].
+///
+/// # Source
+/// Ours.
 pub fn surveyed_heads(
     points: &[[f64; 2]],
     accumulation: &Grid<u32>,
@@ -94,7 +99,8 @@ pub struct HeadAreas {
     pub fit: Option<SlopeFit>,
 }
 
-/// Contributing area at heads as a power of slope: `area = constant / slope^exponent`.
+/// Contributing area at heads as a power of slope: `area = constant / slope^exponent` (after Montgomery and Dietrich 1992, Science 255, 826-830), by least squares on the
+/// logarithms.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct SlopeFit {
     /// the exponent
@@ -120,11 +126,8 @@ impl HeadAreas {
             _ => None,
         };
         let known: Vec<(Threshold, f64)> = all.iter().filter_map(on).collect();
-        let cell = |s: &Surveyed| match *s {
-            Surveyed::On { cell, .. } => Some(Threshold::cells(told(cell))),
-            _ => None,
-        };
-        let mut areas: Vec<Threshold> = all.iter().filter_map(cell).collect();
+        let cells = all.iter().filter_map(Surveyed::cell);
+        let mut areas: Vec<Threshold> = cells.map(|cell| Threshold::cells(told(cell))).collect();
         areas.sort_unstable();
         let at = |share: f64| {
             // Between the two that it lies between, by their logarithms, as areas scatter by factors.

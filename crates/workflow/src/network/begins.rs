@@ -1,12 +1,11 @@
 //! What decides where streams begin, and the heads of channels that were surveyed.
 
 use bothros_core::Threshold;
-use bothros_core::calibration::{FEWEST_CELLS, HeadAreas, Surveyed};
+use bothros_core::calibration::{FEWEST_CELLS, HeadAreas, Surveyed, USUALLY_OFF_CELLS};
 use bothros_core::network::{Beginning, Begins, Converging, SlopeArea};
 use bothros_store::{Inverse, Kept, LayerRole, LogLine, Record, Shape, Store, StudyPart};
 use serde_json::json;
 
-use super::map::LEAST_CELLS;
 use super::threshold::figures_at;
 use crate::study::as_read::Rounds;
 use crate::study::settings::change_settings;
@@ -64,7 +63,7 @@ pub fn begins_told(begins: Begins) -> String {
 /// How far surveyed heads of a study may be off, metres: as typed, or a cell and a half.
 pub(crate) fn heads_within_m(facts: &Facts) -> f64 {
     let cell_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.cell_m());
-    facts.settings.heads_within_m.unwrap_or(LEAST_CELLS * cell_m)
+    facts.settings.heads_within_m.unwrap_or(USUALLY_OFF_CELLS * cell_m)
 }
 
 /// The surveyed heads of a study, `[x, y]` in CRS units.

@@ -64,6 +64,19 @@ pub(super) const BYTES_A_CELL: u64 = 9;
 /// Room for the grids of studies that are worked on where nothing else is set, bytes: a study of 81 million cells.
 const USUAL_ROOM: u64 = 700 << 20;
 
+/// What was used last stays. Routing gives all that is kept a new number, which has never been asked for before: a policy that admits by frequency would turn it away.
+fn lru<K, V>(room: u64, weigh: impl Fn(&K, &V) -> u32 + Send + Sync + 'static) -> moka::future::Cache<K, V>
+where
+    K: std::hash::Hash + Eq + Send + Sync + 'static,
+    V: Clone + Send + Sync + 'static,
+{
+    moka::future::Cache::builder()
+        .eviction_policy(EvictionPolicy::lru())
+        .weigher(weigh)
+        .max_capacity(room)
+        .build()
+}
+
 impl Default for GridCache {
     fn default() -> Self {
         Self::with_room(USUAL_ROOM)
@@ -77,86 +90,32 @@ impl GridCache {
         // In KiB, as weights are.
         let room = u32::try_from(bytes >> 10).unwrap_or(u32::MAX).max(1);
         let weighed = move |bytes: u64| u32::try_from(bytes >> 10).unwrap_or(u32::MAX).min(room);
-        // What was used last stays. Routing gives all that is kept a new number, which has never been asked for before:
-        // a policy that admits by frequency would turn it away.
-        let grids = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, g: &Arc<Grids>| weighed(g.bytes()))
-            .max_capacity(u64::from(room))
-            .build();
+        let grids = lru(u64::from(room), move |_, g: &Arc<Grids>| weighed(g.bytes()));
         // A little less than a third of it, of four bytes a cell.
         let part = (room / 7 * 2).max(1);
         let few = move |cells: usize| u32::try_from((cells as u64 * 4) >> 10).unwrap_or(u32::MAX).min(part);
-        let begun = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, g: &Arc<Grid<u32>>| few(g.len()))
-            .max_capacity(u64::from(part))
-            .build();
-        let edited = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, e: &Arc<Edited>| few(e.accumulation.len()))
-            .max_capacity(u64::from(part))
-            .build();
+        let part = u64::from(part);
         // By number of cells in reaches.
-        let networks = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(|_: &Drawn, n: &Arc<Network>| {
-                (n.stream_cells + 16 * n.reaches.len() as u64).min(u32::MAX as u64) as u32
-            })
-            .max_capacity(20_000_000)
-            .build();
-        let ways = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_: &Drawn, w: &Arc<Ways>| few(w.far.len()))
-            .max_capacity(u64::from(part))
-            .build();
-        // By number of cells in reaches.
-        let indexes = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(|_: &Drawn, i: &Arc<Index>| (i.cells.len() + 2 * i.boxes.len()) as u32)
-            .max_capacity(20_000_000)
-            .build();
-        let measured =
-            moka::future::Cache::builder().eviction_policy(EvictionPolicy::lru()).max_capacity(5000).build();
-        let subbasins = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, s: &Arc<Subbasins>| few(s.basins.found.ids.len()))
-            .max_capacity(u64::from(part))
-            .build();
-        let land = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, i: &Arc<IndexGrid>| few(i.values.len()))
-            .max_capacity(u64::from(part))
-            .build();
-        let values = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(move |_, v: &Arc<Grid<f32>>| few(v.len()))
-            .max_capacity(u64::from(part))
-            .build();
-        // By number of corners.
-        let lines = moka::future::Cache::builder()
-            .eviction_policy(EvictionPolicy::lru())
-            .weigher(|_, all: &Outlines| {
-                let corners = all.iter().flat_map(|(_, p)| p.iter().flatten()).map(Vec::len).sum::<usize>();
-                u32::try_from(corners).unwrap_or(u32::MAX)
-            })
-            .max_capacity(10_000_000)
-            .build();
-        let parts =
-            moka::future::Cache::builder().eviction_policy(EvictionPolicy::lru()).max_capacity(20).build();
+        let of_reaches = |n: u64| n.min(u32::MAX.into()) as u32;
+        let cells =
+            move |_: &Drawn, n: &Arc<Network>| of_reaches(n.stream_cells + 16 * n.reaches.len() as u64);
+        let corners = |_: &_, all: &Outlines| {
+            let corners = all.iter().flat_map(|(_, p)| p.iter().flatten()).map(Vec::len).sum::<usize>();
+            u32::try_from(corners).unwrap_or(u32::MAX)
+        };
         Self {
             grids,
-            begun,
-            edited,
-            networks,
-            ways,
-            indexes,
-            measured,
-            subbasins,
-            lines,
-            values,
-            land,
-            parts,
+            begun: lru(part, move |_, g: &Arc<Grid<u32>>| few(g.len())),
+            edited: lru(part, move |_, e: &Arc<Edited>| few(e.accumulation.len())),
+            networks: lru(20_000_000, cells),
+            ways: lru(part, move |_, w: &Arc<Ways>| few(w.far.len())),
+            indexes: lru(20_000_000, |_, i: &Arc<Index>| (i.cells.len() + 2 * i.boxes.len()) as u32),
+            measured: lru(5000, |_, _| 1),
+            subbasins: lru(part, move |_, s: &Arc<Subbasins>| few(s.basins.found.ids.len())),
+            lines: lru(10_000_000, corners),
+            values: lru(part, move |_, v: &Arc<Grid<f32>>| few(v.len())),
+            land: lru(part, move |_, i: &Arc<IndexGrid>| few(i.values.len())),
+            parts: lru(20, |_, _| 1),
             room: bytes,
         }
     }

@@ -36,57 +36,6 @@ pub async fn alone(
     Ok(changed(STUDY))
 }
 
-/// Whether rasters are written as NetCDF too; nothing is sent where they are not.
-#[derive(Deserialize)]
-pub struct Netcdf {
-    #[serde(default)]
-    netcdf: String,
-}
-
-pub async fn netcdf(
-    State(app): State<App>,
-    Path(study): Path<i64>,
-    Form(form): Form<Netcdf>,
-) -> Result<Response> {
-    let wanted = choice("netcdf", &form.netcdf, &[("yes", true), ("", false)])?;
-    bothros_workflow::add_format(&app.store, study, MoreFormat::Netcdf, wanted).await?;
-    Ok(changed(STUDY))
-}
-
-/// Whether indices of the land are written; nothing is sent where they are not.
-#[derive(Deserialize)]
-pub struct Indices {
-    #[serde(default)]
-    indices: String,
-}
-
-pub async fn indices(
-    State(app): State<App>,
-    Path(study): Path<i64>,
-    Form(form): Form<Indices>,
-) -> Result<Response> {
-    let wanted = choice("indices", &form.indices, &[("yes", true), ("", false)])?;
-    bothros_workflow::add_format(&app.store, study, MoreFormat::Indices, wanted).await?;
-    Ok(changed(STUDY))
-}
-
-/// Whether shares of divided flow are written; nothing is sent where they are not.
-#[derive(Deserialize)]
-pub struct Shares {
-    #[serde(default)]
-    shares: String,
-}
-
-pub async fn shares(
-    State(app): State<App>,
-    Path(study): Path<i64>,
-    Form(form): Form<Shares>,
-) -> Result<Response> {
-    let wanted = choice("shares", &form.shares, &[("yes", true), ("", false)])?;
-    bothros_workflow::add_format(&app.store, study, MoreFormat::Shares, wanted).await?;
-    Ok(changed(STUDY))
-}
-
 /// What names of files begin with; empty for the study's first word.
 #[derive(Deserialize)]
 pub struct ShortName {
@@ -133,19 +82,27 @@ pub async fn crs(
     Ok(changed(STUDY))
 }
 
-/// Whether layers are written as Shapefiles too; nothing is sent where they are not.
+/// Whether a format is written beside the usual ones; nothing is sent where it is not.
 #[derive(Deserialize)]
-pub struct Shapefiles {
-    #[serde(default)]
-    shapefiles: String,
+pub struct Wanted {
+    #[serde(default, alias = "shapefiles", alias = "netcdf", alias = "indices", alias = "shares")]
+    wanted: String,
 }
 
-pub async fn shapefiles(
+pub async fn format(
     State(app): State<App>,
-    Path(study): Path<i64>,
-    Form(form): Form<Shapefiles>,
+    Path((study, format)): Path<(i64, String)>,
+    Form(form): Form<Wanted>,
 ) -> Result<Response> {
-    let wanted = choice("shapefiles", &form.shapefiles, &[("yes", true), ("", false)])?;
-    bothros_workflow::add_format(&app.store, study, MoreFormat::Shapefiles, wanted).await?;
+    let all = [
+        ("shapefiles", MoreFormat::Shapefiles),
+        ("netcdf", MoreFormat::Netcdf),
+        ("indices", MoreFormat::Indices),
+        ("shares", MoreFormat::Shares),
+    ];
+    let known = all.into_iter().find(|(name, _)| *name == format);
+    let (name, format) = known.ok_or_else(|| WebError::nothing("there is no such format"))?;
+    let wanted = choice(name, &form.wanted, &[("yes", true), ("", false)])?;
+    bothros_workflow::add_format(&app.store, study, format, wanted).await?;
     Ok(changed(STUDY))
 }
