@@ -19,7 +19,7 @@ export function followDrop(page) {
       const box = document.getElementById('measured');
       box.innerHTML = html;
       const shown = document.createElement('div');
-      shown.className = 'measured';
+      shown.className = 'measured followed';
       const close = Object.assign(document.createElement('button'), {
         className: 'close',
         type: 'button',
