@@ -119,6 +119,33 @@ impl Crs {
         Ok(first)
     }
 
+    /// The geographic CRS that it rests on: itself where it is one.
+    ///
+    /// # Errors
+    /// [`Error::Library`] where it rests on none.
+    pub fn geographic_base(&self) -> Result<Self> {
+        let reference = self.reference()?;
+        // SAFETY: the handle lives through the call; what it returns is ours, and destroyed by its wrapper.
+        let base = unsafe {
+            let base = gdal_sys::OSRCloneGeogCS(reference.to_c_hsrs());
+            if base.is_null() {
+                return Err(Error::UnknownCrs(self.name.clone()));
+            }
+            let copied = SpatialRef::from_c_obj(base);
+            gdal_sys::OSRRelease(base);
+            copied?
+        };
+        Self::of(&base)
+    }
+
+    /// The definition in the older form that PDF and shapefiles take (OGC 01-009).
+    ///
+    /// # Errors
+    /// [`Error::Library`] where it cannot be said in it.
+    pub fn wkt1(&self) -> Result<String> {
+        Ok(self.reference()?.to_wkt()?)
+    }
+
     /// Whether coordinates in both mean the same.
     pub fn same_as(&self, other: &Crs) -> Result<bool> {
         if self.epsg.is_some() && self.epsg == other.epsg {

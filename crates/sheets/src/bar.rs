@@ -5,10 +5,11 @@ use serde::{Deserialize, Serialize};
 use crate::View;
 
 /// In what a scale bar is told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum BarUnit {
     /// metres, kilometres from 1 km on
+    #[default]
     Metric,
     /// feet, miles from half a mile on
     Customary,

@@ -167,7 +167,8 @@ pub fn begin(layout: Layout, page: Page, layers: &[String], unit: BarUnit) -> Re
             )
         }
     };
-    let key_of = Key { heading: String::new(), size_pt: 8.5, looks: Default::default(), order: Vec::new() };
+    let key_of =
+        Key { heading: String::new(), size_pt: 8.5, unit, looks: Default::default(), order: Vec::new() };
     add(key, What::Key(key_of));
     add(arrow, What::North { frame: first });
     let mut locator = map(Fit::Study);

@@ -31,11 +31,11 @@ pub use fonts::{missing_letters, width_mm};
 pub use geo::georeferenced;
 pub use grid::{Grid, GridLine, Side, interval};
 pub use labels::{Placed, Placing, Spot, ToPlace, place};
-pub use lay::{Laid, lay};
+pub use lay::{Laid, all_entries, lay};
 pub use layouts::{Layout, begin};
 pub use mark::{Anchor, Colour, Drawing, Line, Mark, Picture, Role, Weight};
 pub use page::{Page, PageSize, Rect};
-pub use pdf::{About, pdf};
+pub use pdf::{About, Pages, pdf};
 pub use picture::png;
 pub use sheet::{
     Fit, Frame, GridChoice, GridStyle, Key, KeyLook, LabelPlace, Labels, Part, Sheet, Shown, Text, What,

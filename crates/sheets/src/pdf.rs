@@ -37,56 +37,98 @@ struct Fonts {
     bold: Font,
 }
 
-/// Writes pages as one PDF.
-///
-/// # Errors
-/// [`Error::Written`] where the writer refuses it.
-pub fn pdf(pages: &[Drawing], about: &About) -> Result<Vec<u8>> {
-    let configuration = ConfigurationBuilder::new()
-        .with_archival_validator(Archival::A2_A)
-        .with_accessibility_validator(Accessibility::UA1)
-        .finish()
-        .map_err(failed)?;
-    let mut document =
-        Document::new_with(SerializeSettings { configuration, ..SerializeSettings::default() });
-    let font =
-        |weight| Font::new(file(weight).to_vec().into(), 0).ok_or_else(|| failed("a font cannot be read"));
-    let fonts = Fonts { regular: font(Weight::Regular)?, bold: font(Weight::Bold)? };
-    let mut tree = TagTree::new();
-    let mut outline = Outline::new();
-    for (number, drawing) in pages.iter().enumerate() {
+/// A PDF that is being written page by page; a page is no longer needed once it was added.
+pub struct Pages {
+    document: Document,
+    fonts: Fonts,
+    tree: TagTree,
+    outline: Outline,
+    count: usize,
+    about: About,
+}
+
+impl Pages {
+    /// A PDF without pages.
+    ///
+    /// # Errors
+    /// [`Error::Written`].
+    pub fn new(about: About) -> Result<Self> {
+        let configuration = ConfigurationBuilder::new()
+            .with_archival_validator(Archival::A2_A)
+            .with_accessibility_validator(Accessibility::UA1)
+            .finish()
+            .map_err(failed)?;
+        let settings = SerializeSettings { configuration, ..SerializeSettings::default() };
+        let font = |weight| {
+            Font::new(file(weight).to_vec().into(), 0).ok_or_else(|| failed("a font cannot be read"))
+        };
+        Ok(Self {
+            document: Document::new_with(settings),
+            fonts: Fonts { regular: font(Weight::Regular)?, bold: font(Weight::Bold)? },
+            tree: TagTree::new(),
+            outline: Outline::new(),
+            count: 0,
+            about,
+        })
+    }
+
+    /// Adds a page.
+    ///
+    /// # Errors
+    /// [`Error::Written`].
+    pub fn add(&mut self, drawing: &Drawing) -> Result<()> {
         let (width, height) = drawing.page;
         let size = Size::from_wh((width / POINT) as f32, (height / POINT) as f32);
         let settings = PageSettings::new(size.ok_or_else(|| failed("a page without size"))?);
-        let mut page = document.start_page_with(settings);
+        let mut page = self.document.start_page_with(settings);
         let mut surface = page.surface();
         surface.push_transform(&Transform::from_scale((1.0 / POINT) as f32, (1.0 / POINT) as f32));
-        let mut tags = Vec::new();
         for mark in &drawing.marks {
             if let Mark::Group { role, marks } = mark {
-                tags.push(group(&mut surface, &fonts, &drawing.title, role, marks)?);
+                let tag = group(&mut surface, &self.fonts, &drawing.title, role, marks)?;
+                self.tree.push(tag);
             }
         }
         surface.pop();
         surface.finish();
         page.finish();
-        tags.into_iter().for_each(|tag| tree.push(tag));
-        let title = if drawing.title.is_empty() { about.title.clone() } else { drawing.title.clone() };
-        outline.push_child(OutlineNode::new(title, XyzDestination::new(number, Point::from_xy(0.0, 0.0))));
+        let title = if drawing.title.is_empty() { self.about.title.clone() } else { drawing.title.clone() };
+        let top = XyzDestination::new(self.count, Point::from_xy(0.0, 0.0));
+        self.outline.push_child(OutlineNode::new(title, top));
+        self.count += 1;
+        Ok(())
     }
-    document.set_outline(outline);
-    document.set_tag_tree(tree);
-    let (year, month, day, hour, minute, second) = about.made;
-    let made = DateTime::new(year).month(month).day(day).hour(hour).minute(minute).second(second);
-    let title = if about.title.is_empty() { "Map sheet".to_owned() } else { about.title.clone() };
-    document.set_metadata(
-        Metadata::new()
-            .title(title)
-            .language("en".into())
-            .creator("Bothros".into())
-            .creation_date(made.utc_offset_hour(0).utc_offset_minute(0)),
-    );
-    document.finish().map_err(failed)
+
+    /// The file.
+    ///
+    /// # Errors
+    /// [`Error::Written`] where the writer refuses it.
+    pub fn finish(self) -> Result<Vec<u8>> {
+        let Self { mut document, tree, outline, about, .. } = self;
+        document.set_outline(outline);
+        document.set_tag_tree(tree);
+        let (year, month, day, hour, minute, second) = about.made;
+        let made = DateTime::new(year).month(month).day(day).hour(hour).minute(minute).second(second);
+        let title = if about.title.is_empty() { "Map sheet".to_owned() } else { about.title };
+        document.set_metadata(
+            Metadata::new()
+                .title(title)
+                .language("en".into())
+                .creator("Bothros".into())
+                .creation_date(made.utc_offset_hour(0).utc_offset_minute(0)),
+        );
+        document.finish().map_err(failed)
+    }
+}
+
+/// Writes pages as one PDF.
+///
+/// # Errors
+/// [`Error::Written`] where the writer refuses it.
+pub fn pdf(pages: &[Drawing], about: &About) -> Result<Vec<u8>> {
+    let mut all = Pages::new(about.clone())?;
+    pages.iter().try_for_each(|page| all.add(page))?;
+    all.finish()
 }
 
 /// Draws marks that belong together; returns their place in the order of reading.

@@ -70,9 +70,9 @@ pub enum What {
     },
     /// a picture of the analyst's
     Logo {
-        /// number of its file; none before one was given
+        /// SHA-256 of its file, hexadecimal; none before one was given
         #[serde(default)]
-        file: Option<i64>,
+        sha256: Option<String>,
     },
 }
 
@@ -98,6 +98,9 @@ pub struct Key {
     pub heading: String,
     /// height of letters, points
     pub size_pt: f64,
+    /// in what heights and lengths are told
+    #[serde(default)]
+    pub unit: BarUnit,
     /// how each entry is told otherwise than by itself, by its name
     #[serde(default)]
     pub looks: std::collections::BTreeMap<String, KeyLook>,
@@ -243,7 +246,7 @@ impl Default for GridChoice {
 }
 
 /// Labels of what is drawn, beside those that styles ask for.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Labels {
     /// whether there are any
     pub on: bool,
@@ -251,11 +254,14 @@ pub struct Labels {
     pub size: f64,
     /// width of the light rim around letters, mm
     pub halo_mm: f64,
+    /// what labels of streams say in the place of what the map's style asks for: order, magnitude, area, id, none
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub streams: Option<String>,
 }
 
 impl Default for Labels {
     fn default() -> Self {
-        Self { on: true, size: 1.0, halo_mm: 0.5 }
+        Self { on: true, size: 1.0, halo_mm: 0.5, streams: None }
     }
 }
 
@@ -349,8 +355,11 @@ impl Frame {
         if self.grid.interval.iter().flatten().any(|step| !(step.is_finite() && *step > 0.0)) {
             return Err(Error::Interval);
         }
-        if let Fit::Place { x, y, denominator } = self.fit {
-            View { frame: at, x, y, denominator, unit_m: 1.0 }.check()?;
+        let view = View { frame: at, x: 0.0, y: 0.0, denominator: 1000.0, unit_m: 1.0 };
+        match self.fit {
+            Fit::Place { x, y, denominator } => View { x, y, denominator, ..view }.check()?,
+            Fit::Box { of } => drop(View::fitted(at, of, 1.0, 0.0)?),
+            Fit::Study | Fit::Catchment { .. } => view.check()?,
         }
         Ok(())
     }

@@ -56,6 +56,11 @@ impl Store {
             format!("INSERT INTO trial (study_id, name, facts, remark, justification, lines, created_at)
                 SELECT {new}, name, facts, remark, justification, lines, created_at FROM trial
                 WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
+            format!("INSERT INTO sheet (study_id, name, sheet, version, updated_at)
+                SELECT {new}, name, sheet, version, updated_at FROM sheet
+                WHERE study_id = {id} AND deleted_at IS NULL ORDER BY id"),
+            format!("INSERT INTO sheet_picture (study_id, sha256, png)
+                SELECT {new}, sha256, png FROM sheet_picture WHERE study_id = {id}"),
             format!("INSERT INTO barrier (study_id, dem_id, x, y, facts, score, found, decision, line)
                 SELECT {new}, {dem}, x, y, facts, score, found, decision, line FROM barrier
                 WHERE dem_id = {old_dem} ORDER BY id"),

@@ -30,6 +30,8 @@ pub enum FileRole {
     Package,
     /// a package that was written before it
     EarlierPackage,
+    /// the atlas that was written last
+    Atlas,
 }
 
 impl FileRole {
@@ -47,6 +49,7 @@ impl FileRole {
             Self::LayerPart => "layer_part",
             Self::Package => "package",
             Self::EarlierPackage => "earlier_package",
+            Self::Atlas => "atlas",
         }
     }
 }

@@ -57,6 +57,8 @@ pub enum JobKind {
     Package,
     /// make realisations of the DEM
     Realise,
+    /// write a sheet once for each catchment
+    Atlas,
 }
 
 impl JobKind {
@@ -71,6 +73,7 @@ impl JobKind {
             Self::Route => "route",
             Self::Package => "package",
             Self::Realise => "realise",
+            Self::Atlas => "atlas",
         }
     }
     /// From its name.
@@ -84,6 +87,7 @@ impl JobKind {
             Self::Route,
             Self::Package,
             Self::Realise,
+            Self::Atlas,
         ];
         all.into_iter().find(|k| k.name() == name)
     }
@@ -98,6 +102,7 @@ impl JobKind {
             Self::Route => "Conditioning and routing flow",
             Self::Package => "Writing the package",
             Self::Realise => "Making realisations of the DEM",
+            Self::Atlas => "Writing the atlas",
         }
     }
 }

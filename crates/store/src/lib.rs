@@ -23,6 +23,7 @@ mod pour_points;
 mod purging;
 mod rasters;
 pub mod server;
+mod sheets;
 mod studies;
 mod trials;
 mod undo;
@@ -33,7 +34,7 @@ pub use blocks::{BLOCK, CellValue, Overview};
 pub use change::{Change, Record};
 pub use entity::{
     barrier::Model as Barrier, dem::Model as Dem, job::Model as Job, log_entry::Model as LogEntry,
-    pour_point::Model as PourPoint,
+    pour_point::Model as PourPoint, sheet::Model as SheetRow,
 };
 pub use error::{Error, Result};
 pub use events::{Event, Events};
@@ -45,7 +46,7 @@ pub use layers::{Layer, LayerFeature, LayerRole, LayerShape, Shape};
 pub use log::LogLine;
 pub use pour_points::{Delineated, NewPourPoint, Snapping};
 pub use rasters::{NewRaster, RasterMeta, RasterRole, RasterWriter};
-pub use studies::{Study, StudyChange, StudyHead, StudyPart};
+pub use studies::{Study, StudyChange, StudyHead, StudyPart, now};
 pub use trials::Trial;
 pub use undo::{Inverse, Undoable};
 

@@ -7,7 +7,7 @@ use crate::entity::study;
 use crate::{Error, Result, Store};
 
 /// Purge statements; undo entries come before what they restore.
-const PURGED: [&str; 7] = [
+const PURGED: [&str; 8] = [
     "DELETE FROM undo_entry WHERE created_at < $1",
     // A raster of values that neither the study nor anything that can be undone names any more.
     "DELETE FROM file f WHERE f.role = 'values' AND f.created_at < $1
@@ -16,6 +16,7 @@ const PURGED: [&str; 7] = [
     "DELETE FROM layer WHERE deleted_at < $1",
     "DELETE FROM backdrop WHERE deleted_at < $1",
     "DELETE FROM trial WHERE deleted_at < $1",
+    "DELETE FROM sheet WHERE deleted_at < $1",
     "DELETE FROM pour_point WHERE deleted_at < $1",
     "DELETE FROM job j WHERE finished_at < $1 AND EXISTS (SELECT 1 FROM job l WHERE l.study_id = j.study_id AND l.id > j.id)",
 ];

@@ -15,7 +15,8 @@ use crate::entity::{dem, pour_point, study};
 use crate::{Change, Error, Kept, Result, Store};
 
 /// The time now.
-pub(crate) fn now() -> ChronoDateTimeUtc {
+/// The time.
+pub fn now() -> ChronoDateTimeUtc {
     ChronoDateTimeUtc::from(std::time::SystemTime::now())
 }
 

@@ -139,6 +139,25 @@ pub enum Inverse {
         /// the threshold before, in cells
         cells: Option<u32>,
     },
+    /// a sheet was added
+    RemoveSheet {
+        /// its number
+        id: i64,
+    },
+    /// a sheet was deleted
+    RestoreSheet {
+        /// its number
+        id: i64,
+    },
+    /// a sheet was changed
+    SetSheet {
+        /// its number
+        id: i64,
+        /// the name it had
+        name: String,
+        /// what was on it
+        sheet: Json,
+    },
     /// several things were changed at once
     All {
         /// what undoes each, in the order in which it is to be done

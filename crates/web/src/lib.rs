@@ -4,6 +4,7 @@
 mod api;
 mod http;
 mod map;
+mod sheets;
 mod shell;
 mod stages;
 mod ui;
@@ -207,7 +208,8 @@ impl App {
             .merge(map::routes())
             .merge(stages::routes())
             .merge(api::routes())
-            .merge(map::uploads().merge(stages::uploads()).layer(limit));
+            .merge(sheets::routes())
+            .merge(map::uploads().merge(stages::uploads()).merge(sheets::uploads()).layer(limit));
         Router::new()
             .merge(shell::site())
             .merge(stages::terrain::site())

@@ -27,6 +27,9 @@ pub enum Error {
     /// from putting tables together
     #[error("{0}")]
     Products(#[from] bothros_products::Error),
+    /// from laying out a sheet
+    #[error("{0}")]
+    Sheets(#[from] bothros_sheets::Error),
     /// writing the package
     #[error("the package cannot be written: {0}")]
     Zip(#[from] zip::result::ZipError),
@@ -67,6 +70,7 @@ impl Error {
                 matches!(e, NotFound(_) | Busy(_) | NotKept(_))
             }
             Self::Memory(_) => true,
+            Self::Sheets(e) => !matches!(e, bothros_sheets::Error::Written(_)),
             _ => false,
         }
     }

@@ -3,11 +3,13 @@
 
 mod catchments;
 mod conditioning;
+mod drawing;
 mod error;
 mod handover;
 mod inputs;
 mod jobs;
 mod network;
+mod sheets;
 mod stage;
 mod study;
 mod terrain;
@@ -15,11 +17,13 @@ mod undo;
 
 pub use catchments::*;
 pub use conditioning::*;
+pub use drawing::*;
 pub use error::{Error, Result};
 pub use handover::*;
 pub use inputs::*;
 pub use jobs::{blocking, work};
 pub use network::*;
+pub use sheets::*;
 pub use stage::Stage;
 pub use study::*;
 pub use terrain::*;

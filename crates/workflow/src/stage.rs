@@ -71,6 +71,7 @@ impl Stage {
             JobKind::Fetch | JobKind::Import | JobKind::Prepare => Self::Terrain,
             JobKind::Layer | JobKind::Review | JobKind::Route => Self::Conditioning,
             JobKind::Realise => Self::Catchments,
+            JobKind::Atlas => Self::Handover,
             JobKind::Package => Self::Handover,
         }
     }

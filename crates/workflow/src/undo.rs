@@ -8,6 +8,7 @@ use bothros_store::{
 use crate::catchments::pour_points::{Delineating, found_at};
 use crate::inputs::backdrops::put_backdrop_back;
 use crate::network::threshold::figures_at;
+use crate::sheets::put_sheet_back;
 use crate::study::as_read::Rounds;
 use crate::study::grids::StreamRules;
 use crate::study::settings::put_back;
@@ -162,6 +163,9 @@ async fn apply(change: &Change, inverse: Inverse, ready: Ready) -> Result<Option
         Inverse::ChooseTrial { id, justification, .. } => {
             change.choose_trial(id.map(|id| (id, justification))).await?;
         }
+        Inverse::RemoveSheet { id } => change.set_sheet_deleted(id, true).await?,
+        Inverse::RestoreSheet { id } => change.set_sheet_deleted(id, false).await?,
+        Inverse::SetSheet { id, name, sheet } => put_sheet_back(change, id, &name, sheet).await?,
         Inverse::DescribeStudy { name, description } => change.describe(&name, &description).await?,
         Inverse::SetSettings { .. } | Inverse::SetThreshold { .. } | Inverse::All { .. } => {}
     }

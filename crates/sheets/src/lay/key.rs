@@ -12,34 +12,41 @@ const PIXEL: f64 = 25.4 / 96.0;
 /// Samples are drawn as wide as on a map of the usual size.
 const INK: f64 = 0.8;
 
-/// The entries of all maps, each once, as the key tells them.
-pub(crate) fn entries(key: &Key, contents: &[Content]) -> Vec<Entry> {
+/// The entries of all maps, each once, in the order and under the headings that the key gives them; hidden ones too, and with
+/// their own words.
+pub fn all_entries(key: &Key, contents: &[Content]) -> Vec<Entry> {
     let mut out: Vec<Entry> = Vec::new();
     for entry in contents.iter().flat_map(|content| &content.entries) {
-        let look = key.looks.get(&entry.name);
-        if look.is_some_and(|l| l.hidden) || out.iter().any(|e| e.name == entry.name) {
-            continue;
+        if out.iter().all(|e| e.name != entry.name) {
+            out.push(entry.clone());
         }
-        let mut told = entry.clone();
-        if let Some(words) = look.and_then(|l| l.words.clone()) {
-            told.words = words;
-        }
-        if let Some(group) = look.and_then(|l| l.group.clone()) {
-            told.group = group;
-        }
-        out.push(told);
     }
-    let place = |entry: &Entry| key.order.iter().position(|n| *n == entry.name).unwrap_or(usize::MAX);
-    out.sort_by_key(place);
+    out.sort_by_key(|entry| key.order.iter().position(|n| *n == entry.name).unwrap_or(usize::MAX));
     // Groups stand where their first entry stands.
+    let group = |entry: &Entry| {
+        let own = key.looks.get(&entry.name).and_then(|look| look.group.clone());
+        own.unwrap_or_else(|| entry.group.clone())
+    };
     let mut groups: Vec<String> = Vec::new();
     for entry in &out {
-        if !groups.contains(&entry.group) {
-            groups.push(entry.group.clone());
+        let group = group(entry);
+        if !groups.contains(&group) {
+            groups.push(group);
         }
     }
-    out.sort_by_key(|entry| groups.iter().position(|g| *g == entry.group));
+    out.sort_by_key(|entry| groups.iter().position(|g| *g == group(entry)));
     out
+}
+
+/// Those that are shown, as the key tells them.
+fn entries(key: &Key, contents: &[Content]) -> Vec<Entry> {
+    let told = |mut entry: Entry| {
+        let look = key.looks.get(&entry.name).cloned().unwrap_or_default();
+        entry.words = look.words.unwrap_or(entry.words);
+        entry.group = look.group.unwrap_or(entry.group);
+        (!look.hidden).then_some(entry)
+    };
+    all_entries(key, contents).into_iter().filter_map(told).collect()
 }
 
 /// A row of the key: a heading, or an entry.

@@ -5,6 +5,8 @@ mod furniture;
 mod key;
 mod text;
 
+pub use key::all_entries;
+
 use crate::labels::Spot;
 use crate::{
     Content, Drawing, GeoReference, Mark, PageSize, Picture, Rect, Result, Role, Sheet, View, What, Words,

@@ -235,7 +235,7 @@ fn a_sheet_is_read_as_it_was_kept() {
         id: sheet.next_id(),
         at: Rect { x: 1.0, y: 1.0, width: 9.0, height: 9.0 },
         hidden: true,
-        what: What::Logo { file: Some(7) },
+        what: What::Logo { sha256: Some("ab".into()) },
     });
     let kept = serde_json::to_value(&sheet).unwrap();
     assert_eq!(serde_json::from_value::<Sheet>(kept).unwrap(), sheet);

@@ -12,6 +12,8 @@ pub mod log_entry;
 pub mod pour_point;
 pub mod raster;
 pub mod raster_block;
+pub mod sheet;
+pub mod sheet_picture;
 pub mod study;
 pub mod trial;
 pub mod undo_entry;

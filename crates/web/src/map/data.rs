@@ -5,14 +5,13 @@ use axum::extract::{Path, Query, State};
 use bothros_core::routing::Method;
 use bothros_formats::{Crs, CrsKind, Transform};
 use bothros_store::{RasterMeta, RasterRole};
-use bothros_workflow::{BASIN_COLOURS, Facts, order_styles, usual_styles};
+use bothros_workflow::{BASIN_COLOURS, Facts, colour, order_styles, usual_styles};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
 use crate::http::form::Place;
-use crate::map::colour;
 
 fn raster(meta: &RasterMeta) -> Value {
     json!({

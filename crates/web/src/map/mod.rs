@@ -1,7 +1,6 @@
 //! The map: layers, queries at a place, drawing and measuring.
 
 pub mod backdrops;
-pub mod colour;
 pub mod data;
 pub mod find;
 pub mod layer_rows;

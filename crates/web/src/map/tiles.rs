@@ -13,13 +13,13 @@ use bothros_core::terrain::Light;
 use bothros_core::{Cell, Grid, Threshold};
 use bothros_formats::encode_png;
 use bothros_store::{RasterMeta, RasterRole};
-use bothros_workflow::LandIndex;
+use bothros_workflow::{
+    Dot, LandIndex, Ramp, View, colour, halo, relief_dots, shade_dots, usual_light, view_dots,
+};
 use serde::Deserialize;
 
 use crate::App;
 use crate::http::error::{Result, WebError};
-use crate::map::colour::{self, Ramp};
-use crate::map::views::{View, relief, shade, view_tile};
 
 pub(crate) const TILE: usize = 256;
 
@@ -52,7 +52,7 @@ impl Drawing {
     }
 
     fn light(&self) -> Light {
-        let usual = Light { exaggeration: 1.3, ..Light::default() };
+        let usual = usual_light();
         Light {
             azimuth: self.azimuth.filter(|a| a.is_finite()).unwrap_or(usual.azimuth),
             altitude: self.altitude.filter(|a| a.is_finite()).unwrap_or(usual.altitude).clamp(1.0, 90.0),
@@ -173,7 +173,13 @@ async fn drawn(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
         let (cell_m, _) = cell_metres(app, tile.study, tile.role, meta, level).await?;
         let range = (stretch.low.unwrap_or(0.0), stretch.high.unwrap_or(1.0));
         let ramp = tile.ramp.clone();
-        let bytes = view_tile(app, meta, level, tile.at(), cell_m, view, stretch.radius, range, ramp).await?;
+        let (top, left) = tile.at();
+        let (more, _) = halo(view, stretch.radius, cell_m);
+        let (at, size) = ((top - more as isize, left - more as isize), TILE + 2 * more);
+        let window = store.read_window::<f32>(meta, level, at, (size, size)).await?;
+        let radius = stretch.radius;
+        let draw = move || Ok(dots_png(&view_dots(&window, view, cell_m, radius, range, &ramp)?));
+        let bytes = bothros_workflow::blocking(draw).await??;
         return Ok(("image/png", bytes.into()));
     }
     match tile.role {
@@ -226,8 +232,8 @@ async fn drawn(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
             let (plain, four) = (tile.plain, stretch.four_sides == Some(true));
             let ramp = tile.ramp.clone();
             let draw = move || match plain {
-                true => shade(&halo, x, y, light, four),
-                false => relief(&halo, range, x, y, light, &ramp),
+                true => dots_png(&shade_dots(&halo, x, y, light, four)),
+                false => dots_png(&relief_dots(&halo, range, x, y, light, &ramp)),
             };
             let bytes = bothros_workflow::blocking(move || Ok(draw())).await??;
             Ok(("image/png", bytes.into()))
@@ -345,6 +351,10 @@ pub(crate) async fn cell_metres(
     Ok((meta.cell_x * unit * times, meta.cell_y * unit * times))
 }
 
+fn dots_png(dots: &Grid<Dot>) -> Result<Vec<u8>> {
+    png(dots.rows(), dots.cols(), dots.values().iter().copied())
+}
+
 pub(crate) fn png(rows: usize, cols: usize, pixels: impl Iterator<Item = [u8; 4]>) -> Result<Vec<u8>> {
     let data: Vec<u8> = pixels.flatten().collect();
     Ok(encode_png(cols, rows, &data)?)
@@ -376,7 +386,6 @@ pub async fn picture(State(app): State<App>, Path(study): Path<i64>, headers: He
         (header::ETAG, tag),
         (header::CACHE_CONTROL, "no-cache".to_owned()),
     ];
-    let light = Light { exaggeration: 1.3, ..Light::default() };
     let ramp = Ramp::of("relief", None, false);
-    Ok((headers, relief(&halo, range, x, y, light, &ramp)?).into_response())
+    Ok((headers, dots_png(&relief_dots(&halo, range, x, y, usual_light(), &ramp))?).into_response())
 }

@@ -13,7 +13,7 @@ use bothros_workflow::Stage;
 /// Words of a topic with their meanings.
 type Words = &'static [(&'static str, &'static str)];
 
-const TOPICS: [(&str, &str, Words); 6] = [
+const TOPICS: [(&str, &str, Words); 7] = [
     (
         "start",
         "A study is one piece of work on one area: a DEM, what was done to it, and what came out. Drop a DEM on the page to begin. \
@@ -175,6 +175,26 @@ const TOPICS: [(&str, &str, Words); 6] = [
             ("log", "the list of what was done, with settings, time taken and effect"),
         ],
     ),
+    (
+        "sheets",
+        "A sheet is a page with maps of a study, laid out for print: what is seen is what will print. Choose a part on the page or in the \
+         list; drag it, size it by its edges, or type its place. A map shows layers in the styles of the study’s own map, so that another \
+         colour there is another colour here. Sheets follow the study: they are drawn anew whenever it changes.",
+        &[
+            (
+                "key",
+                "what signs mean; its entries follow what the maps show, and can be renamed, regrouped, moved and left out",
+            ),
+            ("guide", "a line on the page that parts snap to; it does not print"),
+            ("grid", "eastings and northings of the CRS, 4 to 6 cm apart unless typed"),
+            ("atlas", "a sheet once for each catchment, with an index before them, as one PDF"),
+            ("rim of letters", "the light edge that keeps letters apart from the ground"),
+            (
+                "true north",
+                "the way to the pole; the north of the grid differs from it by an angle that the north arrow tells",
+            ),
+        ],
+    ),
 ];
 
 pub const KEYS: [(&str, &str); 23] = [
@@ -203,6 +223,16 @@ pub const KEYS: [(&str, &str); 23] = [
     ("?", "this help"),
 ];
 
+/// Keys of the page on which a sheet is laid out.
+pub const SHEET_KEYS: [(&str, &str); 6] = [
+    ("Arrows", "move the chosen part by 1 mm; with Shift 10 mm, with Ctrl its size"),
+    ("M", "move the ground under the chosen map: drag, wheel, arrows"),
+    ("Delete", "take the chosen part off the page"),
+    ("Ctrl+Z", "undo"),
+    ("Esc", "leave what was begun"),
+    ("?", "this help"),
+];
+
 #[derive(Template)]
 #[template(path = "shell/help.html")]
 struct Help {
@@ -215,8 +245,12 @@ struct Help {
 pub async fn help(Path(topic): Path<String>) -> Result<Response> {
     let found =
         TOPICS.iter().find(|t| t.0 == topic).ok_or_else(|| WebError::nothing("there is no help on this"))?;
-    let title = Stage::from_key(&topic).map_or("Studies", Stage::title);
-    page(&Help { title, text: found.1, words: found.2, keys: if topic == "start" { &[] } else { &KEYS } })
+    let (title, keys): (_, &[_]) = match topic.as_str() {
+        "start" => ("Studies", &[]),
+        "sheets" => ("Map sheets", &SHEET_KEYS),
+        topic => (Stage::from_key(topic).map_or("Studies", Stage::title), &KEYS),
+    };
+    page(&Help { title, text: found.1, words: found.2, keys })
 }
 
 #[derive(Template)]

@@ -9,7 +9,7 @@ pub(crate) mod grids;
 pub(crate) mod kept_forms;
 mod place;
 pub(crate) mod settings;
-mod style;
+pub(crate) mod style;
 pub(crate) mod wanted;
 
 pub use describe::describe_study;

@@ -16,6 +16,9 @@ use crate::ui::{quantity, render};
 #[template(path = "stages/handover/desk.html")]
 struct Handover {
     study: i64,
+    study_name: String,
+    /// map sheets that are kept
+    sheets: usize,
     ready: bool,
     active: bool,
     busy: Busy,
@@ -79,6 +82,8 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         rain_unit: quantity::typed_in(Quantity::Rain),
         catchments,
         study,
+        study_name: facts.name.clone(),
+        sheets: app.store.sheets(study).await?.len(),
         ready: facts.network.is_some(),
         active,
         busy,

@@ -53,7 +53,7 @@ pub async fn package(State(app): State<App>, Path(study): Path<i64>, asked: Head
     app.store.study(study).await?;
     let file = app.store.file(study, FileRole::Package).await?;
     let file = file.ok_or_else(|| WebError::nothing("the package has not been written yet"))?;
-    sent(&app, file, &asked).await
+    sent(&app, file, ZIP, &asked).await
 }
 
 /// A package that is kept, by its number; its name tells when it was written.
@@ -66,11 +66,18 @@ pub async fn kept(
     let mut file = app.store.kept_package(study, id).await?;
     let at = file.at.format("%Y-%m-%d_%H%M%S");
     file.name = format!("{}_{at}.zip", file.name.trim_end_matches(".zip"));
-    sent(&app, file, &asked).await
+    sent(&app, file, ZIP, &asked).await
 }
 
+const ZIP: &str = "application/zip";
+
 /// A file, whole or in part.
-async fn sent(app: &App, file: StoredFile, asked: &HeaderMap) -> Result<Response> {
+pub(crate) async fn sent(
+    app: &App,
+    file: StoredFile,
+    media_type: &str,
+    asked: &HeaderMap,
+) -> Result<Response> {
     app.store.hold_file(file.id, HELD).await?;
     let tag = format!("\"{}\"", file.sha256);
     let header = |name| asked.get(name).and_then(|v| v.to_str().ok());
@@ -84,7 +91,7 @@ async fn sent(app: &App, file: StoredFile, asked: &HeaderMap) -> Result<Response
         Err(()) => {
             let all = [(header::CONTENT_RANGE, format!("bytes */{}", file.bytes))];
             return Ok(
-                (StatusCode::RANGE_NOT_SATISFIABLE, all, "the package is shorter than that").into_response()
+                (StatusCode::RANGE_NOT_SATISFIABLE, all, "the file is shorter than that").into_response()
             );
         }
     };
@@ -93,7 +100,7 @@ async fn sent(app: &App, file: StoredFile, asked: &HeaderMap) -> Result<Response
         None => (StatusCode::OK, 0..file.bytes),
     };
     let headers = [
-        (header::CONTENT_TYPE, "application/zip".to_owned()),
+        (header::CONTENT_TYPE, media_type.to_owned()),
         (header::CONTENT_LENGTH, (part.end - part.start).to_string()),
         (header::ACCEPT_RANGES, "bytes".to_owned()),
         (header::ETAG, tag),

@@ -2,7 +2,7 @@
 
 mod actions;
 pub mod desk;
-mod download;
+pub(crate) mod download;
 mod kept;
 mod proof;
 pub mod rail;

@@ -1,0 +1,524 @@
+// The page on which a sheet is laid out: parts are chosen, moved and sized by hand and by number, maps moved under their
+// frames; what is seen is the sheet as it will print.
+import { hearErrors, notice, query, send, token } from '../lib/common.js';
+import { hear, listenToServer } from '../lib/events.js';
+import { Latest } from '../lib/latest.js';
+import { freeSize } from './page_fields.js';
+import { lines, snapped } from './snapping.js';
+
+hearErrors();
+listenToServer();
+
+const root = document.getElementById('sheet');
+const { study, sheet } = root.dataset;
+const base = `/studies/${study}/sheets/${sheet}`;
+const paper = document.getElementById('paper');
+const print = /** @type {HTMLImageElement} */ (document.getElementById('print'));
+const EDGES = ['nw', 'n', 'ne', 'e', 'se', 's', 'sw', 'w'];
+/** A part is at least so large, mm. */
+const LEAST = 3;
+/** Resolution of what is seen, dots an inch. */
+const SEEN = 96;
+
+class Editor {
+  constructor() {
+    this.state = null;
+    this.chosen = null;
+    /** whether the ground is moved instead of parts */
+    this.moving = false;
+    this.asked = new Latest();
+    this.formAsked = new Latest();
+    this.checked = new Latest();
+  }
+
+  /** Pixels in a mm. */
+  get scale() {
+    return paper.clientWidth / this.state.page.width;
+  }
+
+  get part() {
+    return this.state.parts.find(({ id }) => id === this.chosen);
+  }
+
+  /** Reads the sheet anew, and shows it. */
+  async load() {
+    const state = await this.asked.ask(`${base}/state`);
+    if (!state) return;
+    this.state = state;
+    if (!this.part) this.chosen = null;
+    this.fit();
+    this.draw();
+    this.list();
+    this.fields();
+    this.see();
+    await this.form();
+  }
+
+  /** The page as large as there is room. */
+  fit() {
+    const side = paper.parentElement;
+    const { width, height } = this.state.page;
+    const times = Math.min((side.clientWidth - 40) / width, (side.clientHeight - 40) / height);
+    paper.style.width = `${Math.max(50, width * times)}px`;
+    paper.style.height = `${Math.max(50, height * times)}px`;
+  }
+
+  /** Shows the sheet as it will print, and what does not come out as it was meant. */
+  see() {
+    const { version, revision } = this.state;
+    const address = `${base}/preview.svg?${query({ dpi: SEEN, v: `${version}.${revision}` })}`;
+    if (print.dataset.at !== address) {
+      print.dataset.at = address;
+      paper.classList.add('working');
+      print.src = address;
+    }
+    this.complain();
+  }
+
+  async complain() {
+    const box = document.getElementById('complaints');
+    try {
+      const told = await this.checked.ask(`${base}/preview.svg?${query({ dpi: 30, check: true })}`);
+      if (!told) return;
+      box.replaceChildren(
+        ...told.complaints.map((text) => Object.assign(document.createElement('li'), { textContent: text })),
+      );
+    } catch (error) {
+      box.replaceChildren(Object.assign(document.createElement('li'), { textContent: error.message }));
+    }
+  }
+
+  place(element, at) {
+    const { width, height } = this.state.page;
+    element.style.left = `${(100 * at.x) / width}%`;
+    element.style.top = `${(100 * at.y) / height}%`;
+    element.style.width = `${(100 * at.width) / width}%`;
+    element.style.height = `${(100 * at.height) / height}%`;
+  }
+
+  /** Draws the frames of parts and the guides over the page. */
+  draw() {
+    const box = document.getElementById('parts');
+    const elements = this.state.parts
+      .filter(({ hidden }) => !hidden)
+      .map((part) => {
+        const element = document.createElement('div');
+        element.className = `part ${part.kind}`;
+        element.dataset.part = part.id;
+        element.title = part.title;
+        element.classList.toggle('chosen', part.id === this.chosen);
+        this.place(element, part);
+        if (part.id === this.chosen) {
+          for (const edge of EDGES) {
+            const handle = document.createElement('span');
+            handle.className = `handle ${edge}`;
+            handle.dataset.edge = edge;
+            element.append(handle);
+          }
+        }
+        return element;
+      });
+    box.replaceChildren(...elements);
+    this.guides();
+  }
+
+  guides() {
+    const { page, guides } = this.state;
+    const all = guides.flatMap((places, axis) =>
+      places.map((mm, at) => {
+        const line = document.createElement('div');
+        line.className = `guide ${axis ? 'across' : 'upright'}`;
+        line.dataset.axis = axis;
+        line.dataset.at = at;
+        const share = (100 * mm) / (axis ? page.height : page.width);
+        line.style[axis ? 'top' : 'left'] = `${share}%`;
+        line.title = `${Math.round(mm * 10) / 10} mm`;
+        return line;
+      }),
+    );
+    document.getElementById('guide-lines').replaceChildren(...all);
+  }
+
+  /** The list of parts, the uppermost first. */
+  list() {
+    const rows = this.state.parts.slice().reverse().map((part) => {
+      const row = document.createElement('li');
+      const name = Object.assign(document.createElement('button'), { type: 'button', textContent: part.title });
+      name.className = 'part-name';
+      name.dataset.choose = part.id;
+      name.setAttribute('aria-pressed', String(part.id === this.chosen));
+      const eye = Object.assign(document.createElement('button'), { type: 'button' });
+      eye.className = 'btn btn-sm quiet';
+      eye.textContent = part.hidden ? 'Show' : 'Hide';
+      eye.dataset.show = part.id;
+      row.classList.toggle('off', part.hidden);
+      row.append(name, eye);
+      return row;
+    });
+    document.getElementById('part-list').replaceChildren(...rows);
+  }
+
+  /** Fields that belong to the page as a whole. */
+  fields() {
+    const { name, page, together, undo } = this.state;
+    const field = document.getElementById('sheet-name');
+    if (document.activeElement !== field) field.value = name;
+    document.getElementById('page-told').textContent = page.told;
+    document.getElementById('together').checked = together;
+    const button = document.getElementById('undo-sheet');
+    button.disabled = !undo;
+    button.title = undo ? `${undo} (Ctrl+Z)` : 'Nothing to undo';
+  }
+
+  /** What can be chosen of the chosen part. */
+  async form() {
+    const box = document.getElementById('part-form');
+    if (this.chosen === null) {
+      box.innerHTML = '<p class="empty">Choose a part on the page or in the list.</p>';
+      return;
+    }
+    const at = box.contains(document.activeElement) ? document.activeElement.id : null;
+    const html = await this.formAsked.text(`${base}/parts/${this.chosen}`);
+    if (html === undefined) return;
+    box.innerHTML = html;
+    window.htmx.process(box);
+    if (at) document.getElementById(at)?.focus();
+  }
+
+  choose(id) {
+    if (id === this.chosen) return;
+    this.chosen = id;
+    this.leave();
+    this.draw();
+    this.list();
+    this.form().catch((error) => notice(error.message, true));
+  }
+
+  put(at) {
+    const { x, y, width, height } = at;
+    return send(`${base}/parts/${this.chosen}/place`, { x, y, width, height });
+  }
+
+  /** Begins to move the ground under the chosen map. */
+  enter() {
+    if (this.part?.kind !== 'map' && this.part?.kind !== 'locator') return;
+    this.moving = true;
+    const mode = document.getElementById('sheet-mode');
+    mode.textContent = 'Drag the ground; the wheel brings it nearer. Esc leaves.';
+    mode.hidden = false;
+    paper.classList.add('moving');
+    paper.focus();
+  }
+
+  leave() {
+    this.moving = false;
+    document.getElementById('sheet-mode').hidden = true;
+    paper.classList.remove('moving');
+  }
+
+  /** A place of the pointer, in mm of the page. */
+  at(event) {
+    const box = paper.getBoundingClientRect();
+    return [(event.clientX - box.left) / this.scale, (event.clientY - box.top) / this.scale];
+  }
+
+  /** Follows the pointer until it is let go. */
+  follow(event, moved, ended) {
+    const from = this.at(event);
+    const target = event.target;
+    target.setPointerCapture(event.pointerId);
+    const by = (e) => {
+      const now = this.at(e);
+      return [now[0] - from[0], now[1] - from[1]];
+    };
+    const move = (e) => moved(by(e), e);
+    const end = (e) => {
+      target.removeEventListener('pointermove', move);
+      target.removeEventListener('pointerup', end);
+      target.removeEventListener('pointercancel', end);
+      ended(by(e), e);
+    };
+    target.addEventListener('pointermove', move);
+    target.addEventListener('pointerup', end);
+    target.addEventListener('pointercancel', end);
+  }
+
+  /** Takes hold of a part, or of one of its edges. */
+  hold(event, edge) {
+    const { part, scale } = this;
+    const element = paper.querySelector(`[data-part="${part.id}"]`);
+    const all = lines(this.state, part.id);
+    let now = { ...part };
+    const changed = ([dx, dy], free) => {
+      const { x, y, width, height } = part;
+      const next = { x, y, width, height };
+      if (!edge) {
+        next.x += dx;
+        next.y += dy;
+      }
+      if (edge.includes('e')) next.width = Math.max(LEAST, width + dx);
+      if (edge.includes('s')) next.height = Math.max(LEAST, height + dy);
+      if (edge.includes('w')) {
+        next.x = Math.min(x + dx, x + width - LEAST);
+        next.width = x + width - next.x;
+      }
+      if (edge.includes('n')) {
+        next.y = Math.min(y + dy, y + height - LEAST);
+        next.height = y + height - next.y;
+      }
+      return free ? { at: next, shown: [null, null] } : snapped(next, all, scale, edge);
+    };
+    this.follow(
+      event,
+      (by, e) => {
+        const { at, shown } = changed(by, e.altKey);
+        now = at;
+        this.place(element, at);
+        this.showLines(shown);
+      },
+      async ([dx, dy]) => {
+        this.showLines([null, null]);
+        if (Math.hypot(dx, dy) * scale > 2 && !(await this.put(now))) this.draw();
+      },
+    );
+  }
+
+  /** Shows the lines that a part has snapped to. */
+  showLines(shown) {
+    paper.querySelectorAll('.snap').forEach((line) => line.remove());
+    shown.forEach((mm, axis) => {
+      if (mm === null) return;
+      const line = document.createElement('div');
+      line.className = `snap ${axis ? 'across' : 'upright'}`;
+      const { width, height } = this.state.page;
+      line.style[axis ? 'top' : 'left'] = `${(100 * mm) / (axis ? height : width)}%`;
+      paper.append(line);
+    });
+  }
+
+  /** Drags the ground under a map: what is seen moves along until the sheet is drawn anew. */
+  drag(event) {
+    const { part, scale } = this;
+    const ghost = document.createElement('div');
+    ghost.className = 'ghost';
+    this.place(ghost, part);
+    const picture = print.cloneNode();
+    picture.removeAttribute('id');
+    picture.style.width = `${paper.clientWidth}px`;
+    const put = ([dx, dy]) => {
+      picture.style.left = `${(dx - part.x) * scale}px`;
+      picture.style.top = `${(dy - part.y) * scale}px`;
+    };
+    put([0, 0]);
+    ghost.append(picture);
+    paper.append(ghost);
+    this.follow(event, put, async ([right, down]) => {
+      if (Math.hypot(right, down) * scale > 2) await send(`${base}/parts/${part.id}/look`, { right, down });
+      ghost.remove();
+    });
+  }
+
+  async setGuides(guides) {
+    this.state.guides = guides;
+    this.guides();
+    await send(`${base}/guides`, { points: JSON.stringify(guides) });
+  }
+
+  /** Moves a guide; off the page it is removed. */
+  moveGuide(event, line) {
+    const axis = Number(line.dataset.axis);
+    const index = Number(line.dataset.at);
+    const most = axis ? this.state.page.height : this.state.page.width;
+    const was = this.state.guides[axis][index];
+    const to = (by) => was + by[axis];
+    const show = (by) => {
+      line.style[axis ? 'top' : 'left'] = `${(100 * to(by)) / most}%`;
+    };
+    this.follow(event, show, (by) => {
+      const guides = this.state.guides.map((places) => places.slice());
+      const mm = Math.round(to(by) * 10) / 10;
+      if (mm < 0 || mm > most) guides[axis].splice(index, 1);
+      else guides[axis][index] = mm;
+      this.setGuides(guides);
+    });
+  }
+
+  /** Arrow keys move the chosen part by a millimetre, with Shift by ten; with Ctrl they size it. */
+  arrow(event) {
+    const ways = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] };
+    const way = ways[event.key];
+    if (!way || !this.part) return false;
+    const [dx, dy] = way.map((d) => d * (event.shiftKey ? 10 : 1));
+    if (this.moving) {
+      send(`${base}/parts/${this.chosen}/look`, { right: -dx, down: -dy });
+      return true;
+    }
+    const { part } = this;
+    if (event.ctrlKey || event.metaKey) {
+      part.width = Math.max(LEAST, part.width + dx);
+      part.height = Math.max(LEAST, part.height + dy);
+    } else {
+      part.x += dx;
+      part.y += dy;
+    }
+    this.draw();
+    clearTimeout(this.pushed);
+    this.pushed = setTimeout(() => this.put(part), 250);
+    return true;
+  }
+
+  async undo() {
+    await send(`/studies/${study}/undo`);
+  }
+}
+
+const editor = new Editor();
+const again = () => editor.load().catch((error) => notice(error.message, true));
+
+print.addEventListener('load', () => paper.classList.remove('working'));
+print.addEventListener('error', () => {
+  paper.classList.remove('working');
+  delete print.dataset.at;
+});
+
+paper.addEventListener('pointerdown', (event) => {
+  const { target } = event;
+  if (event.button !== 0 || !(target instanceof HTMLElement)) return;
+  const guide = target.closest('.guide');
+  if (guide) {
+    editor.moveGuide(event, guide);
+    return;
+  }
+  const element = target.closest('[data-part]');
+  if (!element) {
+    editor.choose(null);
+    return;
+  }
+  const id = Number(element.dataset.part);
+  if (editor.moving && id === editor.chosen) {
+    event.preventDefault();
+    editor.drag(event);
+    return;
+  }
+  const edge = target.dataset.edge ?? '';
+  editor.choose(id);
+  event.preventDefault();
+  paper.focus({ preventScroll: true });
+  // What was chosen has been drawn anew: the pointer is followed on the page itself.
+  const held = { target: paper, pointerId: event.pointerId, clientX: event.clientX, clientY: event.clientY };
+  editor.hold(held, edge);
+});
+
+paper.addEventListener(
+  'wheel',
+  (event) => {
+    if (!editor.moving) return;
+    event.preventDefault();
+    const [x, y] = editor.at(event);
+    editor.nearer = (editor.nearer ?? 1) * (event.deltaY < 0 ? 1.25 : 0.8);
+    clearTimeout(editor.wheeled);
+    editor.wheeled = setTimeout(() => {
+      const { nearer } = editor;
+      editor.nearer = 1;
+      send(`${base}/parts/${editor.chosen}/look`, { nearer, x, y });
+    }, 200);
+  },
+  { passive: false },
+);
+
+document.addEventListener('keydown', (event) => {
+  const typing = event.target instanceof HTMLElement && event.target.closest('input, textarea, select');
+  if (event.key === 'Escape') editor.leave();
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z' && !typing) {
+    event.preventDefault();
+    editor.undo();
+    return;
+  }
+  if (typing) return;
+  if (event.key === '?') window.htmx.ajax('GET', '/help/sheets', '#help');
+  if (event.key.toLowerCase() === 'm' && !event.ctrlKey) editor.enter();
+  if (event.key === 'Delete' && editor.part) send(`${base}/parts/${editor.chosen}/delete`);
+  if (editor.arrow(event)) event.preventDefault();
+});
+
+document.addEventListener('click', (event) => {
+  if (!(event.target instanceof HTMLElement)) return;
+  const choose = event.target.closest('[data-choose]');
+  if (choose) editor.choose(Number(choose.dataset.choose));
+  const show = event.target.closest('[data-show]');
+  if (show) {
+    const part = editor.state.parts.find(({ id }) => id === Number(show.dataset.show));
+    send(`${base}/parts/${part.id}/shown`, { shown: part.hidden ? 'yes' : 'no' });
+  }
+  if (event.target.closest('#move-map')) editor.enter();
+  if (event.target.closest('#undo-sheet')) editor.undo();
+  if (event.target.closest('#sheet-help')) window.htmx.ajax('GET', '/help/sheets', '#help');
+  const guide = event.target.closest('[data-guide]');
+  if (guide) {
+    const axis = Number(guide.dataset.guide);
+    const { page, guides } = editor.state;
+    const all = guides.map((places) => places.slice());
+    all[axis].push(Math.round((axis ? page.height : page.width) / 3));
+    editor.setGuides(all);
+  }
+});
+
+document.addEventListener('submit', async (event) => {
+  const form = event.target;
+  if (!(form instanceof HTMLFormElement)) return;
+  if (form.id === 'write-sheet') {
+    event.preventDefault();
+    await download(form);
+  }
+  if (form.id === 'logo-form') {
+    event.preventDefault();
+    await give(form);
+  }
+});
+
+/** Fetches the sheet as a file, and says what went wrong where it could not be written. */
+async function download(form) {
+  const { format, dpi } = Object.fromEntries(new FormData(form));
+  const button = document.getElementById('download-sheet');
+  button.disabled = true;
+  button.textContent = 'Writing…';
+  try {
+    const answer = await fetch(`${base}/file/${format}?${query({ dpi })}`);
+    if (!answer.ok) {
+      notice(await answer.text(), true);
+      return;
+    }
+    const name = /filename="([^"]+)"/.exec(answer.headers.get('Content-Disposition') ?? '')?.[1];
+    const link = document.createElement('a');
+    link.href = URL.createObjectURL(await answer.blob());
+    link.download = name ?? `sheet.${format}`;
+    link.click();
+    setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
+    root.dataset.written = link.download;
+  } catch {
+    notice('The connection was cut while the sheet was written. Try again.', true);
+  } finally {
+    button.disabled = false;
+    button.textContent = 'Download';
+  }
+}
+
+/** Sends the picture of a logo. */
+async function give(form) {
+  const answer = await fetch(form.dataset.picture, {
+    method: 'POST',
+    headers: { 'X-Bothros-Token': token() },
+    body: new FormData(form),
+  });
+  if (answer.ok) again();
+  else notice(await answer.text(), true);
+}
+
+for (const event of ['sheet-changed', 'study-changed']) document.body.addEventListener(event, again);
+hear(({ study: of, state }) => {
+  // The study is another one: what the maps show may be too.
+  if (of === Number(study) && ['done', 'missed'].includes(state)) again();
+});
+window.addEventListener('resize', () => editor.state && editor.fit());
+freeSize(document.getElementById('page-form'));
+again();

@@ -1,0 +1,123 @@
+//! Sheets added, copied, named, deleted.
+
+use axum::extract::{Path, State};
+use axum::http::{HeaderName, StatusCode};
+use axum::response::{IntoResponse, Response};
+use bothros_products::Units;
+use bothros_sheets::{BarUnit, Layout, Page, PageSize};
+use bothros_workflow::{SheetLook, add_sheet, copy_sheet, delete_sheet, rename_sheet};
+use serde::Deserialize;
+
+use super::CHANGED;
+use crate::App;
+use crate::http::changed::changed;
+use crate::http::error::{Result, WebError};
+use crate::http::form::Form;
+use crate::ui::form::{choice, number};
+use crate::ui::quantity;
+
+/// Sends the browser to a sheet.
+fn opened(study: i64, sheet: i64) -> Response {
+    let to = [(HeaderName::from_static("hx-redirect"), format!("/studies/{study}/sheets/{sheet}"))];
+    (StatusCode::NO_CONTENT, to).into_response()
+}
+
+/// A page as forms send it.
+#[derive(Debug, Deserialize)]
+pub struct PageForm {
+    size: String,
+    #[serde(default)]
+    across: String,
+    #[serde(default)]
+    width: String,
+    #[serde(default)]
+    height: String,
+}
+
+impl PageForm {
+    pub fn read(&self) -> Result<Page> {
+        let free = || -> Result<PageSize> {
+            Ok(PageSize::Free {
+                width_mm: number(&self.width, "the width of the page")?,
+                height_mm: number(&self.height, "the height of the page")?,
+            })
+        };
+        let size = match self.size.as_str() {
+            "free" => free()?,
+            size => choice("the size of the page", size, &SIZES)?,
+        };
+        let page = Page { size, across: self.across == "yes" };
+        page.mm().map_err(|e| WebError::refused(e.to_string()))?;
+        Ok(page)
+    }
+}
+
+/// Sizes by their names.
+pub(super) const SIZES: [(&str, PageSize); 4] = [
+    ("a4", PageSize::A4),
+    ("a3", PageSize::A3),
+    ("letter", PageSize::Letter),
+    ("tabloid", PageSize::Tabloid),
+];
+
+#[derive(Debug, Deserialize)]
+pub struct New {
+    name: String,
+    layout: String,
+    /// layers, the lowest first, with commas
+    #[serde(default)]
+    layers: String,
+    #[serde(flatten)]
+    page: PageForm,
+}
+
+pub async fn add(State(app): State<App>, Path(study): Path<i64>, Form(form): Form<New>) -> Result<Response> {
+    let layout = Layout::from_key(&form.layout).ok_or_else(|| WebError::refused("choose a layout"))?;
+    let layers = form.layers.split(',').map(str::trim).filter(|l| !l.is_empty()).take(40).map(String::from);
+    let unit = match quantity::units() {
+        Units::Metric => BarUnit::Metric,
+        Units::UsCustomary => BarUnit::Customary,
+    };
+    let look = SheetLook { layout, page: form.page.read()?, layers: layers.collect(), unit };
+    Ok(opened(study, add_sheet(&app.store, study, &form.name, &look).await?))
+}
+
+#[derive(Debug, Deserialize)]
+pub struct Copied {
+    /// study and sheet, with a dot; the sheet alone for one of this study
+    from: String,
+}
+
+/// Copies a sheet, of this study or another.
+pub async fn copy(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    Form(form): Form<Copied>,
+) -> Result<Response> {
+    let none = || WebError::refused("choose the sheet that is to be copied");
+    let read = |text: &str| text.parse::<i64>().map_err(|_| none());
+    let from = match form.from.split_once('.') {
+        Some((of, sheet)) => (read(of)?, read(sheet)?),
+        None => (study, read(&form.from)?),
+    };
+    Ok(opened(study, copy_sheet(&app.store, from, study).await?))
+}
+
+#[derive(Debug, Deserialize)]
+pub struct Named {
+    name: String,
+}
+
+pub async fn rename(
+    State(app): State<App>,
+    Path((study, sheet)): Path<(i64, i64)>,
+    Form(form): Form<Named>,
+) -> Result<Response> {
+    rename_sheet(&app.store, study, sheet, &form.name).await?;
+    Ok(changed(CHANGED))
+}
+
+pub async fn delete(State(app): State<App>, Path((study, sheet)): Path<(i64, i64)>) -> Result<Response> {
+    delete_sheet(&app.store, study, sheet).await?;
+    Ok(changed("sheets-changed"))
+}

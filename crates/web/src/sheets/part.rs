@@ -1,0 +1,588 @@
+//! What can be chosen of one part of a sheet.
+
+use askama::Template;
+use axum::extract::{Multipart, Path, State};
+use axum::response::Response;
+use bothros_sheets::{
+    BarUnit, Fit, Frame, GridStyle, Key, KeyLook, LabelPlace, Part, Sheet, Text, View, What,
+};
+use bothros_workflow::{
+    Error, KeptSheet, change_sheet, laid_entries, put_logo, sheet, sheet_layers, sheet_views, trials,
+};
+use serde::Deserialize;
+
+use super::CHANGED;
+use super::change::looks;
+use super::editor::title;
+use crate::App;
+use crate::http::changed::changed;
+use crate::http::error::{Result, WebError};
+use crate::http::form::Form;
+use crate::http::upload::{broken_off, given_name, keep};
+use crate::ui::form::{choice, number};
+use crate::ui::page;
+
+/// A layer in the list of a map.
+struct LayerRow {
+    key: String,
+    title: String,
+    on: bool,
+}
+
+/// An entry in the list of a key.
+struct EntryRow {
+    name: String,
+    words: String,
+    group: String,
+    shown: bool,
+    first: bool,
+    last: bool,
+}
+
+/// What can be chosen of a map.
+struct MapChoice {
+    studies: Vec<(i64, String, bool)>,
+    trials: Vec<(i64, String, bool)>,
+    layers: Vec<LayerRow>,
+    /// key, title, whether it is chosen
+    fits: Vec<(String, String, bool)>,
+    x: String,
+    y: String,
+    denominator: String,
+    alone: Vec<(i64, String, bool)>,
+    ink: f64,
+    rim: bool,
+    grid: Vec<(&'static str, &'static str, bool)>,
+    interval: [String; 2],
+    grid_labels: Vec<(&'static str, &'static str, bool)>,
+    labels: bool,
+    label_size: f64,
+    halo: f64,
+    streams: Vec<(&'static str, &'static str, bool)>,
+    unit: String,
+    locator: bool,
+}
+
+#[derive(Template)]
+#[template(path = "sheets/part.html")]
+struct PartForm {
+    study: i64,
+    sheet: i64,
+    part: u32,
+    title: String,
+    hidden: bool,
+    at: [String; 4],
+    map: Option<MapChoice>,
+    text: Option<Text>,
+    key: Option<(Key, Vec<EntryRow>)>,
+    /// maps that a bar or an arrow can belong to
+    of_map: Vec<(u32, String, bool)>,
+    unit: Option<BarUnit>,
+    logo: Option<bool>,
+}
+
+const GRIDS: [(&str, &str, GridStyle); 4] = [
+    ("none", "none", GridStyle::None),
+    ("lines", "lines", GridStyle::Lines),
+    ("crosses", "crosses", GridStyle::Crosses),
+    ("ticks", "ticks at the rim", GridStyle::Ticks),
+];
+const GRID_LABELS: [(&str, &str, LabelPlace); 3] = [
+    ("none", "none", LabelPlace::None),
+    ("inside", "inside", LabelPlace::Inside),
+    ("outside", "outside", LabelPlace::Outside),
+];
+const STREAM_LABELS: [(&str, &str); 6] = [
+    ("", "as on the map"),
+    ("none", "none"),
+    ("order", "Strahler order"),
+    ("magnitude", "Shreve magnitude"),
+    ("area", "contributing area"),
+    ("id", "number of the reach"),
+];
+
+/// A length in mm, to a hundredth.
+fn mm(value: f64) -> String {
+    format!("{}", (value * 100.0).round() / 100.0)
+}
+
+async fn map_choice(
+    app: &App,
+    study: i64,
+    kept: &KeptSheet,
+    part: &Part,
+    frame: &Frame,
+) -> Result<MapChoice> {
+    let of = frame.shown.study.unwrap_or(study);
+    let heads = app.store.study_heads().await?;
+    let studies = heads.into_iter().map(|h| (h.id, h.name, h.id == of)).collect();
+    let facts = app.facts(of).await?;
+    let there = sheet_layers(&app.store, &facts).await?;
+    let on = |key: &str| frame.shown.layers.iter().any(|l| l == key);
+    // Those that are drawn come first, the highest at the top; then all others.
+    let known = |key: &String| there.iter().find(|l| l.key == *key).map_or(key.clone(), |l| l.title.clone());
+    let row = |key: &String| LayerRow { key: key.clone(), title: known(key), on: true };
+    let mut layers: Vec<LayerRow> = frame.shown.layers.iter().rev().map(row).collect();
+    layers.extend(there.iter().rev().filter(|l| !on(&l.key)).map(|l| LayerRow {
+        key: l.key.clone(),
+        title: l.title.clone(),
+        on: false,
+    }));
+    let points = app.store.pour_points(of).await?;
+    let view = sheet_views(app.sheet_sources(), study, &kept.sheet).await.unwrap_or_default();
+    let view = view.into_iter().find(|(id, _)| *id == part.id).map(|(_, view)| view);
+    let mut fits = vec![("study".to_owned(), "the whole study".to_owned(), frame.fit == Fit::Study)];
+    for (n, p) in points.iter().enumerate() {
+        let chosen = frame.fit == Fit::Catchment { point: p.id };
+        fits.push((format!("{}", p.id), format!("catchment {} {}", n + 1, p.name), chosen));
+    }
+    let by_hand = matches!(frame.fit, Fit::Place { .. } | Fit::Box { .. });
+    fits.push(("place".into(), "the place below".into(), by_hand));
+    let number =
+        |value: Option<f64>| value.map_or(String::new(), |v| format!("{}", (v * 100.0).round() / 100.0));
+    let grid = frame.grid;
+    Ok(MapChoice {
+        studies,
+        trials: trials(&app.store, of)
+            .await?
+            .into_iter()
+            .map(|t| (t.trial.id, t.trial.name.clone(), frame.shown.trial == Some(t.trial.id)))
+            .collect(),
+        layers,
+        fits,
+        x: number(view.map(|v| v.x)),
+        y: number(view.map(|v| v.y)),
+        denominator: number(view.map(|v| v.denominator.round())),
+        alone: points
+            .iter()
+            .enumerate()
+            .map(|(n, p)| (p.id, format!("catchment {} {}", n + 1, p.name), frame.alone == Some(p.id)))
+            .collect(),
+        ink: frame.ink,
+        rim: frame.rim,
+        grid: GRIDS.map(|(key, title, style)| (key, title, style == grid.style)).to_vec(),
+        interval: grid.interval.map(number),
+        grid_labels: GRID_LABELS.map(|(key, title, place)| (key, title, place == grid.labels)).to_vec(),
+        labels: frame.labels.on,
+        label_size: frame.labels.size,
+        halo: frame.labels.halo_mm,
+        streams: STREAM_LABELS
+            .map(|(k, t)| (k, t, k == frame.labels.streams.as_deref().unwrap_or("")))
+            .to_vec(),
+        unit: facts
+            .terrain
+            .as_ref()
+            .map_or("m".into(), |t| crate::ui::quantity::unit(&t.crs.unit).to_owned()),
+        locator: frame.locates.is_some(),
+    })
+}
+
+/// The form of a part.
+pub async fn form(
+    State(app): State<App>,
+    Path((study, id, part)): Path<(i64, i64, u32)>,
+) -> Result<Response> {
+    let kept = sheet(&app.store, study, id).await?;
+    let all = &kept.sheet;
+    let own =
+        all.parts.iter().find(|p| p.id == part).ok_or_else(|| WebError::nothing("there is no such part"))?;
+    let of_map = |now: u32| {
+        let maps = all.parts.iter().filter(|p| p.frame().is_some_and(|f| f.locates.is_none()));
+        maps.map(|p| (p.id, title(all, p), p.id == now)).collect()
+    };
+    let mut told = PartForm {
+        study,
+        sheet: id,
+        part,
+        title: title(all, own),
+        hidden: own.hidden,
+        at: [own.at.x, own.at.y, own.at.width, own.at.height].map(mm),
+        map: None,
+        text: None,
+        key: None,
+        of_map: Vec::new(),
+        unit: None,
+        logo: None,
+    };
+    match &own.what {
+        What::Frame(frame) => told.map = Some(Box::pin(map_choice(&app, study, &kept, own, frame)).await?),
+        What::Title(text) | What::Text(text) | What::Source(text) => told.text = Some(text.clone()),
+        What::Key(key) => {
+            let found = Box::pin(laid_entries(app.sheet_sources(), study, all)).await?;
+            told.key = Some((key.clone(), entry_rows(key, found)));
+        }
+        What::Bar { frame, unit } => {
+            told.of_map = of_map(*frame);
+            told.unit = Some(*unit);
+        }
+        What::North { frame } => told.of_map = of_map(*frame),
+        What::Logo { sha256 } => told.logo = Some(sha256.is_some()),
+    }
+    page(&told)
+}
+
+/// The entries of a key in their order, as they are told.
+fn entry_rows(key: &Key, found: Vec<bothros_sheets::Entry>) -> Vec<EntryRow> {
+    let count = found.len();
+    let row = |(n, entry): (usize, bothros_sheets::Entry)| {
+        let look = key.looks.get(&entry.name).cloned().unwrap_or_default();
+        EntryRow {
+            words: look.words.unwrap_or(entry.words),
+            group: look.group.unwrap_or(entry.group),
+            shown: !look.hidden,
+            name: entry.name,
+            first: n == 0,
+            last: n + 1 == count,
+        }
+    };
+    found.into_iter().enumerate().map(row).collect()
+}
+
+/// What is chosen of a part; fields that are not sent stay as they are.
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+pub struct Chosen {
+    text: Option<String>,
+    size_pt: Option<String>,
+    bold: Option<String>,
+    middle: Option<String>,
+    heading: Option<String>,
+    unit: Option<String>,
+    frame: Option<String>,
+    study: Option<String>,
+    trial: Option<String>,
+    fit: Option<String>,
+    east: Option<String>,
+    north: Option<String>,
+    denominator: Option<String>,
+    alone: Option<String>,
+    ink: Option<String>,
+    rim: Option<String>,
+    grid: Option<String>,
+    interval_e: Option<String>,
+    interval_n: Option<String>,
+    grid_labels: Option<String>,
+    labels: Option<String>,
+    label_size: Option<String>,
+    halo: Option<String>,
+    streams: Option<String>,
+}
+
+fn optional(text: &Option<String>, what: &str) -> Result<Option<f64>> {
+    match text.as_deref().map(str::trim) {
+        None | Some("") => Ok(None),
+        Some(text) => number(text, what).map(Some),
+    }
+}
+
+/// A number of a row of the database; nothing for an empty choice.
+fn id_of(text: &str) -> Result<Option<i64>> {
+    match text.trim() {
+        "" => Ok(None),
+        text => text.parse().map(Some).map_err(|_| WebError::refused("choose one of the list")),
+    }
+}
+
+const UNITS: [(&str, BarUnit); 2] = [("metric", BarUnit::Metric), ("customary", BarUnit::Customary)];
+
+impl Chosen {
+    fn text(&self, text: &mut Text) -> Result<()> {
+        if let Some(told) = &self.text {
+            text.text = told.replace("\r\n", "\n");
+        }
+        if let Some(size) = optional(&self.size_pt, "the size of letters")? {
+            text.size_pt = size;
+        }
+        text.bold = self.bold.as_deref().map_or(text.bold, |b| b == "yes");
+        text.middle = self.middle.as_deref().map_or(text.middle, |b| b == "yes");
+        Ok(())
+    }
+
+    fn key(&self, key: &mut Key) -> Result<()> {
+        if let Some(heading) = &self.heading {
+            key.heading = heading.trim().chars().take(120).collect();
+        }
+        if let Some(size) = optional(&self.size_pt, "the size of letters")? {
+            key.size_pt = size;
+        }
+        if let Some(unit) = &self.unit {
+            key.unit = choice("the units", unit, &UNITS)?;
+        }
+        Ok(())
+    }
+
+    fn frame(&self, frame: &mut Frame, own: i64) -> Result<()> {
+        if let Some(study) = &self.study {
+            let chosen = id_of(study)?.filter(|id| *id != own);
+            if chosen != frame.shown.study {
+                // What belonged to the other study means nothing here.
+                (frame.shown.study, frame.shown.trial, frame.alone) = (chosen, None, None);
+                frame.fit = Fit::Study;
+            }
+        }
+        if let Some(trial) = &self.trial {
+            frame.shown.trial = id_of(trial)?;
+        }
+        if let Some(alone) = &self.alone {
+            frame.alone = id_of(alone)?;
+        }
+        if let Some(ink) = optional(&self.ink, "the size of lines and marks")? {
+            frame.ink = ink;
+        }
+        frame.rim = self.rim.as_deref().map_or(frame.rim, |b| b == "yes");
+        if let Some(grid) = &self.grid {
+            frame.grid.style = choice("the grid", grid, &GRIDS.map(|(key, _, style)| (key, style)))?;
+        }
+        if let Some(labels) = &self.grid_labels {
+            frame.grid.labels =
+                choice("its labels", labels, &GRID_LABELS.map(|(key, _, place)| (key, place)))?;
+        }
+        if self.interval_e.is_some() || self.interval_n.is_some() {
+            frame.grid.interval = [
+                optional(&self.interval_e, "the interval of eastings")?,
+                optional(&self.interval_n, "the interval of northings")?,
+            ];
+        }
+        frame.labels.on = self.labels.as_deref().map_or(frame.labels.on, |b| b == "yes");
+        if let Some(size) = optional(&self.label_size, "the size of labels")? {
+            frame.labels.size = size;
+        }
+        if let Some(halo) = optional(&self.halo, "the rim around letters")? {
+            frame.labels.halo_mm = halo;
+        }
+        if let Some(streams) = &self.streams {
+            let known = choice("the labels of streams", streams, &STREAM_LABELS.map(|(key, _)| (key, key)))?;
+            frame.labels.streams = Some(known.to_owned()).filter(|k| !k.is_empty());
+        }
+        Ok(())
+    }
+}
+
+/// Changes a part.
+pub async fn change(
+    State(app): State<App>,
+    Path((study, id, part)): Path<(i64, i64, u32)>,
+    Form(form): Form<Chosen>,
+) -> Result<Response> {
+    let kept = sheet(&app.store, study, id).await?;
+    let mut now = kept.sheet;
+    let own = now.part_mut(part).map_err(|e| WebError::refused(e.to_string()))?;
+    let at = own.at;
+    let mut looks_at: Option<View> = None;
+    match &mut own.what {
+        What::Title(text) | What::Text(text) | What::Source(text) => form.text(text)?,
+        What::Key(key) => form.key(key)?,
+        What::Bar { frame, unit } => {
+            if let Some(chosen) = &form.frame {
+                *frame = id_of(chosen)?.and_then(|id| u32::try_from(id).ok()).unwrap_or(*frame);
+            }
+            if let Some(chosen) = &form.unit {
+                *unit = choice("the units", chosen, &UNITS)?;
+            }
+        }
+        What::North { frame } => {
+            if let Some(chosen) = &form.frame {
+                *frame = id_of(chosen)?.and_then(|id| u32::try_from(id).ok()).unwrap_or(*frame);
+            }
+        }
+        What::Logo { .. } => {}
+        What::Frame(frame) => {
+            form.frame(frame, study)?;
+            match form.fit.as_deref() {
+                None => {}
+                Some("study") => frame.fit = Fit::Study,
+                Some("place") => {
+                    let typed = |text: &Option<String>, what: &str| -> Result<f64> {
+                        optional(text, what)?.ok_or_else(|| WebError::refused(format!("type {what}")))
+                    };
+                    looks_at = Some(View {
+                        frame: at,
+                        x: typed(&form.east, "the easting in the middle")?,
+                        y: typed(&form.north, "the northing in the middle")?,
+                        denominator: typed(&form.denominator, "the scale, 1 to what")?,
+                        unit_m: 1.0,
+                    });
+                }
+                Some(point) => {
+                    let point =
+                        id_of(point)?.ok_or_else(|| WebError::refused("choose what the map looks at"))?;
+                    frame.fit = Fit::Catchment { point };
+                }
+            }
+        }
+    }
+    if let Some(view) = looks_at {
+        view.check().map_err(|e| WebError::refused(e.to_string()))?;
+        looks(&mut now, part, &view).map_err(WebError::from)?;
+    } else if now.together && form.fit.is_some() {
+        share_fit(&mut now, part);
+    }
+    change_sheet(&app.store, study, id, "part changed", move |sheet| {
+        // Only this part: others may have been changed meanwhile.
+        let together = sheet.together;
+        for one in &mut sheet.parts {
+            let Some(new) = now.parts.iter().find(|p| p.id == one.id) else { continue };
+            match (&mut one.what, &new.what) {
+                (what, new) if one.id == part => *what = new.clone(),
+                (What::Frame(frame), What::Frame(new)) if together => frame.fit = new.fit,
+                _ => {}
+            }
+        }
+        Ok(())
+    })
+    .await?;
+    Ok(changed(CHANGED))
+}
+
+/// Where maps keep together, all are fitted to what one of them is.
+fn share_fit(sheet: &mut Sheet, part: u32) {
+    let fit = sheet.parts.iter().find(|p| p.id == part).and_then(Part::frame).map(|f| (f.fit, f.locates));
+    let Some((fit, None)) = fit else { return };
+    for one in &mut sheet.parts {
+        if let What::Frame(frame) = &mut one.what
+            && frame.locates.is_none()
+        {
+            frame.fit = fit;
+        }
+    }
+}
+
+#[derive(Debug, Deserialize)]
+pub struct LayerForm {
+    layer: String,
+    /// on, off, up, down
+    to: String,
+}
+
+/// Shows a layer on a map, takes it off, or moves it.
+pub async fn layer(
+    State(app): State<App>,
+    Path((study, id, part)): Path<(i64, i64, u32)>,
+    Form(form): Form<LayerForm>,
+) -> Result<Response> {
+    let ways = [("on", 0), ("off", 1), ("up", 2), ("down", 3)];
+    let to = choice("what is done with the layer", &form.to, &ways)?;
+    let kept = sheet(&app.store, study, id).await?;
+    let of = kept.sheet.parts.iter().find(|p| p.id == part).and_then(Part::frame);
+    let of = of.ok_or_else(|| WebError::refused("that part is no map"))?.shown.study.unwrap_or(study);
+    let there = sheet_layers(&app.store, &*app.facts(of).await?).await?;
+    let rank = |key: &str| there.iter().position(|l| l.key == key);
+    if to == 0 && rank(&form.layer).is_none() {
+        return Err(WebError::refused("the study has not got this layer"));
+    }
+    change_sheet(&app.store, study, id, "layers of a map", |sheet| {
+        let What::Frame(frame) = &mut sheet.part_mut(part)?.what else {
+            return Err(Error::Refused("that part is no map".into()));
+        };
+        let layers = &mut frame.shown.layers;
+        let at = layers.iter().position(|l| *l == form.layer);
+        match (to, at) {
+            (0, None) => {
+                // Where it usually lies.
+                let own = rank(&form.layer);
+                let above = layers.iter().position(|l| rank(l) > own).unwrap_or(layers.len());
+                layers.insert(above, form.layer.clone());
+            }
+            (1, Some(at)) => drop(layers.remove(at)),
+            (2, Some(at)) if at + 1 < layers.len() => layers.swap(at, at + 1),
+            (3, Some(at)) if at > 0 => layers.swap(at, at - 1),
+            _ => {}
+        }
+        Ok(())
+    })
+    .await?;
+    Ok(changed(CHANGED))
+}
+
+#[derive(Debug, Default, Deserialize)]
+pub struct EntryForm {
+    entry: String,
+    #[serde(default)]
+    words: Option<String>,
+    #[serde(default)]
+    group: Option<String>,
+    #[serde(default)]
+    shown: Option<String>,
+    #[serde(default)]
+    to: Option<String>,
+}
+
+/// Renames an entry of a key, puts it under another heading, leaves it out, or moves it.
+pub async fn entry(
+    State(app): State<App>,
+    Path((study, id, part)): Path<(i64, i64, u32)>,
+    Form(form): Form<EntryForm>,
+) -> Result<Response> {
+    let kept = sheet(&app.store, study, id).await?;
+    let found = Box::pin(laid_entries(app.sheet_sources(), study, &kept.sheet)).await?;
+    let at = found.iter().position(|e| e.name == form.entry);
+    let at = at.ok_or_else(|| WebError::refused("the key has no such entry any more: look again"))?;
+    let own = found[at].clone();
+    let mut order: Vec<String> = found.iter().map(|e| e.name.clone()).collect();
+    let moved = match form.to.as_deref() {
+        Some(to) => match choice("the way", to, &[("up", true), ("down", false)])? {
+            true if at > 0 => {
+                order.swap(at, at - 1);
+                true
+            }
+            false if at + 1 < order.len() => {
+                order.swap(at, at + 1);
+                true
+            }
+            _ => false,
+        },
+        None => false,
+    };
+    change_sheet(&app.store, study, id, "key", move |sheet| {
+        let What::Key(key) = &mut sheet.part_mut(part)?.what else {
+            return Err(Error::Refused("that part is no key".into()));
+        };
+        if moved {
+            key.order = order;
+        }
+        let look = key.looks.entry(own.name.clone()).or_default();
+        let told = |text: &Option<String>, usual: &str, now: &mut Option<String>| {
+            if let Some(text) = text {
+                let text: String = text.trim().chars().take(120).collect();
+                *now = Some(text).filter(|t| !t.is_empty() && t != usual);
+            }
+        };
+        told(&form.words, &own.words, &mut look.words);
+        told(&form.group, &own.group, &mut look.group);
+        if let Some(shown) = &form.shown {
+            look.hidden = shown != "yes";
+        }
+        if *look == KeyLook::default() {
+            key.looks.remove(&own.name);
+        }
+        Ok(())
+    })
+    .await?;
+    Ok(changed(CHANGED))
+}
+
+/// Takes `file`, the picture of a logo.
+pub async fn picture(
+    State(app): State<App>,
+    Path((study, id, part)): Path<(i64, i64, u32)>,
+    mut form: Multipart,
+) -> Result<Response> {
+    let dir = tempfile::tempdir()?;
+    while let Some(field) = form.next_field().await.map_err(broken_off)? {
+        if field.name() != Some("file") {
+            continue;
+        }
+        let name = given_name(&field);
+        if name.is_empty() {
+            break;
+        }
+        let path = dir.path().join("picture");
+        keep(field, &path, MOST_BYTES.min(app.options.upload_limit)).await?;
+        put_logo(&app.store, study, id, part, &path, &name).await?;
+        return Ok(changed(CHANGED));
+    }
+    Err(WebError::refused("choose a picture: PNG or JPEG"))
+}
+
+/// A larger picture is no logo.
+const MOST_BYTES: u64 = 20 << 20;

@@ -1,0 +1,578 @@
+//! Lines, areas and points on a sheet, as the map draws them.
+
+use bothros_core::calibration::Side;
+use bothros_core::terrain::contours;
+use bothros_core::{Cell, Frame, Threshold};
+use bothros_products::{Units, numbers};
+use bothros_sheets::{Colour as Ink, Entry, Feature, Geometry, Label, Layer, Sample, Stroke};
+use bothros_store::{LayerRole, RasterRole, Shape};
+use serde_json::Value;
+
+use super::filled::{Looked, SheetSources};
+use crate::study::style::{CATCHMENTS, CONTOURS, STREAMS, SUBBASINS};
+use crate::{
+    BASIN_COLOURS, CatchmentFacts, Colour, Fill, OrderStyle, Result, TrialLine, VectorStyle, blocking,
+    order_styles, role_key, tolerance, vector_style,
+};
+
+const INK: Ink = Ink([0x22, 0x30, 0x2E]);
+const PAPER: Ink = Ink([0xFF, 0xFD, 0xF8]);
+const CLAY: Ink = Ink([0xB4, 0x53, 0x2A]);
+const EXTRA: Ink = Ink([0xC7, 0x7B, 0x1B]);
+const MISSED: Ink = Ink([0xA3, 0x26, 0x3B]);
+const WATER: Ink = Ink([0x0F, 0x5C, 0x63]);
+/// Streams by what is not their order: from light to dark.
+const TONES: [u32; 6] = [0x7FB7BC, 0x4E969D, 0x2B7A82, 0x0F5C63, 0x0A454B, 0x062F34];
+
+/// What a layer of features adds to a map.
+#[derive(Default)]
+pub(super) struct Features {
+    pub layers: Vec<Layer>,
+    pub entries: Vec<Entry>,
+}
+
+fn ink(Colour(rgb): Colour) -> Ink {
+    Ink(rgb)
+}
+
+fn stroke(colour: Ink, width_px: f64, dash_px: &[f64]) -> Stroke {
+    Stroke { colour, width_px, dash_px: dash_px.to_vec() }
+}
+
+fn line_of(style: &VectorStyle) -> Stroke {
+    stroke(ink(style.color), style.width, style.dash.pattern())
+}
+
+fn fill_of(style: &VectorStyle, colour: Ink) -> Option<(Ink, f64)> {
+    (style.fill != Fill::None).then(|| (colour, style.fill.opacity()))
+}
+
+fn label_of(style: &VectorStyle, text: String, matters: f64) -> Option<Label> {
+    (!text.is_empty()).then(|| Label { text, size_px: style.size, colour: INK, matters })
+}
+
+fn line(points: Vec<[f64; 2]>, stroke: Stroke, label: Option<Label>) -> Feature {
+    Feature {
+        geometry: Geometry::Lines(vec![points]),
+        stroke: Some(stroke),
+        fill: None,
+        radius_px: 0.0,
+        label,
+    }
+}
+
+fn entry(name: &str, words: impl Into<String>, group: &str, sample: Sample) -> Entry {
+    Entry { name: name.into(), words: words.into(), group: group.into(), sample }
+}
+
+/// Whether the box around a line meets another.
+fn meets(line: &[[f64; 2]], [west, south, east, north]: [f64; 4]) -> bool {
+    let span = |axis: usize| {
+        line.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), p| (l.min(p[axis]), h.max(p[axis])))
+    };
+    let ((x0, x1), (y0, y1)) = (span(0), span(1));
+    x0 <= east && x1 >= west && y0 <= north && y1 >= south
+}
+
+/// How streams are drawn, beside colours and widths.
+struct StreamLook {
+    by: By,
+    from: u8,
+    least: bool,
+    label: String,
+    style: VectorStyle,
+    orders: Vec<OrderStyle>,
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum By {
+    Order,
+    Magnitude,
+    Area,
+}
+
+impl StreamLook {
+    fn of(styles: &Value, highest: u8, labels: Option<&str>) -> Option<Self> {
+        let own = &styles[STREAMS];
+        let style = vector_style(styles, STREAMS)?;
+        let by = match own["by"].as_str() {
+            Some("magnitude") => By::Magnitude,
+            Some("area") => By::Area,
+            _ => By::Order,
+        };
+        let from = own["from"].as_u64().and_then(|n| u8::try_from(n).ok()).unwrap_or(1);
+        let least = own["least"].as_bool().unwrap_or(true);
+        let label =
+            labels.map_or(style.label.clone(), |l| if l == "none" { String::new() } else { l.to_owned() });
+        Some(Self { by, from, least, label, style, orders: order_styles(styles, highest.max(1)) })
+    }
+
+    /// Rank of a stream, from 1, by what is not its order: it makes width and tone, as on the map.
+    fn rank(&self, magnitude: u32, m2: f64, cell_m2: f64) -> f64 {
+        match self.by {
+            By::Magnitude => 1.0 + f64::from(magnitude.max(1)).log2() / 1.6,
+            _ => 1.0 + ((m2 / (cell_m2 * 100.0)).log10() * 1.2).max(0.0),
+        }
+    }
+
+    fn stroke(&self, order: u8, rank: f64) -> Stroke {
+        let dash = self.style.dash.pattern();
+        match self.by {
+            By::Order => {
+                let of = self.orders[usize::from(order.max(1) - 1).min(self.orders.len() - 1)];
+                stroke(ink(of.color), of.width, dash)
+            }
+            _ => stroke(tone(rank), 0.9 + 0.75 * (rank - 1.0), dash),
+        }
+    }
+}
+
+fn tone(rank: f64) -> Ink {
+    let hex = TONES[(rank.round() as usize).min(TONES.len() - 1)];
+    Ink([(hex >> 16) as u8, (hex >> 8) as u8, hex as u8])
+}
+
+fn centre(frame: &Frame, index: u32) -> [f64; 2] {
+    frame.centre(Cell { row: index as usize / frame.cols, col: index as usize % frame.cols }).into()
+}
+
+impl SheetSources<'_> {
+    /// Draws a layer of features of a map; nothing where the study has not got it.
+    pub(super) async fn features(&self, key: &str, looked: &Looked, units: Units) -> Result<Features> {
+        match key {
+            "contours" => self.contours(looked, units).await,
+            "streams" => self.streams(looked, units).await,
+            "agreement" => self.agreement(looked).await,
+            "catchments" => self.catchments(looked, units).await,
+            "subbasins" => self.subbasins(looked, units).await,
+            "features" => self.inputs(looked, units).await,
+            _ => Ok(Features::default()),
+        }
+    }
+
+    async fn streams(&self, looked: &Looked, units: Units) -> Result<Features> {
+        let facts = &looked.facts;
+        let (Some(terrain), Some(found)) = (&facts.terrain, facts.network) else {
+            return Ok(Features::default());
+        };
+        let (network, index) = self.grids.indexed(self.store, facts, found.threshold).await?;
+        let grids = self.grids.get(self.store, facts).await?;
+        let frame = terrain.frame;
+        let labels = looked.streams.clone();
+        let Some(look) = StreamLook::of(&facts.settings.style, found.highest_order, labels.as_deref()) else {
+            return Ok(Features::default());
+        };
+        let ground = looked.view.ground();
+        blocking(move || {
+            let below = grids.below_edge();
+            let cell_m2 = frame.cell_area().as_m2();
+            let mut reaches: Vec<_> = network
+                .reaches
+                .iter()
+                .zip(&index.boxes)
+                .filter(|(reach, [r0, c0, r1, c1])| {
+                    let near = [
+                        centre(&frame, r0 * frame.cols as u32 + c0),
+                        centre(&frame, r1 * frame.cols as u32 + c1),
+                    ];
+                    reach.strahler >= look.from && meets(&near, ground)
+                })
+                .map(|(reach, _)| reach)
+                .collect();
+            // Larger streams lie over smaller ones.
+            reaches.sort_by(|a, b| a.contributing.as_m2().total_cmp(&b.contributing.as_m2()));
+            let (mut lines, mut hearts) = (Vec::new(), Vec::new());
+            for reach in reaches {
+                let points: Vec<[f64; 2]> = reach.line().map(|cell| centre(&frame, cell)).collect();
+                let m2 = reach.contributing.as_m2();
+                let drawn = look.stroke(reach.strahler, look.rank(reach.shreve, m2, cell_m2));
+                let text = match look.label.as_str() {
+                    "order" => reach.strahler.to_string(),
+                    "magnitude" => reach.shreve.to_string(),
+                    "area" => units.area(m2),
+                    "id" => reach.id.to_string(),
+                    _ => String::new(),
+                };
+                if look.least && reach.cells.last().is_some_and(|&cell| below.values()[cell as usize]) {
+                    let thin = (drawn.width_px * 0.4).max(0.7);
+                    hearts.push(line(points.clone(), stroke(PAPER, thin, &[thin, 5.0 * thin + 3.0]), None));
+                }
+                lines.push(line(points, drawn, label_of(&look.style, text, m2)));
+            }
+            let least = !hearts.is_empty();
+            lines.extend(hearts);
+            let mut entries: Vec<Entry> = match look.by {
+                By::Order => look
+                    .orders
+                    .iter()
+                    .filter(|of| of.order >= look.from)
+                    .map(|of| {
+                        let sample = Sample::Line(stroke(ink(of.color), of.width, look.style.dash.pattern()));
+                        entry(
+                            &format!("streams-{}", of.order),
+                            format!("Order {} (Strahler)", of.order),
+                            "Streams",
+                            sample,
+                        )
+                    })
+                    .collect(),
+                by => {
+                    let words = if by == By::Area { "Contributing area" } else { "Shreve magnitude" };
+                    let ends = vec!["small".to_owned(), "large".to_owned()];
+                    let colours = (0..6).map(|i| tone(f64::from(i))).collect();
+                    vec![entry("streams", words, "Streams", Sample::Ramp { colours, ends })]
+                }
+            };
+            if least {
+                let sample = Sample::Line(stroke(WATER, 2.2, &[2.0, 1.5]));
+                entries.push(entry("streams-least", "area at least: land beyond the DEM", "Streams", sample));
+            }
+            let m2 = found.threshold.as_area(&frame).as_m2();
+            let words = format!("Streams begin at {}", units.area(m2));
+            if look.label.is_empty() && look.by == By::Order && entries.is_empty() {
+                entries.push(entry("streams", words, "Streams", Sample::Line(stroke(WATER, 1.0, &[]))));
+            }
+            Ok(Features { layers: vec![Layer::Features(lines)], entries })
+        })
+        .await
+    }
+
+    async fn agreement(&self, looked: &Looked) -> Result<Features> {
+        let facts = &looked.facts;
+        let Some(found) = facts.network else { return Ok(Features::default()) };
+        let m = tolerance(self.store, facts).await?.m;
+        let told =
+            self.calibration.comparison(self.store, self.grids, facts.study, found.threshold, m).await?;
+        let ground = looked.view.ground();
+        blocking(move || {
+            let apart = told.shortfalls.iter().map(|s| (Some(s.side), 0, &s.line[..]));
+            let both = told.matched.iter().map(|m| (None, 0, &m.line[..]));
+            Ok(sides(both.chain(apart), ground))
+        })
+        .await
+    }
+
+    /// A trial in the place of the network.
+    pub(super) async fn trial(&self, id: i64, looked: &Looked) -> Result<Features> {
+        let lines: Vec<TrialLine> = self.store.trial_lines(looked.facts.study, id).await?;
+        let ground = looked.view.ground();
+        blocking(move || Ok(sides(lines.iter().map(|l| (l.side, l.order, &l.line[..])), ground))).await
+    }
+
+    async fn contours(&self, looked: &Looked, units: Units) -> Result<Features> {
+        let facts = &looked.facts;
+        let Some(terrain) = &facts.terrain else { return Ok(Features::default()) };
+        let Some(meta) = self.store.raster(facts.study, RasterRole::Dem).await? else {
+            return Ok(Features::default());
+        };
+        let Some(style) = vector_style(&facts.settings.style, CONTOURS) else {
+            return Ok(Features::default());
+        };
+        let typed = facts.settings.style[CONTOURS]["interval"].as_f64().filter(|i| *i > 0.0);
+        let [west, south, east, north] = looked.view.ground();
+        // Cells finer than a quarter of a millimetre are not seen.
+        let fine = looked.view.units_a_mm() * 0.25;
+        let mut level = 0;
+        while level + 1 < meta.levels && meta.cell_x * (1u64 << level) as f64 * 2.0 <= fine {
+            level += 1;
+        }
+        let cell = meta.cell_x * (1u64 << level) as f64;
+        let (all_rows, all_cols) = meta.size_of_level(level);
+        let within = |at: f64, most: usize| at.clamp(0.0, most as f64) as usize;
+        let (row, col) = (
+            within(((meta.top - north) / cell).floor(), all_rows),
+            within(((west - meta.left) / cell).floor(), all_cols),
+        );
+        let (to_row, to_col) = (
+            within(((meta.top - south) / cell).ceil(), all_rows),
+            within(((east - meta.left) / cell).ceil(), all_cols),
+        );
+        if to_row <= row || to_col <= col {
+            return Ok(Features::default());
+        }
+        let size = (to_row - row, to_col - col);
+        let window = self.store.read_window::<f32>(&meta, level, (row as isize, col as isize), size).await?;
+        let here = Frame {
+            rows: size.0,
+            cols: size.1,
+            left: meta.left + col as f64 * cell,
+            top: meta.top - row as f64 * cell,
+            cell_size: cell,
+            unit_m: terrain.frame.unit_m,
+        };
+        blocking(move || {
+            let known = window.values().iter().copied().filter(|z| !z.is_nan());
+            let (low, high) =
+                known.fold((f32::INFINITY, f32::NEG_INFINITY), |(l, h), z| (l.min(z), h.max(z)));
+            let relief = f64::from((high - low).max(0.0));
+            if !relief.is_finite() {
+                return Ok(Features::default());
+            }
+            // About twenty lines, at a number that is easy to say; never more than can be told apart.
+            let usual = bothros_formats::sensible_cell_size((relief / 20.0).max(0.1));
+            let interval = typed.unwrap_or(usual).max(relief / 120.0);
+            let feature = |c: bothros_core::terrain::Contour| {
+                let heavy = (c.elevation_m / interval).round() as i64 % 5 == 0;
+                let width = if heavy { style.width * 2.1 } else { style.width };
+                let drawn = stroke(ink(style.color), width, style.dash.pattern());
+                let label = (heavy && !style.label.is_empty()).then(|| Label {
+                    text: units.height(c.elevation_m, if interval < 1.0 { 1 } else { 0 }),
+                    size_px: style.size,
+                    colour: ink(style.color),
+                    matters: 0.0,
+                });
+                line(c.points, drawn, label)
+            };
+            let lines =
+                contours(&window, &here, interval).into_iter().filter(|c| c.points.len() > 3).map(feature);
+            let words = format!("Contours every {}", units.size(interval));
+            let entries = vec![entry("contours", words, "Ground", Sample::Line(line_of(&style)))];
+            Ok(Features { layers: vec![Layer::Features(lines.collect())], entries })
+        })
+        .await
+    }
+
+    async fn catchments(&self, looked: &Looked, units: Units) -> Result<Features> {
+        let facts = &looked.facts;
+        if facts.routing.is_none() {
+            return Ok(Features::default());
+        }
+        let Some(style) = vector_style(&facts.settings.style, CATCHMENTS) else {
+            return Ok(Features::default());
+        };
+        // Where something finer is drawn, their outlines are enough.
+        let finer = ["subbasins", "divide"].iter().any(|key| looked.layers.iter().any(|l| l == key));
+        let (mut areas, mut moves, mut points) = (Vec::new(), Vec::new(), Vec::new());
+        for (at, point) in self.store.pour_points(facts.study).await?.into_iter().enumerate() {
+            let Some(found) = bothros_store::kept::read_some::<CatchmentFacts>(&point.catchment)? else {
+                continue;
+            };
+            let colour = ink(BASIN_COLOURS[at % BASIN_COLOURS.len()]);
+            let rings = rings_of(point.outline.as_ref());
+            // One that the edge of the DEM cuts is told from the others.
+            let dash: &[f64] = if found.edge_cells > 0 { &[8.0, 5.0] } else { style.dash.pattern() };
+            if !rings.is_empty() {
+                areas.push((
+                    found.area_km2,
+                    Feature {
+                        geometry: Geometry::Area(rings),
+                        stroke: Some(stroke(ink(style.color), style.width, dash)),
+                        fill: fill_of(&style, colour).filter(|_| !finer),
+                        radius_px: 0.0,
+                        label: None,
+                    },
+                ));
+            }
+            if found.moved_m > 0.0 {
+                let to = [[point.x, point.y], [found.x, found.y]];
+                moves.push(line(to.into(), stroke(CLAY, 1.6, &[3.0, 3.0]), None));
+            }
+            let text = match style.label.as_str() {
+                "name" => format!("{} {}", at + 1, point.name),
+                "number" => (at + 1).to_string(),
+                "area" => units.area(found.area_km2 * 1e6),
+                _ => String::new(),
+            };
+            points.push(Feature {
+                geometry: Geometry::Point([found.x, found.y], 4),
+                stroke: Some(stroke(PAPER, 1.6, &[])),
+                fill: Some((CLAY, 1.0)),
+                radius_px: 8.0,
+                // The largest labels matter most of all on a map.
+                label: label_of(&style, text, 1e15 + found.area_km2),
+            });
+        }
+        // Larger ones lie below those that nest in them.
+        areas.sort_by(|a, b| b.0.total_cmp(&a.0));
+        let mut entries = Vec::new();
+        if !areas.is_empty() {
+            let fill = fill_of(&style, ink(BASIN_COLOURS[0])).filter(|_| !finer);
+            let sample = Sample::Area { fill, stroke: Some(line_of(&style)) };
+            entries.push(entry("catchments", "Catchments", "Catchments", sample));
+        }
+        if !points.is_empty() {
+            let sample = Sample::Point {
+                corners: 4,
+                fill: Some((CLAY, 1.0)),
+                stroke: Some(stroke(PAPER, 1.6, &[])),
+                radius_px: 8.0,
+            };
+            entries.push(entry("points", "Pour points", "Catchments", sample));
+        }
+        let areas = areas.into_iter().map(|(_, area)| area).collect();
+        Ok(Features {
+            layers: vec![Layer::Features(areas), Layer::Features(moves), Layer::Features(points)],
+            entries,
+        })
+    }
+
+    async fn subbasins(&self, looked: &Looked, units: Units) -> Result<Features> {
+        let facts = &looked.facts;
+        let (Some(terrain), Some(_)) = (&facts.terrain, facts.network) else {
+            return Ok(Features::default());
+        };
+        let Some(style) = vector_style(&facts.settings.style, SUBBASINS) else {
+            return Ok(Features::default());
+        };
+        let all = self.grids.subbasins(self.store, facts).await?;
+        let lines = crate::Lines::Kind(facts.settings.subbasins.outline);
+        let lines = self.grids.subbasin_lines(self.store, facts, lines).await?;
+        let points: Vec<_> =
+            crate::delineated(self.store, facts.study).await?.into_iter().map(|(p, _)| p).collect();
+        let names = all.names(&facts.settings.subbasins, &points, &terrain.frame);
+        let frame = terrain.frame;
+        let feature = |(id, outline): &(u32, bothros_core::catchments::MultiPolygon)| {
+            let at = *id as usize - 1;
+            let m2 = frame.area_of(all.basins.found.own_cells[at]).as_m2();
+            let text = match style.label.as_str() {
+                "number" => id.to_string(),
+                "name" => names[at].clone().unwrap_or_default(),
+                "area" => units.area(m2),
+                _ => String::new(),
+            };
+            let colour = ink(BASIN_COLOURS[usize::from(all.colours[at]) % BASIN_COLOURS.len()]);
+            Feature {
+                geometry: Geometry::Area(outline.iter().flatten().cloned().collect()),
+                stroke: Some(line_of(&style)),
+                fill: fill_of(&style, colour),
+                radius_px: 0.0,
+                label: label_of(&style, text, m2),
+            }
+        };
+        let areas: Vec<Feature> = lines.iter().map(feature).collect();
+        let fill = fill_of(&style, ink(BASIN_COLOURS[1]));
+        let sample = Sample::Area { fill, stroke: Some(line_of(&style)) };
+        let entries = if areas.is_empty() {
+            Vec::new()
+        } else {
+            vec![entry("subbasins", "Sub-basins", "Catchments", sample)]
+        };
+        Ok(Features { layers: vec![Layer::Features(areas)], entries })
+    }
+
+    /// Layers as they were given or drawn, each role with its own entry of the key.
+    async fn inputs(&self, looked: &Looked, units: Units) -> Result<Features> {
+        let facts = &looked.facts;
+        let mut out = Features::default();
+        for layer in self.store.layers(facts.study).await? {
+            if layer.role == LayerRole::Provisional {
+                continue;
+            }
+            let Some(style) = vector_style(&facts.settings.style, &role_key(layer.role)) else { continue };
+            let seen = self.layers.get(self.store, facts, &layer).await?;
+            let corners = if layer.role == LayerRole::Culverts { 4 } else { 3 };
+            let colour = ink(style.color);
+            // Points have a light rim where they are filled.
+            let rim = stroke(if style.fill == Fill::None { colour } else { PAPER }, 1.3, &[]);
+            let mut features = Vec::new();
+            let (mut some_points, mut some_lines, mut some_areas) = (false, false, false);
+            for (at, size) in seen.within(looked.view.ground()) {
+                let feature = &seen.features[at];
+                let text = match style.label.as_str() {
+                    "elevation" => feature.elevation.map_or(String::new(), |z| units.height(f64::from(z), 2)),
+                    "name" => feature.name.clone().unwrap_or_default(),
+                    _ => String::new(),
+                };
+                let label = label_of(&style, text, size);
+                let (geometry, stroke, fill) = match &feature.shape {
+                    Shape::Point(place) => {
+                        some_points = true;
+                        (Geometry::Point(*place, corners), rim.clone(), fill_of(&style, colour))
+                    }
+                    Shape::Line(points) => {
+                        some_lines = true;
+                        (Geometry::Lines(vec![points.clone()]), line_of(&style), None)
+                    }
+                    Shape::Polygons(all) => {
+                        some_areas = true;
+                        let rings = all.iter().flatten().cloned().collect();
+                        (Geometry::Area(rings), line_of(&style), fill_of(&style, colour))
+                    }
+                };
+                features.push(Feature {
+                    geometry,
+                    stroke: Some(stroke),
+                    fill,
+                    radius_px: 4.5 + style.width,
+                    label,
+                });
+            }
+            let name = role_key(layer.role);
+            let title = layer.role.title();
+            let known = |out: &Features, name: &str| out.entries.iter().any(|e| e.name == name);
+            let samples = [
+                (some_lines, name.clone(), Sample::Line(line_of(&style))),
+                (
+                    some_areas,
+                    format!("{name}-area"),
+                    Sample::Area { fill: fill_of(&style, colour), stroke: Some(line_of(&style)) },
+                ),
+                (
+                    some_points,
+                    format!("{name}-point"),
+                    Sample::Point {
+                        corners,
+                        fill: fill_of(&style, colour),
+                        stroke: Some(rim.clone()),
+                        radius_px: 4.5 + style.width,
+                    },
+                ),
+            ];
+            for (there, name, sample) in samples {
+                if there && !known(&out, &name) {
+                    out.entries.push(entry(&name, title, "Layers", sample));
+                }
+            }
+            out.layers.push(Layer::Features(features));
+        }
+        Ok(out)
+    }
+}
+
+/// All rings of an outline as it is kept with a pour point.
+pub(super) fn rings_of(outline: Option<&Value>) -> Vec<Vec<[f64; 2]>> {
+    let polygons: Option<Vec<Vec<Vec<[f64; 2]>>>> =
+        outline.and_then(|o| serde_json::from_value(o.clone()).ok());
+    polygons.unwrap_or_default().into_iter().flatten().collect()
+}
+
+/// Matched, extra and missed, by colour and kind of line; a light edge keeps the last two apart from any ground.
+fn sides<'a>(lines: impl Iterator<Item = (Option<Side>, u8, &'a [[f64; 2]])>, ground: [f64; 4]) -> Features {
+    let (mut both, mut casing, mut apart) = (Vec::new(), Vec::new(), Vec::new());
+    for (side, order, points) in lines.filter(|(_, _, line)| meets(line, ground)) {
+        let drawn = of_side(side, order);
+        match side {
+            None => both.push(line(points.to_vec(), drawn, None)),
+            Some(_) => {
+                casing.push(line(points.to_vec(), stroke(PAPER, 4.5, &[]), None));
+                apart.push(line(points.to_vec(), drawn, None));
+            }
+        }
+    }
+    let entries = [
+        (None, "Matched", "matched"),
+        (Some(Side::Extra), "Extra", "extra"),
+        (Some(Side::Missed), "Missed", "missed"),
+    ];
+    let entries = entries.map(|(side, words, name)| {
+        entry(name, words, "Network against the map", Sample::Line(of_side(side, 2)))
+    });
+    Features { layers: [both, casing, apart].map(Layer::Features).into(), entries: entries.into() }
+}
+
+fn of_side(side: Option<Side>, order: u8) -> Stroke {
+    match side {
+        None => {
+            let order = if order == 0 { 2 } else { order };
+            stroke(WATER, 1.0 + 0.6 * f64::from(order - 1), &[])
+        }
+        Some(Side::Extra) => stroke(EXTRA, 2.4, &[9.0, 5.0]),
+        Some(Side::Missed) => stroke(MISSED, 2.6, &[2.0, 4.0]),
+    }
+}
+
+/// What a threshold is, as an area in words.
+pub(super) fn threshold_told(threshold: Threshold, frame: &Frame, units: Units) -> String {
+    let cells = numbers::whole(threshold.as_cells());
+    format!("{} ({cells} cells)", units.area(threshold.as_area(frame).as_m2()))
+}

@@ -1,0 +1,433 @@
+//! Rasters on a sheet: drawn from their cells at the resolution of the page.
+
+use std::sync::Arc;
+
+use bothros_core::terrain::Light;
+use bothros_core::{Cell, Frame, Grid};
+use bothros_products::{Units, numbers};
+use bothros_sheets::{Colour, Entry, Picture, Sample};
+use bothros_store::{CellValue, RasterMeta, RasterRole};
+use rayon::prelude::*;
+use serde_json::Value;
+
+use super::filled::{Looked, SheetSources};
+use crate::network::LandIndex;
+use crate::{
+    Dot, OUTER, Ramp, Result, View as GroundView, blocking, colour, halo, range, relief_dots, shade_dots,
+    usual_light, view_dots,
+};
+
+/// What a raster layer adds to a map.
+pub(super) struct Drawn {
+    pub picture: Picture,
+    pub opacity: f64,
+    pub entries: Vec<Entry>,
+}
+
+/// Dots of a picture in the place of cells: row and column of the first cell on its level, and colours.
+struct Window {
+    dots: Grid<Dot>,
+    /// left edge of the first column and upper edge of the first row, CRS units
+    left: f64,
+    top: f64,
+    cell: f64,
+}
+
+/// Cells of a level that cover a frame with so many cells around it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Covering {
+    level: usize,
+    row: isize,
+    col: isize,
+    rows: usize,
+    cols: usize,
+    /// size of a cell, CRS units
+    cell: f64,
+    left: f64,
+    top: f64,
+}
+
+/// A cell smaller than this share of a dot is told by the next coarser level.
+const FINE: f64 = 0.7;
+
+/// The window of the level whose cells come near the dots of a picture, cut to the raster; none where they do not meet.
+fn covering(meta: &RasterMeta, looked: &Looked) -> Option<Covering> {
+    let dot = looked.step().0;
+    let mut level = 0;
+    while level + 1 < meta.levels && meta.cell_x * ((1u64 << level) as f64) < dot * FINE {
+        level += 1;
+    }
+    let cell = meta.cell_x * (1u64 << level) as f64;
+    let (rows, cols) = meta.size_of_level(level);
+    let [west, south, east, north] = looked.view.ground();
+    let within = |at: f64, most: usize| at.clamp(0.0, most as f64) as usize;
+    // One cell more on each side: colours are mixed between neighbours.
+    let col = within(((west - meta.left) / cell).floor() - 1.0, cols);
+    let row = within(((meta.top - north) / cell).floor() - 1.0, rows);
+    let to_col = within(((east - meta.left) / cell).ceil() + 1.0, cols);
+    let to_row = within(((meta.top - south) / cell).ceil() + 1.0, rows);
+    (to_col > col && to_row > row).then(|| Covering {
+        level,
+        row: row as isize,
+        col: col as isize,
+        rows: to_row - row,
+        cols: to_col - col,
+        cell,
+        left: meta.left + col as f64 * cell,
+        top: meta.top - row as f64 * cell,
+    })
+}
+
+/// Cells this many dots wide are seen as such; smaller ones are mixed with their neighbours.
+const SEEN: f64 = 3.0;
+
+/// A picture of the frame from dots in the place of cells.
+fn picture(window: &Window, looked: &Looked) -> Picture {
+    let (width, height) = looked.dots();
+    let [west, _, _, north] = looked.view.ground();
+    let (across, down) = looked.step();
+    let mixed = window.cell < SEEN * across;
+    let (rows, cols) = (window.dots.rows() as isize, window.dots.cols() as isize);
+    let at = |row: isize, col: isize| -> Dot {
+        match (0..rows).contains(&row) && (0..cols).contains(&col) {
+            true => window.dots.values()[row as usize * cols as usize + col as usize],
+            false => [0; 4],
+        }
+    };
+    let mut rgba = vec![0u8; width * height * 4];
+    rgba.par_chunks_mut(width * 4).enumerate().for_each(|(y, line)| {
+        let row = (window.top - (north - (y as f64 + 0.5) * down)) / window.cell;
+        for (x, out) in line.chunks_exact_mut(4).enumerate() {
+            let col = (west + (x as f64 + 0.5) * across - window.left) / window.cell;
+            let here = at(row.floor() as isize, col.floor() as isize);
+            // The rim of what is known stays where it is.
+            out.copy_from_slice(&if mixed && here[3] > 0 {
+                mix(&at, row - 0.5, col - 0.5, here)
+            } else {
+                here
+            });
+        }
+    });
+    Picture { width, height, rgba: Arc::new(rgba) }
+}
+
+/// The colour between four cells; those that are clear count as the one that the dot lies in.
+fn mix(at: &impl Fn(isize, isize) -> Dot, row: f64, col: f64, here: Dot) -> Dot {
+    let (r, c) = (row.floor(), col.floor());
+    let (down, right) = ((row - r) as f32, (col - c) as f32);
+    let one = |dr: isize, dc: isize| {
+        let dot = at(r as isize + dr, c as isize + dc);
+        (if dot[3] == 0 { here } else { dot }).map(f32::from)
+    };
+    let (a, b, d, e) = (one(0, 0), one(0, 1), one(1, 0), one(1, 1));
+    std::array::from_fn(|i| {
+        let upper = a[i] + (b[i] - a[i]) * right;
+        let lower = d[i] + (e[i] - d[i]) * right;
+        (upper + (lower - upper) * down).round() as u8
+    })
+}
+
+/// One picture over another.
+pub(super) fn over(below: &mut Picture, above: &Picture, opacity: f64) {
+    let share = (opacity.clamp(0.0, 1.0) * 256.0) as u32;
+    let rgba = Arc::make_mut(&mut below.rgba);
+    rgba.par_chunks_exact_mut(4).zip(above.rgba.par_chunks_exact(4)).for_each(|(b, a)| {
+        let alpha = u32::from(a[3]) * share / 256;
+        if alpha == 0 {
+            return;
+        }
+        let under = u32::from(b[3]) * (255 - alpha) / 255;
+        let all = alpha + under;
+        for i in 0..3 {
+            b[i] = ((u32::from(a[i]) * alpha + u32::from(b[i]) * under + all / 2) / all) as u8;
+        }
+        b[3] = all as u8;
+    });
+}
+
+impl SheetSources<'_> {
+    /// Reads the cells of a frame from a raster of the study and colours them.
+    async fn read<T: CellValue>(
+        &self,
+        role: RasterRole,
+        looked: &Looked,
+        rim: usize,
+        colour: impl FnOnce(Grid<T>, Covering) -> Result<Grid<Dot>> + Send + 'static,
+    ) -> Result<Option<Picture>> {
+        let Some(meta) = self.store.raster(looked.facts.study, role).await? else { return Ok(None) };
+        let Some(of) = covering(&meta, looked) else { return Ok(None) };
+        let at = (of.row - rim as isize, of.col - rim as isize);
+        let size = (of.rows + 2 * rim, of.cols + 2 * rim);
+        let cells = self.store.read_window::<T>(&meta, of.level, at, size).await?;
+        let looked = looked.clone();
+        let drawn = blocking(move || {
+            let dots = colour(cells, of)?;
+            Ok(picture(&Window { dots, left: of.left, top: of.top, cell: of.cell }, &looked))
+        });
+        Ok(Some(drawn.await?))
+    }
+
+    /// A raster of the study whose cells each have a colour.
+    async fn coloured<T: CellValue>(
+        &self,
+        role: RasterRole,
+        looked: &Looked,
+        colour: impl Fn(T) -> Dot + Send + Sync + 'static,
+    ) -> Result<Option<Picture>> {
+        let all = move |cells: Grid<T>, _: Covering| {
+            let dots = cells.values().par_iter().map(|&v| colour(v)).collect();
+            Ok(Grid::from_vec(cells.rows(), cells.cols(), dots))
+        };
+        self.read(role, looked, 0, all).await
+    }
+
+    /// A grid of values in memory.
+    async fn in_memory<T: Send + Sync + 'static>(
+        &self,
+        of: Arc<T>,
+        values: impl Fn(&T) -> &Grid<f32> + Send + Sync + 'static,
+        frame: Frame,
+        looked: &Looked,
+        colour: impl Fn(f32) -> Dot + Send + Sync + 'static,
+    ) -> Result<Picture> {
+        let looked = looked.clone();
+        blocking(move || {
+            let grid = values(&of);
+            let (width, height) = looked.dots();
+            let [west, _, _, north] = looked.view.ground();
+            let (across, down) = looked.step();
+            let mut rgba = vec![0u8; width * height * 4];
+            rgba.par_chunks_mut(width * 4).enumerate().for_each(|(y, line)| {
+                for (x, out) in line.chunks_exact_mut(4).enumerate() {
+                    let place = (west + (x as f64 + 0.5) * across, north - (y as f64 + 0.5) * down);
+                    let cell = frame
+                        .cell_at(place.0, place.1)
+                        .map(|Cell { row, col }| grid.values()[row * grid.cols() + col]);
+                    if let Some(v) = cell.filter(|v| !v.is_nan()) {
+                        out.copy_from_slice(&colour(v));
+                    }
+                }
+            });
+            Ok(Picture { width, height, rgba: Arc::new(rgba) })
+        })
+        .await
+    }
+
+    /// Draws a raster layer of a map; nothing where the study has not got it.
+    pub(super) async fn raster(&self, key: &str, looked: &Looked, units: Units) -> Result<Option<Drawn>> {
+        let facts = &looked.facts;
+        let Some(terrain) = &facts.terrain else { return Ok(None) };
+        let unit_m = terrain.frame.unit_m;
+        let style = facts.settings.style[key].clone();
+        let ramp = Ramp::of(key, style["ramp"].as_str(), style["reversed"].as_bool() == Some(true));
+        let number = |name: &str| style[name].as_f64();
+        let typed = |low: f32, high: f32| {
+            (number("low").map_or(low, |v| v as f32), number("high").map_or(high, |v| v as f32))
+        };
+        let usual_opacity = match key {
+            "way" => 0.8,
+            "direction" | "divide" => 0.85,
+            key if LandIndex::from_name(key).is_some() && key != "aspect" => 0.85,
+            _ => 1.0,
+        };
+        let opacity = number("opacity").unwrap_or(usual_opacity).clamp(0.0, 1.0);
+        let entry = |words: &str, ramp: &Ramp, ends: Vec<String>| {
+            let colours =
+                (0..=32).map(|i| Colour(ramp.pixel(i as f32 / 32.0, 255)[..3].try_into().unwrap_or([0; 3])));
+            vec![Entry {
+                name: key.to_owned(),
+                words: words.to_owned(),
+                group: "Ground".into(),
+                sample: Sample::Ramp { colours: colours.collect(), ends },
+            }]
+        };
+        let height = |m: f32, decimals: usize| units.height(f64::from(m), decimals);
+        let light = |of: &Value| Light {
+            azimuth: of["azimuth"].as_f64().unwrap_or(usual_light().azimuth),
+            altitude: of["altitude"].as_f64().unwrap_or(usual_light().altitude).clamp(1.0, 90.0),
+            exaggeration: of["exaggeration"].as_f64().unwrap_or(usual_light().exaggeration).clamp(0.1, 50.0),
+        };
+        let threshold = facts.network.as_ref().map(|n| n.threshold);
+        let (picture, entries) = match key {
+            "relief" => {
+                let (low, high) = match number("outer") {
+                    Some(outer) => range(self.store, facts, None, None, outer).await?,
+                    None => (terrain.summary.percentile_2_m, terrain.summary.percentile_98_m),
+                };
+                let range = typed(low, high);
+                let (light, own) = (light(&style), ramp.clone());
+                let draw = move |cells: Grid<f32>, of: Covering| {
+                    Ok(relief_dots(&cells, range, of.cell * unit_m, of.cell * unit_m, light, &own))
+                };
+                let drawn = self.read::<f32>(RasterRole::Dem, looked, 1, draw).await?;
+                (drawn, entry("Elevation", &ramp, vec![height(range.0, 0), height(range.1, 0)]))
+            }
+            "shade" => {
+                let (light, four) = (light(&style), style["four_sides"].as_bool() == Some(true));
+                let draw = move |cells: Grid<f32>, of: Covering| {
+                    Ok(shade_dots(&cells, of.cell * unit_m, of.cell * unit_m, light, four))
+                };
+                (self.read::<f32>(RasterRole::Dem, looked, 1, draw).await?, Vec::new())
+            }
+            "slope" | "curvature" | "near" | "far" => {
+                let Some(view) = GroundView::from_name(key) else { return Ok(None) };
+                let cell_m = terrain.frame.cell_m();
+                let usual = match key {
+                    "near" => Some((10.0 * cell_m).round()),
+                    "far" => Some((75.0 * cell_m).round()),
+                    _ => None,
+                };
+                let radius = number("radius").or(usual);
+                let outer = number("outer").unwrap_or(OUTER);
+                let (low, high) = range(self.store, facts, Some(view), radius, outer).await?;
+                let (low, high) = typed(low, high);
+                let own = ramp.clone();
+                // The rim depends on the level that is read: that of the finest is the widest.
+                let Some(meta) = self.store.raster(facts.study, RasterRole::Dem).await? else {
+                    return Ok(None);
+                };
+                let Some(of) = covering(&meta, looked) else { return Ok(None) };
+                let (rim, _) = halo(view, radius, of.cell * unit_m);
+                let draw = move |cells: Grid<f32>, of: Covering| {
+                    view_dots(&cells, view, of.cell * unit_m, radius, (low, high), &own)
+                };
+                let drawn = self.read::<f32>(RasterRole::Dem, looked, rim, draw).await?;
+                let most = low.abs().max(high.abs());
+                let plain = |v: f32| numbers::real(f64::from(v), 2).replace('-', "−");
+                let (words, ends) = match key {
+                    "slope" => ("Slope", vec![format!("{}°", plain(low)), format!("{}°", plain(high))]),
+                    "curvature" => (
+                        "Profile curvature, per 100 m",
+                        vec![format!("hollow −{}", plain(most)), format!("convex {}", plain(most))],
+                    ),
+                    _ => (
+                        "Height against its surroundings",
+                        vec![format!("low −{}", height(most, 1)), format!("high {}", height(most, 1))],
+                    ),
+                };
+                (drawn, entry(words, &ramp, ends))
+            }
+            "sinks" => {
+                let deepest = facts
+                    .routing
+                    .as_ref()
+                    .and_then(|r| r.sinks.deepest.as_ref())
+                    .map_or(1.0, |s| s.depth_m as f32);
+                let (_, most) = typed(0.0, deepest.max(0.01));
+                let own = ramp.clone();
+                // The square root shows shallow sinks too, as on the map.
+                let tint = move |d: f32| if d.is_nan() { [0; 4] } else { own.pixel((d / most).sqrt(), 225) };
+                let drawn = self.coloured::<f32>(RasterRole::FillDepth, looked, tint).await?;
+                (drawn, entry("Depth of sinks", &ramp, vec!["shallow".into(), height(most, 1)]))
+            }
+            "change" => {
+                let conditioned = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref());
+                let most =
+                    conditioned.map_or(1.0, |c| c.routing.deepest_cut_m.max(c.routing.highest_fill_m) as f32);
+                let (_, most) = typed(0.0, most.max(0.01));
+                let own = ramp.clone();
+                let tint = move |c: f32| match c.is_nan() {
+                    true => [0; 4],
+                    false => own.pixel((1.0 + (c.abs() / most).sqrt().min(1.0).copysign(c)) / 2.0, 235),
+                };
+                let drawn = self.coloured::<f32>(RasterRole::CutFill, looked, tint).await?;
+                let ends =
+                    vec![format!("cut {}", height(most, 1)), "0".into(), format!("fill {}", height(most, 1))];
+                (drawn, entry("Cut and fill", &ramp, ends))
+            }
+            "direction" => {
+                let drawn = self.coloured::<u8>(RasterRole::Direction, looked, colour::direction).await?;
+                let codes = (0..8).map(|i| {
+                    let [r, g, b, _] = colour::direction(1 << i);
+                    Colour([r, g, b])
+                });
+                let sample = Sample::Patches(codes.collect());
+                let words = "Flow direction, clockwise from east".to_owned();
+                (drawn, vec![Entry { name: key.into(), words, group: "Ground".into(), sample }])
+            }
+            "area" => {
+                let logs = facts.routing.as_ref().map_or((0.0, 5.0), |r| r.log_percentiles);
+                let (low, high) = (logs.0 as f32, logs.1 as f32);
+                let own = ramp.clone();
+                let span = (high - low).max(f32::MIN_POSITIVE);
+                let tint = move |cells: u32| match cells {
+                    u32::MAX => [0; 4],
+                    cells => own.pixel(((cells as f32 + 1.0).log10() - low) / span, 255),
+                };
+                let drawn = self.coloured::<u32>(RasterRole::Accumulation, looked, tint).await?;
+                let cell_m2 = terrain.frame.cell_area().as_m2();
+                let ends = [low, high].map(|log| units.area(10f64.powf(f64::from(log)) * cell_m2));
+                (drawn, entry("Contributing area (logarithmic)", &ramp, ends.into()))
+            }
+            "probable" | "divide" => {
+                let role = match key {
+                    "probable" => RasterRole::StreamProbability,
+                    _ => RasterRole::CatchmentProbability(0),
+                };
+                let own = ramp.clone();
+                let tint = move |p: f32| if p > 0.0 { own.pixel(p, 230) } else { [0; 4] };
+                let drawn = self.coloured::<f32>(role, looked, tint).await?;
+                let (words, first) = match key {
+                    "probable" => ("Probability of streams", "seldom stream"),
+                    _ => ("Probability of the catchment", "seldom in it"),
+                };
+                (drawn, entry(words, &ramp, vec![first.into(), "always".into()]))
+            }
+            "way" => {
+                let Some(threshold) = threshold else { return Ok(None) };
+                let ways = self.grids.ways(self.store, facts, threshold).await?;
+                let (_, most) = typed(0.0, ways.most_m as f32);
+                let (most, own) = (most.max(1.0), ramp.clone());
+                let tint = move |d: f32| own.pixel(d / most, 255);
+                let drawn = self.in_memory(ways, |w| &w.far, terrain.frame, looked, tint).await?;
+                (
+                    Some(drawn),
+                    entry(
+                        "Overland flow length",
+                        &ramp,
+                        vec![units.length(0.0), units.length(f64::from(most))],
+                    ),
+                )
+            }
+            key => {
+                let (Some(index), Some(threshold)) = (LandIndex::from_name(key), threshold) else {
+                    return Ok(None);
+                };
+                let found = self.grids.land_index(self.store, facts, threshold, index).await?;
+                let (low, high) = (found.low, found.high);
+                let tint = index_tint(index, low, high, ramp.clone());
+                let drawn = self.in_memory(found, |i| &i.values, terrain.frame, looked, tint).await?;
+                let ends = match index {
+                    LandIndex::Aspect => vec!["north".into(), "by east, south, west".into()],
+                    LandIndex::HeightAboveStream => vec![height(low, 1), height(high, 1)],
+                    LandIndex::SpecificArea | LandIndex::StreamPower => {
+                        vec![units.length(f64::from(low)), units.length(f64::from(high))]
+                    }
+                    LandIndex::Wetness => {
+                        vec![numbers::real(f64::from(low), 2), numbers::real(f64::from(high), 2)]
+                    }
+                };
+                (Some(drawn), entry(index.title(), &ramp, ends))
+            }
+        };
+        Ok(picture.map(|picture| Drawn { picture, opacity, entries }))
+    }
+}
+
+/// The colour of an index of the land, along the logarithm where few values are very large.
+pub(crate) fn index_tint(
+    index: LandIndex,
+    low: f32,
+    high: f32,
+    ramp: Ramp,
+) -> impl Fn(f32) -> Dot + Send + Sync + 'static {
+    let along = move |v: f32| if index.is_skewed() { v.max(f32::MIN_POSITIVE).ln() } else { v };
+    let least = if index.is_skewed() { 1e-3 } else { f32::MIN };
+    let (low, high) = (along(low.max(least)), along(high.max(least)));
+    let span = (high - low).max(f32::MIN_POSITIVE);
+    move |v: f32| match index == LandIndex::Aspect && v < 0.0 {
+        // Level ground faces nowhere.
+        true => [0; 4],
+        false => ramp.pixel((along(v) - low) / span, 235),
+    }
+}

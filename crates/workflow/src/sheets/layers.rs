@@ -1,0 +1,57 @@
+//! What a map on a sheet can show.
+
+use bothros_store::{RasterRole, Store};
+
+use crate::network::LandIndex;
+use crate::{Facts, Result};
+
+/// A layer that a map on a sheet can show.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SheetLayer {
+    /// its name on the map
+    pub key: String,
+    /// its name for people
+    pub title: String,
+}
+
+/// Layers that a study has, the lowest first, as the map orders them.
+///
+/// # Errors
+/// Those of the store.
+pub async fn sheet_layers(store: &Store, facts: &Facts) -> Result<Vec<SheetLayer>> {
+    let rasters = store.rasters(facts.study).await?;
+    let has = |role: RasterRole| rasters.contains_key(&role);
+    let (dem, routed) = (has(RasterRole::Dem), has(RasterRole::Accumulation));
+    let points = store.pour_point_count(facts.study).await? > 0;
+    let layers = !store.layers(facts.study).await?.is_empty();
+    let mut out = Vec::new();
+    let mut add = |there: bool, key: &str, title: &str| {
+        if there {
+            out.push(SheetLayer { key: key.into(), title: title.into() });
+        }
+    };
+    add(dem, "relief", "Terrain");
+    add(dem, "shade", "Hillshade");
+    add(dem, "slope", "Slope");
+    add(dem, "curvature", "Curvature");
+    add(dem, "far", "Position, far");
+    add(dem, "near", "Position, near");
+    add(dem, "contours", "Contours");
+    add(routed && has(RasterRole::FillDepth), "sinks", "Sinks");
+    add(routed && has(RasterRole::CutFill), "change", "Cut and fill");
+    add(routed, LandIndex::Aspect.product().name, LandIndex::Aspect.title());
+    add(routed, "way", "Overland flow length");
+    add(routed && has(RasterRole::Direction), "direction", "Flow direction");
+    add(routed, "area", "Accumulation");
+    add(has(RasterRole::StreamProbability), "probable", "Probability of streams");
+    add(has(RasterRole::CatchmentProbability(0)), "divide", "Probability of a catchment");
+    for index in LandIndex::ALL.into_iter().filter(|i| *i != LandIndex::Aspect) {
+        add(routed, index.product().name, index.title());
+    }
+    add(routed && facts.network.is_some(), "subbasins", "Sub-basins");
+    add(routed && points, "catchments", "Catchments");
+    add(routed && facts.network.is_some(), "streams", "Network");
+    add(routed && facts.network.is_some() && layers, "agreement", "Matched, extra, missed");
+    add(layers, "features", "Layers");
+    Ok(out)
+}

@@ -1,0 +1,20 @@
+//! Map sheets of a study: kept with it, filled with what it holds, laid out and written.
+
+pub(crate) mod atlas;
+mod features;
+mod filled;
+mod ground;
+mod kept;
+mod layers;
+mod views;
+mod written;
+
+pub use atlas::start_atlas;
+pub use filled::{SheetSources, laid, laid_entries, sheet_views};
+pub(crate) use kept::put_sheet_back;
+pub use kept::{
+    KeptSheet, SheetLook, add_sheet, change_sheet, copy_sheet, delete_sheet, put_logo, rename_sheet, sheet,
+    sheets,
+};
+pub use layers::{SheetLayer, sheet_layers};
+pub use written::{SheetFormat, Written, write_sheet};
