@@ -118,8 +118,8 @@ pub struct Entry {
 /// How an entry of a key is drawn.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Sample {
-    /// a line
-    Line(Stroke),
+    /// a line, or several that lie over each other
+    Lines(Vec<Stroke>),
     /// an area
     Area {
         /// colour and opacity of its inside

@@ -56,6 +56,8 @@ const TITLE: f64 = 12.0;
 const FOOT: f64 = 9.0;
 /// Width of the column beside the maps of a page that lies across; height of the strip below those of one upright.
 const COLUMN: f64 = 58.0;
+/// Width of the north arrow with its words, mm.
+const NORTH: f64 = 26.0;
 /// No part is smaller, mm.
 const LEAST: f64 = 5.0;
 
@@ -151,7 +153,7 @@ pub fn begin(layout: Layout, page: Page, layers: &[String], unit: BarUnit) -> Re
                 Rect { height: (beside.height - small - north - 2.0 * GAP).max(LEAST), ..beside },
                 Rect {
                     y: beside.y + beside.height - small - GAP - north,
-                    width: 10.0,
+                    width: NORTH.min(beside.width),
                     height: north,
                     ..beside
                 },
@@ -162,8 +164,8 @@ pub fn begin(layout: Layout, page: Page, layers: &[String], unit: BarUnit) -> Re
             let x = beside.x + beside.width - small;
             (
                 Rect { x, width: small, ..beside },
-                Rect { width: (beside.width - small - 14.0 - 2.0 * GAP).max(LEAST), ..beside },
-                Rect { x: x - GAP - 12.0, width: 10.0, height: north, ..beside },
+                Rect { width: (beside.width - small - NORTH - 2.0 * GAP).max(LEAST), ..beside },
+                Rect { x: (x - GAP - NORTH).max(beside.x), width: NORTH, height: north, ..beside },
             )
         }
     };
@@ -176,6 +178,7 @@ pub fn begin(layout: Layout, page: Page, layers: &[String], unit: BarUnit) -> Re
         let ground = ["relief", "streams"].map(String::from);
         frame.shown.layers = layers.iter().filter(|l| ground.contains(l)).cloned().collect();
         frame.locates = Some(first);
+        frame.ink = 0.35;
         frame.labels.on = false;
         frame.grid = GridChoice { style: GridStyle::None, interval: [None; 2], labels: LabelPlace::None };
     }

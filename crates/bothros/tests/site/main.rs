@@ -27,6 +27,8 @@ mod reference;
 mod resilience;
 mod routes;
 mod same;
+mod sheets;
+mod sheets_read;
 mod support;
 mod sure;
 mod tables;

@@ -134,7 +134,7 @@ pub(super) fn marks(
         colour: stroke.colour,
         width: stroke.width_px * pixel,
         dash: stroke.dash_px.iter().map(|d| d * pixel).collect(),
-        round: true,
+        round: crate::lay::rounded(&stroke.dash_px),
     };
     let mut inner: Vec<Mark> = Vec::new();
     let mut wanted: Vec<Wanted> = Vec::new();
@@ -176,7 +176,7 @@ pub(super) fn marks(
     if let Some(other) = looked_at {
         let [w, s, e, n] = other.view.ground();
         let ring = [[w, n], [e, n], [e, s], [w, s]].map(|p| view.on_paper(p)).to_vec();
-        inner.push(Mark::area(ring, Some((Colour::ALARM, 0.12)), Some(Line::solid(Colour::ALARM, 0.5))));
+        inner.push(Mark::area(ring, None, Some(Line::solid(Colour::ALARM, 0.6))));
     }
     let mut outer = Vec::new();
     let mut kept: Vec<Rect> = free.to_vec();

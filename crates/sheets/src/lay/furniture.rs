@@ -62,7 +62,7 @@ pub(super) fn north(north: Option<f64>, at: Rect) -> Vec<Mark> {
     let under = if told.is_some() { SMALL * 1.1 } else { 0.0 };
     let high = (at.height - letter - under).max(2.0);
     let (x, top) = (at.x + at.width / 2.0, at.y);
-    let wide = (high * 0.17).min(at.width / 2.0);
+    let wide = high * 0.17;
     let (tip, low, notch) = ([x, top], top + high, top + high * 0.8);
     let line = || Some(Line { round: false, ..Line::solid(Colour::INK, 0.2) });
     let mut out = vec![
@@ -80,8 +80,8 @@ pub(super) fn north(north: Option<f64>, at: Rect) -> Vec<Mark> {
         },
     ];
     if let Some(told) = told {
-        // No wider than twice its part.
-        let size = (at.width * 2.0 / width_mm(&told, 1.0, Weight::Regular)).min(SMALL * 0.85);
+        // No wider than its part.
+        let size = (at.width / width_mm(&told, 1.0, Weight::Regular)).min(SMALL * 0.85);
         let mut mark = words([x, at.y + at.height - 0.3], Anchor::Middle, size, told);
         if let Mark::Text { halo, .. } = &mut mark {
             *halo = 0.5;

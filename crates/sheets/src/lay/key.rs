@@ -86,7 +86,7 @@ pub(super) fn marks(key: &Key, contents: &[Content], at: Rect, complaints: &mut 
         }
     };
     let tall = |row: &Row| match row {
-        Row::Heading(_) => high * 1.15,
+        Row::Heading(_) => high * 1.45,
         Row::Entry(entry, lines) => match entry.sample {
             Sample::Ramp { .. } => high * (lines.len() as f64 + 1.9),
             _ => high * lines.len() as f64,
@@ -118,7 +118,9 @@ pub(super) fn marks(key: &Key, contents: &[Content], at: Rect, complaints: &mut 
             continue;
         }
         match row {
-            Row::Heading(told) => out.push(words([x, y + size * 0.95], size, Weight::Bold, told)),
+            Row::Heading(told) => {
+                out.push(words([x, y + high * 1.45 - size * 0.45], size, Weight::Bold, told))
+            }
             Row::Entry(entry, lines) => out.extend(drawn(entry, lines, [x, y], size, high, column)),
         }
         y += tall(row);
@@ -140,7 +142,7 @@ fn words(at: [f64; 2], size: f64, weight: Weight, text: &str) -> Mark {
 fn line_of(stroke: &Stroke) -> Line {
     let width = (stroke.width_px * PIXEL * INK).min(3.0);
     let dash = stroke.dash_px.iter().map(|d| d * PIXEL * INK).collect();
-    Line { colour: stroke.colour, width, dash, round: true }
+    Line { colour: stroke.colour, width, dash, round: super::rounded(&stroke.dash_px) }
 }
 
 /// An entry with its sample, its upper left corner at a place.
@@ -154,8 +156,9 @@ fn drawn(entry: &Entry, lines: &[String], [x, y]: [f64; 2], size: f64, high: f64
     let mut out = Vec::new();
     let mut from = [x + SAMPLE + GAP, y];
     match &entry.sample {
-        Sample::Line(stroke) => {
-            out.push(Mark::line(vec![[x, middle], [x + SAMPLE, middle]], line_of(stroke)));
+        Sample::Lines(strokes) => {
+            let line = |stroke| Mark::line(vec![[x, middle], [x + SAMPLE, middle]], line_of(stroke));
+            out.extend(strokes.iter().map(line));
         }
         Sample::Area { fill, stroke } => out.push(patch(0, 1, *fill, stroke.as_ref())),
         Sample::Patches(colours) => {
@@ -181,13 +184,9 @@ fn drawn(entry: &Entry, lines: &[String], [x, y]: [f64; 2], size: f64, high: f64
                 let mixed = std::array::from_fn(|i| {
                     (f64::from(a.0[i]) + (f64::from(b.0[i]) - f64::from(a.0[i])) * part).round() as u8
                 });
-                let overlap = if n + 1 < STRIPS { 0.1 } else { 0.0 };
-                let at = Rect {
-                    x: x + wide * n as f64,
-                    y: top + high * 0.1,
-                    width: wide + overlap,
-                    height: high * 0.6,
-                };
+                // Each reaches to the end: no light shows between two.
+                let width = column - wide * n as f64;
+                let at = Rect { x: x + wide * n as f64, y: top + high * 0.1, width, height: high * 0.6 };
                 out.push(Mark::rect(at, Some((Colour(mixed), 1.0)), None));
             }
             let base = top + high * 0.7 + size;

@@ -26,6 +26,14 @@ pub struct Laid {
     pub labels: Vec<Spot>,
 }
 
+/// Whether the ends of strokes are round: those of a line that is not broken, and of dots.
+fn rounded(dash_px: &[f64]) -> bool {
+    dash_px.first().is_none_or(|first| *first == DOT_PX)
+}
+
+/// Strokes of a dotted line, pixels.
+const DOT_PX: f64 = 1.5;
+
 /// A scale in words, with the size of page that it holds for.
 fn scale_of(sheet: &Sheet, view: &View) -> String {
     let on = match sheet.page.size {

@@ -73,7 +73,7 @@ fn content(frame: u32, at: Rect) -> Content {
         ],
         mask: None,
         entries: vec![
-            entry("Order 1", Sample::Line(stroke())),
+            entry("Order 1", Sample::Lines(vec![stroke()])),
             entry(
                 "Elevation",
                 Sample::Ramp {
@@ -177,7 +177,7 @@ fn a_scale_bar_never_spans_two_maps() {
 fn what_does_not_fit_is_told_and_nothing_is_lost() {
     let (mut sheet, mut contents) = sheet(Layout::One, A4);
     for n in 0..100 {
-        let sample = Sample::Line(stroke());
+        let sample = Sample::Lines(vec![stroke()]);
         let entry =
             Entry { name: format!("e{n}"), words: format!("Entry number {n}"), group: "More".into(), sample };
         contents[0].entries.push(entry);

@@ -42,6 +42,8 @@ class Editor {
 
   /** Reads the sheet anew, and shows it. */
   async load() {
+    // What is on its way was asked before the sheet was changed.
+    this.formAsked.asking?.abort();
     const state = await this.asked.ask(`${base}/state`);
     if (!state) return;
     this.state = state;
@@ -52,6 +54,8 @@ class Editor {
     this.fields();
     this.see();
     await this.form();
+    root.dataset.version = state.version;
+    document.body.dataset.ready = 'yes';
   }
 
   /** The page as large as there is room. */
@@ -103,10 +107,10 @@ class Editor {
       .filter(({ hidden }) => !hidden)
       .map((part) => {
         const element = document.createElement('div');
-        element.className = `part ${part.kind}`;
+        element.className = `piece piece-${part.kind}`;
         element.dataset.part = part.id;
         element.title = part.title;
-        element.classList.toggle('chosen', part.id === this.chosen);
+        element.classList.toggle('held', part.id === this.chosen);
         this.place(element, part);
         if (part.id === this.chosen) {
           for (const edge of EDGES) {
@@ -177,12 +181,22 @@ class Editor {
       box.innerHTML = '<p class="empty">Choose a part on the page or in the list.</p>';
       return;
     }
-    const at = box.contains(document.activeElement) ? document.activeElement.id : null;
-    const html = await this.formAsked.text(`${base}/parts/${this.chosen}`);
+    const chosen = this.chosen;
+    const html = await this.formAsked.text(`${base}/parts/${chosen}`);
     if (html === undefined) return;
+    const typing = document.activeElement;
+    const here = box.contains(typing) && box.firstElementChild?.dataset.part === String(chosen);
+    // What is being typed is not taken away; it comes with the next change.
+    if (here && typing.matches('input, textarea') && typing.value !== typing.defaultValue) return;
+    // The same as before need not be drawn anew.
+    if (box.firstElementChild?.dataset.part === String(chosen) && html === this.html) return;
+    this.html = html;
+    const at = here ? typing.id : null;
+    const { scrollTop } = box.parentElement;
     box.innerHTML = html;
     window.htmx.process(box);
-    if (at) document.getElementById(at)?.focus();
+    box.parentElement.scrollTop = scrollTop;
+    if (at) document.getElementById(at)?.focus({ preventScroll: true });
   }
 
   choose(id) {
@@ -375,9 +389,14 @@ class Editor {
 const editor = new Editor();
 const again = () => editor.load().catch((error) => notice(error.message, true));
 
-print.addEventListener('load', () => paper.classList.remove('working'));
+print.addEventListener('load', () => {
+  paper.classList.remove('working');
+  print.hidden = false;
+});
+// What is wrong stands in the list beside it.
 print.addEventListener('error', () => {
   paper.classList.remove('working');
+  print.hidden = true;
   delete print.dataset.at;
 });
 
@@ -474,6 +493,16 @@ document.addEventListener('submit', async (event) => {
     event.preventDefault();
     await give(form);
   }
+});
+
+// A field that was changed is sent alone: what stands in the others may be of yesterday.
+document.body.addEventListener('htmx:configRequest', ({ target, detail }) => {
+  const { parameters, triggeringEvent } = detail;
+  const field = triggeringEvent?.target;
+  if (triggeringEvent?.type !== 'change' || !target.closest('#part-form') || !field?.name) return;
+  const hidden = [...target.querySelectorAll('input[type=hidden]')].map(({ name }) => name);
+  for (const name of [...Object.keys(parameters)])
+    if (name !== field.name && !hidden.includes(name)) delete parameters[name];
 });
 
 /** Fetches the sheet as a file, and says what went wrong where it could not be written. */

@@ -5,7 +5,7 @@ use axum::http::{HeaderName, StatusCode};
 use axum::response::{IntoResponse, Response};
 use bothros_products::Units;
 use bothros_sheets::{BarUnit, Layout, Page, PageSize};
-use bothros_workflow::{SheetLook, add_sheet, copy_sheet, delete_sheet, rename_sheet};
+use bothros_workflow::{SheetLook, add_sheet, copy_sheet, delete_sheet, rename_sheet, sheet_layers};
 use serde::Deserialize;
 
 use super::CHANGED;
@@ -73,7 +73,10 @@ pub struct New {
 
 pub async fn add(State(app): State<App>, Path(study): Path<i64>, Form(form): Form<New>) -> Result<Response> {
     let layout = Layout::from_key(&form.layout).ok_or_else(|| WebError::refused("choose a layout"))?;
-    let layers = form.layers.split(',').map(str::trim).filter(|l| !l.is_empty()).take(40).map(String::from);
+    // What belongs to the screen alone, cell values and the like, is left out.
+    let known = sheet_layers(&app.store, &*app.facts(study).await?).await?;
+    let layers =
+        form.layers.split(',').map(str::trim).filter(|l| known.iter().any(|k| k.key == *l)).map(String::from);
     let unit = match quantity::units() {
         Units::Metric => BarUnit::Metric,
         Units::UsCustomary => BarUnit::Customary,

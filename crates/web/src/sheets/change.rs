@@ -115,7 +115,7 @@ fn new_part(kind: &str, sheet: &Sheet) -> Result<(What, (f64, f64))> {
             fit: Fit::Study,
             locates,
             alone: None,
-            ink: 0.8,
+            ink: if locates.is_some() { 0.35 } else { 0.8 },
             grid: match locates {
                 Some(_) => {
                     GridChoice { style: GridStyle::None, interval: [None; 2], labels: LabelPlace::None }
@@ -147,7 +147,7 @@ fn new_part(kind: &str, sheet: &Sheet) -> Result<(What, (f64, f64))> {
             (What::Key(key), (55.0, 70.0))
         }
         4 => (What::Bar { frame, unit: BarUnit::Metric }, (60.0, 8.0)),
-        5 => (What::North { frame }, (10.0, 16.0)),
+        5 => (What::North { frame }, (26.0, 16.0)),
         6 => (What::Logo { sha256: None }, (30.0, 15.0)),
         7 => (What::Source(text("{sources} {crs}. {scale}. {date}.", 7.5)), (120.0, 9.0)),
         _ => (What::Title(Text { bold: true, ..text("{study}", 20.0) }), (150.0, 12.0)),
@@ -173,12 +173,14 @@ pub async fn add_part(
     Ok(changed(CHANGED))
 }
 
-#[derive(Debug, Deserialize)]
+/// Where a part stands, mm; what is not sent stays as it is.
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
 pub struct At {
-    x: String,
-    y: String,
-    width: String,
-    height: String,
+    x: Option<String>,
+    y: Option<String>,
+    width: Option<String>,
+    height: Option<String>,
 }
 
 /// Where a part stands.
@@ -187,18 +189,25 @@ pub async fn place(
     Path((study, id, part)): Path<(i64, i64, u32)>,
     Form(form): Form<At>,
 ) -> Result<Response> {
-    let mm = |text: &str, what: &str| -> Result<f64> { Ok((number(text, what)? * 100.0).round() / 100.0) };
-    let at = Rect {
-        x: mm(&form.x, "the place from the left")?,
-        y: mm(&form.y, "the place from the top")?,
-        width: mm(&form.width, "the width")?,
-        height: mm(&form.height, "the height")?,
+    let mm = |text: &Option<String>, what: &str| -> Result<Option<f64>> {
+        let typed = text.as_deref().map(|text| number(text, what)).transpose()?;
+        Ok(typed.map(|mm| (mm * 100.0).round() / 100.0))
     };
-    if at.width < LEAST || at.height < LEAST {
+    let x = mm(&form.x, "the place from the left")?;
+    let y = mm(&form.y, "the place from the top")?;
+    let width = mm(&form.width, "the width")?;
+    let height = mm(&form.height, "the height")?;
+    if width.into_iter().chain(height).any(|mm| mm < LEAST) {
         return Err(WebError::refused(format!("a part is at least {LEAST} mm wide and high")));
     }
     change_sheet(&app.store, study, id, "part moved", |sheet| {
-        sheet.part_mut(part)?.at = at;
+        let at = &mut sheet.part_mut(part)?.at;
+        *at = Rect {
+            x: x.unwrap_or(at.x),
+            y: y.unwrap_or(at.y),
+            width: width.unwrap_or(at.width),
+            height: height.unwrap_or(at.height),
+        };
         Ok(())
     })
     .await?;

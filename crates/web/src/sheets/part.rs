@@ -337,11 +337,11 @@ impl Chosen {
             frame.grid.labels =
                 choice("its labels", labels, &GRID_LABELS.map(|(key, _, place)| (key, place)))?;
         }
-        if self.interval_e.is_some() || self.interval_n.is_some() {
-            frame.grid.interval = [
-                optional(&self.interval_e, "the interval of eastings")?,
-                optional(&self.interval_n, "the interval of northings")?,
-            ];
+        if self.interval_e.is_some() {
+            frame.grid.interval[0] = optional(&self.interval_e, "the interval of eastings")?;
+        }
+        if self.interval_n.is_some() {
+            frame.grid.interval[1] = optional(&self.interval_n, "the interval of northings")?;
         }
         frame.labels.on = self.labels.as_deref().map_or(frame.labels.on, |b| b == "yes");
         if let Some(size) = optional(&self.label_size, "the size of labels")? {

@@ -207,7 +207,8 @@ impl SheetSources<'_> {
                     .iter()
                     .filter(|of| of.order >= look.from)
                     .map(|of| {
-                        let sample = Sample::Line(stroke(ink(of.color), of.width, look.style.dash.pattern()));
+                        let sample =
+                            Sample::Lines(vec![stroke(ink(of.color), of.width, look.style.dash.pattern())]);
                         entry(
                             &format!("streams-{}", of.order),
                             format!("Order {} (Strahler)", of.order),
@@ -224,13 +225,18 @@ impl SheetSources<'_> {
                 }
             };
             if least {
-                let sample = Sample::Line(stroke(WATER, 2.2, &[2.0, 1.5]));
+                let sample = Sample::Lines(vec![stroke(WATER, 2.4, &[]), stroke(PAPER, 1.0, &[1.0, 8.0])]);
                 entries.push(entry("streams-least", "area at least: land beyond the DEM", "Streams", sample));
             }
             let m2 = found.threshold.as_area(&frame).as_m2();
             let words = format!("Streams begin at {}", units.area(m2));
             if look.label.is_empty() && look.by == By::Order && entries.is_empty() {
-                entries.push(entry("streams", words, "Streams", Sample::Line(stroke(WATER, 1.0, &[]))));
+                entries.push(entry(
+                    "streams",
+                    words,
+                    "Streams",
+                    Sample::Lines(vec![stroke(WATER, 1.0, &[])]),
+                ));
             }
             Ok(Features { layers: vec![Layer::Features(lines)], entries })
         })
@@ -326,7 +332,7 @@ impl SheetSources<'_> {
             let lines =
                 contours(&window, &here, interval).into_iter().filter(|c| c.points.len() > 3).map(feature);
             let words = format!("Contours every {}", units.size(interval));
-            let entries = vec![entry("contours", words, "Ground", Sample::Line(line_of(&style)))];
+            let entries = vec![entry("contours", words, "Ground", Sample::Lines(vec![line_of(&style)]))];
             Ok(Features { layers: vec![Layer::Features(lines.collect())], entries })
         })
         .await
@@ -501,7 +507,7 @@ impl SheetSources<'_> {
             let title = layer.role.title();
             let known = |out: &Features, name: &str| out.entries.iter().any(|e| e.name == name);
             let samples = [
-                (some_lines, name.clone(), Sample::Line(line_of(&style))),
+                (some_lines, name.clone(), Sample::Lines(vec![line_of(&style)])),
                 (
                     some_areas,
                     format!("{name}-area"),
@@ -555,7 +561,7 @@ fn sides<'a>(lines: impl Iterator<Item = (Option<Side>, u8, &'a [[f64; 2]])>, gr
         (Some(Side::Missed), "Missed", "missed"),
     ];
     let entries = entries.map(|(side, words, name)| {
-        entry(name, words, "Network against the map", Sample::Line(of_side(side, 2)))
+        entry(name, words, "Network against the map", Sample::Lines(vec![of_side(side, 2)]))
     });
     Features { layers: [both, casing, apart].map(Layer::Features).into(), entries: entries.into() }
 }

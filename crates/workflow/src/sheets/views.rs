@@ -6,7 +6,7 @@ use bothros_sheets::{Fit, Frame, Part, Rect, Sheet, View};
 use crate::{Error, Facts, Result};
 
 /// Share of a frame that is left free at each side around what it is fitted to.
-const MARGIN: f64 = 0.04;
+const MARGIN: f64 = 0.02;
 
 /// West, south, east and north of rings.
 pub(super) fn bounds(rings: &[Vec<[f64; 2]>]) -> Option<[f64; 4]> {

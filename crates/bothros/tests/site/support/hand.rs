@@ -61,6 +61,8 @@ impl Hand<'_> {
             };
             match done.as_ref().map_err(|e| e.as_inner()) {
                 Err(WebDriverErrorInner::StaleElementReference(_)) => {}
+                // It was drawn anew under the hand.
+                Err(WebDriverErrorInner::ElementNotInteractable(_)) => self.rests().await,
                 _ => return done.unwrap_or_else(|e| panic!("{selector}: {e}")),
             }
         }

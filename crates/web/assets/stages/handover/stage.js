@@ -23,10 +23,7 @@ class Handover {
     page.desk.addEventListener('htmx:configRequest', (e) => {
       if (e.target.id !== 'sheet-of-map') return;
       const { map } = page;
-      const drawn = map.list().filter(({ key }) => map.shown.has(key) && map.layers[key]);
-      const place = ({ key, place: usual }) => map.views.style[key]?.place ?? usual;
-      drawn.sort((a, b) => place(a) - place(b));
-      e.detail.parameters.layers = drawn.map(({ key }) => key).join(',');
+      e.detail.parameters.layers = map.order().filter((key) => map.shown.has(key)).join(',');
     });
     page.desk.addEventListener('submit', (e) => {
       if (!['proof-form', 'kept-form'].includes(e.target.id)) return;
