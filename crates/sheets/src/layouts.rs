@@ -10,8 +10,8 @@ use crate::{
 pub enum Layout {
     /// one map with its key beside or below it
     One,
-    /// two maps side by side that keep one scale and one place
-    SideBySide,
+    /// two maps, beside or above each other, that keep one scale and one place
+    Two,
     /// four maps that keep one scale and one place
     Four,
     /// a map alone, as a figure in a text
@@ -20,13 +20,13 @@ pub enum Layout {
 
 impl Layout {
     /// All of them.
-    pub const ALL: [Self; 4] = [Self::One, Self::SideBySide, Self::Four, Self::Figure];
+    pub const ALL: [Self; 4] = [Self::One, Self::Two, Self::Four, Self::Figure];
 
     /// Its name in addresses.
     pub fn key(self) -> &'static str {
         match self {
             Self::One => "one",
-            Self::SideBySide => "side_by_side",
+            Self::Two => "two",
             Self::Four => "four",
             Self::Figure => "figure",
         }
@@ -36,7 +36,7 @@ impl Layout {
     pub fn title(self) -> &'static str {
         match self {
             Self::One => "One map with a key",
-            Self::SideBySide => "Two maps side by side",
+            Self::Two => "Two maps that keep together",
             Self::Four => "Four maps",
             Self::Figure => "A figure: the map alone",
         }
@@ -61,11 +61,18 @@ const NORTH: f64 = 26.0;
 /// No part is smaller, mm.
 const LEAST: f64 = 5.0;
 
-/// A sheet of a layout, whose maps show `layers`.
+/// Columns and rows of two maps of land that is `aspect` times as wide as high: beside or above each other, so that they are
+/// the larger.
+fn two(room: Rect, aspect: f64) -> (usize, usize) {
+    let width = |columns: f64, rows: f64| (room.width / columns).min(room.height / rows * aspect);
+    if width(2.0, 1.0) >= width(1.0, 2.0) { (2, 1) } else { (1, 2) }
+}
+
+/// A sheet of a layout, whose maps show `layers` of land that is `aspect` times as wide as high.
 ///
 /// # Errors
 /// Where the page has no room for it.
-pub fn begin(layout: Layout, page: Page, layers: &[String], unit: BarUnit) -> Result<Sheet> {
+pub fn begin(layout: Layout, page: Page, layers: &[String], unit: BarUnit, aspect: f64) -> Result<Sheet> {
     let (width, height) = page.mm()?;
     let mut parts: Vec<Part> = Vec::new();
     let mut add = |at: Rect, what: What| {
@@ -115,9 +122,8 @@ pub fn begin(layout: Layout, page: Page, layers: &[String], unit: BarUnit) -> Re
     };
     let title = Rect { height: TITLE, ..inner };
     add(title, What::Title(text("{study}", 20.0, true)));
-    let (columns, rows) = match (layout, across) {
-        (Layout::SideBySide, true) => (2, 1),
-        (Layout::SideBySide, false) => (1, 2),
+    let (columns, rows): (usize, usize) = match (layout, across) {
+        (Layout::Two, _) => two(maps, aspect),
         (Layout::Four, _) => (2, 2),
         _ => (1, 1),
     };
@@ -195,6 +201,13 @@ mod tests {
     use crate::PageSize;
 
     #[test]
+    fn two_maps_lie_so_that_they_are_the_larger() {
+        let room = Rect { x: 0.0, y: 0.0, width: 215.0, height: 161.0 };
+        assert_eq!(two(room, 2.5), (1, 2), "a long valley from west to east");
+        assert_eq!(two(room, 8.0 / 6.0), (2, 1));
+    }
+
+    #[test]
     fn every_layout_fits_every_page_and_no_part_lies_on_another_but_on_its_map() {
         let free = PageSize::Free { width_mm: 90.0, height_mm: 60.0 };
         for size in [PageSize::A4, PageSize::A3, PageSize::Letter, PageSize::Tabloid, free] {
@@ -202,13 +215,14 @@ mod tests {
                 for layout in Layout::ALL {
                     let page = Page { size, across };
                     let sheet =
-                        begin(layout, page, &["relief".into(), "streams".into()], BarUnit::Metric).unwrap();
+                        begin(layout, page, &["relief".into(), "streams".into()], BarUnit::Metric, 1.3)
+                            .unwrap();
                     let maps = sheet.frames().filter(|(_, f)| f.locates.is_none()).count();
                     assert_eq!(
                         maps,
                         match layout {
                             Layout::One | Layout::Figure => 1,
-                            Layout::SideBySide => 2,
+                            Layout::Two => 2,
                             Layout::Four => 4,
                         }
                     );

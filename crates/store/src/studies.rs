@@ -232,6 +232,7 @@ impl Store {
                 'pour_points', (SELECT jsonb_agg(to_jsonb(p)) FROM pour_point p WHERE p.study_id = s.id),
                 'barriers', (SELECT jsonb_agg(to_jsonb(b)) FROM barrier b WHERE b.study_id = s.id),
                 'trials', (SELECT jsonb_agg(to_jsonb(t) - 'lines') FROM trial t WHERE t.study_id = s.id),
+                'sheets', (SELECT jsonb_agg(to_jsonb(t)) FROM sheet t WHERE t.study_id = s.id),
                 'layers', (SELECT jsonb_agg(to_jsonb(l) - 'data') FROM layer l WHERE l.study_id = s.id),
                 'log', (SELECT jsonb_agg(to_jsonb(e) ORDER BY e.id) FROM log_entry e WHERE e.study_id = s.id),
                 'files', (SELECT jsonb_agg(to_jsonb(f)) FROM file f WHERE f.study_id = s.id))) AS text

@@ -157,17 +157,17 @@ async fn what_cannot_be_a_sheet_is_refused_and_nothing_changes() {
     let before = site.json(&format!("{base}/state")).await;
     for (path, form, expected) in [
         (
-            part.clone(),
+            format!("{part}/choices"),
             vec![("fit", "place"), ("east", "1"), ("north", "1"), ("denominator", "0")],
             "shows nothing",
         ),
         (
-            part.clone(),
+            format!("{part}/choices"),
             vec![("fit", "place"), ("east", "1"), ("north", "1"), ("denominator", "1")],
             "shows nothing",
         ),
         (
-            part.clone(),
+            format!("{part}/choices"),
             vec![("fit", "place"), ("east", "NaN"), ("north", "1"), ("denominator", "9000")],
             "must be a number",
         ),

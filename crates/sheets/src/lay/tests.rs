@@ -90,7 +90,7 @@ fn content(frame: u32, at: Rect) -> Content {
 }
 
 fn sheet(layout: Layout, page: Page) -> (Sheet, Vec<Content>) {
-    let sheet = begin(layout, page, &["relief".into(), "streams".into()], BarUnit::Metric).unwrap();
+    let sheet = begin(layout, page, &["relief".into(), "streams".into()], BarUnit::Metric, 1.3).unwrap();
     let contents = sheet.frames().map(|(part, _)| content(part.id, part.at)).collect();
     (sheet, contents)
 }
@@ -115,7 +115,7 @@ fn texts(marks: &[Mark]) -> Vec<String> {
 
 #[rstest]
 #[case(Layout::One)]
-#[case(Layout::SideBySide)]
+#[case(Layout::Two)]
 #[case(Layout::Four)]
 #[case(Layout::Figure)]
 fn every_layout_is_drawn_and_no_label_lies_over_another(#[case] layout: Layout) {
@@ -162,7 +162,7 @@ fn a_png_has_the_size_and_the_resolution_that_was_asked_for() {
 
 #[test]
 fn a_scale_bar_never_spans_two_maps() {
-    let (mut sheet, contents) = sheet(Layout::SideBySide, A4);
+    let (mut sheet, contents) = sheet(Layout::Two, A4);
     let frames: Vec<Rect> = sheet.frames().filter(|(_, f)| f.locates.is_none()).map(|(p, _)| p.at).collect();
     let bar = sheet.parts.iter_mut().find(|p| matches!(p.what, What::Bar { .. })).unwrap();
     bar.at.x = frames[0].x + frames[0].width - 20.0;

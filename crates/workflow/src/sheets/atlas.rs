@@ -104,6 +104,7 @@ fn index(template: &Sheet, points: &[PourPoint], first: usize) -> Result<Vec<She
         template.page,
         &["relief", "catchments", "streams"].map(String::from),
         Default::default(),
+        1.0,
     )?;
     for part in &mut overview.parts {
         match &mut part.what {
@@ -245,7 +246,7 @@ mod tests {
     #[test]
     fn every_catchment_has_its_line_in_the_index_with_the_page_it_stands_on() {
         let page = Page { size: PageSize::A4, across: true };
-        let template = begin(Layout::One, page, &["relief".into()], Default::default()).unwrap();
+        let template = begin(Layout::One, page, &["relief".into()], Default::default(), 1.0).unwrap();
         let points: Vec<PourPoint> = (1..=300).map(point).collect();
         let before = index_pages(&template, &points).unwrap();
         let sheets = index(&template, &points, before + 1).unwrap();
@@ -267,7 +268,7 @@ mod tests {
     #[test]
     fn the_maps_of_a_catchment_look_at_it_and_its_title_names_it() {
         let page = Page { size: PageSize::A3, across: false };
-        let template = begin(Layout::SideBySide, page, &["relief".into()], Default::default()).unwrap();
+        let template = begin(Layout::Two, page, &["relief".into()], Default::default(), 1.0).unwrap();
         let own = of_catchment(&template, 7);
         let fits: Vec<Fit> = own.frames().filter(|(_, f)| f.locates.is_none()).map(|(_, f)| f.fit).collect();
         assert_eq!(fits, [Fit::Catchment { point: 7 }, Fit::Catchment { point: 7 }]);

@@ -109,10 +109,10 @@ async fn add(store: &Store, study: i64, name: &str, sheet: Sheet, told: &str) ->
 /// [`Error::Refused`] before there is a prepared DEM, [`Error::Sheets`] for a page that no printer takes.
 pub async fn add_sheet(store: &Store, study: i64, name: &str, look: &SheetLook) -> Result<i64> {
     let facts = Facts::of(&store.study(study).await?)?;
-    if facts.terrain.is_none() {
-        return Err(Error::Refused("a sheet shows what a study holds: prepare the DEM first".into()));
-    }
-    let sheet = begin(look.layout, look.page, &look.layers, look.unit)?;
+    let none = || Error::Refused("a sheet shows what a study holds: prepare the DEM first".into());
+    let frame = facts.terrain.as_ref().ok_or_else(none)?.frame;
+    let aspect = frame.cols as f64 / frame.rows.max(1) as f64;
+    let sheet = begin(look.layout, look.page, &look.layers, look.unit, aspect)?;
     add(store, study, name, sheet, "added").await
 }
 
