@@ -136,6 +136,16 @@ async fn a_sheet_is_laid_out_by_hand() {
     hand.sends("/look", async { wheel(driver, &piece, -200).await }).await;
     let nearer = kept.part("map").await["view"].clone();
     assert!(nearer["denominator"].as_f64() < dragged["denominator"].as_f64());
+    // A box that is drawn fills the map.
+    let paper = driver.find(By::Css(&piece)).await.unwrap();
+    let chain = driver.action_chain().key_down(Key::Shift).move_to_element_center(&paper).click_and_hold();
+    let boxed = chain.move_by_offset(60, 30).release().key_up(Key::Shift);
+    hand.sends("/look", async { boxed.perform().await.unwrap() }).await;
+    let fitted = kept.part("map").await["view"].clone();
+    assert!(
+        fitted["denominator"].as_f64().unwrap() < 0.7 * nearer["denominator"].as_f64().unwrap(),
+        "{fitted}"
+    );
     press(driver, Key::Escape).await;
     for (field, text) in [("#map-scale", "25000"), ("#map-east", "502000"), ("#map-north", "4758500")] {
         hand.types(field, text).await;

@@ -1,10 +1,11 @@
-// The page on which a sheet is laid out: parts are chosen, moved and sized by hand and by number, maps moved under their
-// frames; what is seen is the sheet as it will print.
-import { hearErrors, notice, query, send, token } from '../lib/common.js';
+// The page on which a sheet is laid out: parts are chosen, moved and sized by hand and by number, maps moved under
+// their frames; what is seen is the sheet as it will print.
+import { hearErrors, notice, query, send } from '../lib/common.js';
 import { hear, listenToServer } from '../lib/events.js';
 import { Latest } from '../lib/latest.js';
+import { download, give } from './files.js';
+import { Hold, LEAST } from './hold.js';
 import { freeSize } from './page_fields.js';
-import { lines, snapped } from './snapping.js';
 
 hearErrors();
 listenToServer();
@@ -15,17 +16,22 @@ const base = `/studies/${study}/sheets/${sheet}`;
 const paper = document.getElementById('paper');
 const print = /** @type {HTMLImageElement} */ (document.getElementById('print'));
 const EDGES = ['nw', 'n', 'ne', 'e', 'se', 's', 'sw', 'w'];
-/** A part is at least so large, mm. */
-const LEAST = 3;
 /** Resolution of what is seen, dots an inch. */
 const SEEN = 96;
 
 class Editor {
   constructor() {
+    this.paper = paper;
+    this.print = print;
+    this.base = base;
+    this.holding = new Hold(this);
     this.state = null;
     this.chosen = null;
     /** whether the ground is moved instead of parts */
     this.moving = false;
+    /** how much nearer the wheel brings the ground, and when it is sent */
+    this.nearer = 1;
+    this.wheeled = 0;
     this.asked = new Latest();
     this.formAsked = new Latest();
     this.checked = new Latest();
@@ -145,20 +151,26 @@ class Editor {
 
   /** The list of parts, the uppermost first. */
   list() {
-    const rows = this.state.parts.slice().reverse().map((part) => {
-      const row = document.createElement('li');
-      const name = Object.assign(document.createElement('button'), { type: 'button', textContent: part.title });
-      name.className = 'part-name';
-      name.dataset.choose = part.id;
-      name.setAttribute('aria-pressed', String(part.id === this.chosen));
-      const eye = Object.assign(document.createElement('button'), { type: 'button' });
-      eye.className = 'btn btn-sm quiet';
-      eye.textContent = part.hidden ? 'Show' : 'Hide';
-      eye.dataset.show = part.id;
-      row.classList.toggle('off', part.hidden);
-      row.append(name, eye);
-      return row;
-    });
+    const rows = this.state.parts
+      .slice()
+      .reverse()
+      .map((part) => {
+        const row = document.createElement('li');
+        const name = Object.assign(document.createElement('button'), {
+          type: 'button',
+          textContent: part.title,
+        });
+        name.className = 'part-name';
+        name.dataset.choose = part.id;
+        name.setAttribute('aria-pressed', String(part.id === this.chosen));
+        const eye = Object.assign(document.createElement('button'), { type: 'button' });
+        eye.className = 'btn btn-sm quiet';
+        eye.textContent = part.hidden ? 'Show' : 'Hide';
+        eye.dataset.show = part.id;
+        row.classList.toggle('off', part.hidden);
+        row.append(name, eye);
+        return row;
+      });
     document.getElementById('part-list').replaceChildren(...rows);
   }
 
@@ -218,7 +230,7 @@ class Editor {
     if (this.part?.kind !== 'map' && this.part?.kind !== 'locator') return;
     this.moving = true;
     const mode = document.getElementById('sheet-mode');
-    mode.textContent = 'Drag the ground; the wheel brings it nearer. Esc leaves.';
+    mode.textContent = 'Drag the ground; the wheel brings it nearer, Shift and drag fits a box. Esc leaves.';
     mode.hidden = false;
     paper.classList.add('moving');
     paper.focus();
@@ -236,125 +248,10 @@ class Editor {
     return [(event.clientX - box.left) / this.scale, (event.clientY - box.top) / this.scale];
   }
 
-  /** Follows the pointer until it is let go. */
-  follow(event, moved, ended) {
-    const from = this.at(event);
-    const target = event.target;
-    target.setPointerCapture(event.pointerId);
-    const by = (e) => {
-      const now = this.at(e);
-      return [now[0] - from[0], now[1] - from[1]];
-    };
-    const move = (e) => moved(by(e), e);
-    const end = (e) => {
-      target.removeEventListener('pointermove', move);
-      target.removeEventListener('pointerup', end);
-      target.removeEventListener('pointercancel', end);
-      ended(by(e), e);
-    };
-    target.addEventListener('pointermove', move);
-    target.addEventListener('pointerup', end);
-    target.addEventListener('pointercancel', end);
-  }
-
-  /** Takes hold of a part, or of one of its edges. */
-  hold(event, edge) {
-    const { part, scale } = this;
-    const element = paper.querySelector(`[data-part="${part.id}"]`);
-    const all = lines(this.state, part.id);
-    let now = { ...part };
-    const changed = ([dx, dy], free) => {
-      const { x, y, width, height } = part;
-      const next = { x, y, width, height };
-      if (!edge) {
-        next.x += dx;
-        next.y += dy;
-      }
-      if (edge.includes('e')) next.width = Math.max(LEAST, width + dx);
-      if (edge.includes('s')) next.height = Math.max(LEAST, height + dy);
-      if (edge.includes('w')) {
-        next.x = Math.min(x + dx, x + width - LEAST);
-        next.width = x + width - next.x;
-      }
-      if (edge.includes('n')) {
-        next.y = Math.min(y + dy, y + height - LEAST);
-        next.height = y + height - next.y;
-      }
-      return free ? { at: next, shown: [null, null] } : snapped(next, all, scale, edge);
-    };
-    this.follow(
-      event,
-      (by, e) => {
-        const { at, shown } = changed(by, e.altKey);
-        now = at;
-        this.place(element, at);
-        this.showLines(shown);
-      },
-      async ([dx, dy]) => {
-        this.showLines([null, null]);
-        if (Math.hypot(dx, dy) * scale > 2 && !(await this.put(now))) this.draw();
-      },
-    );
-  }
-
-  /** Shows the lines that a part has snapped to. */
-  showLines(shown) {
-    paper.querySelectorAll('.snap').forEach((line) => line.remove());
-    shown.forEach((mm, axis) => {
-      if (mm === null) return;
-      const line = document.createElement('div');
-      line.className = `snap ${axis ? 'across' : 'upright'}`;
-      const { width, height } = this.state.page;
-      line.style[axis ? 'top' : 'left'] = `${(100 * mm) / (axis ? height : width)}%`;
-      paper.append(line);
-    });
-  }
-
-  /** Drags the ground under a map: what is seen moves along until the sheet is drawn anew. */
-  drag(event) {
-    const { part, scale } = this;
-    const ghost = document.createElement('div');
-    ghost.className = 'ghost';
-    this.place(ghost, part);
-    const picture = print.cloneNode();
-    picture.removeAttribute('id');
-    picture.style.width = `${paper.clientWidth}px`;
-    const put = ([dx, dy]) => {
-      picture.style.left = `${(dx - part.x) * scale}px`;
-      picture.style.top = `${(dy - part.y) * scale}px`;
-    };
-    put([0, 0]);
-    ghost.append(picture);
-    paper.append(ghost);
-    this.follow(event, put, async ([right, down]) => {
-      if (Math.hypot(right, down) * scale > 2) await send(`${base}/parts/${part.id}/look`, { right, down });
-      ghost.remove();
-    });
-  }
-
   async setGuides(guides) {
     this.state.guides = guides;
     this.guides();
     await send(`${base}/guides`, { points: JSON.stringify(guides) });
-  }
-
-  /** Moves a guide; off the page it is removed. */
-  moveGuide(event, line) {
-    const axis = Number(line.dataset.axis);
-    const index = Number(line.dataset.at);
-    const most = axis ? this.state.page.height : this.state.page.width;
-    const was = this.state.guides[axis][index];
-    const to = (by) => was + by[axis];
-    const show = (by) => {
-      line.style[axis ? 'top' : 'left'] = `${(100 * to(by)) / most}%`;
-    };
-    this.follow(event, show, (by) => {
-      const guides = this.state.guides.map((places) => places.slice());
-      const mm = Math.round(to(by) * 10) / 10;
-      if (mm < 0 || mm > most) guides[axis].splice(index, 1);
-      else guides[axis][index] = mm;
-      this.setGuides(guides);
-    });
   }
 
   /** Arrow keys move the chosen part by a millimetre, with Shift by ten; with Ctrl they size it. */
@@ -405,7 +302,7 @@ paper.addEventListener('pointerdown', (event) => {
   if (event.button !== 0 || !(target instanceof HTMLElement)) return;
   const guide = target.closest('.guide');
   if (guide) {
-    editor.moveGuide(event, guide);
+    editor.holding.guide(event, guide);
     return;
   }
   const element = target.closest('[data-part]');
@@ -416,7 +313,8 @@ paper.addEventListener('pointerdown', (event) => {
   const id = Number(element.dataset.part);
   if (editor.moving && id === editor.chosen) {
     event.preventDefault();
-    editor.drag(event);
+    if (event.shiftKey) editor.holding.box(event);
+    else editor.holding.ground(event);
     return;
   }
   const edge = target.dataset.edge ?? '';
@@ -425,7 +323,7 @@ paper.addEventListener('pointerdown', (event) => {
   paper.focus({ preventScroll: true });
   // What was chosen has been drawn anew: the pointer is followed on the page itself.
   const held = { target: paper, pointerId: event.pointerId, clientX: event.clientX, clientY: event.clientY };
-  editor.hold(held, edge);
+  editor.holding.part(held, edge);
 });
 
 paper.addEventListener(
@@ -434,7 +332,7 @@ paper.addEventListener(
     if (!editor.moving) return;
     event.preventDefault();
     const [x, y] = editor.at(event);
-    editor.nearer = (editor.nearer ?? 1) * (event.deltaY < 0 ? 1.25 : 0.8);
+    editor.nearer = editor.nearer * (event.deltaY < 0 ? 1.25 : 0.8);
     clearTimeout(editor.wheeled);
     editor.wheeled = setTimeout(() => {
       const { nearer } = editor;
@@ -487,11 +385,11 @@ document.addEventListener('submit', async (event) => {
   if (!(form instanceof HTMLFormElement)) return;
   if (form.id === 'write-sheet') {
     event.preventDefault();
-    await download(form);
+    await download(form, base);
   }
   if (form.id === 'logo-form') {
     event.preventDefault();
-    await give(form);
+    await give(form, again);
   }
 });
 
@@ -504,44 +402,6 @@ document.body.addEventListener('htmx:configRequest', ({ target, detail }) => {
   for (const name of [...Object.keys(parameters)])
     if (name !== field.name && !hidden.includes(name)) delete parameters[name];
 });
-
-/** Fetches the sheet as a file, and says what went wrong where it could not be written. */
-async function download(form) {
-  const { format, dpi } = Object.fromEntries(new FormData(form));
-  const button = document.getElementById('download-sheet');
-  button.disabled = true;
-  button.textContent = 'Writing…';
-  try {
-    const answer = await fetch(`${base}/file/${format}?${query({ dpi })}`);
-    if (!answer.ok) {
-      notice(await answer.text(), true);
-      return;
-    }
-    const name = /filename="([^"]+)"/.exec(answer.headers.get('Content-Disposition') ?? '')?.[1];
-    const link = document.createElement('a');
-    link.href = URL.createObjectURL(await answer.blob());
-    link.download = name ?? `sheet.${format}`;
-    link.click();
-    setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
-    root.dataset.written = link.download;
-  } catch {
-    notice('The connection was cut while the sheet was written. Try again.', true);
-  } finally {
-    button.disabled = false;
-    button.textContent = 'Download';
-  }
-}
-
-/** Sends the picture of a logo. */
-async function give(form) {
-  const answer = await fetch(form.dataset.picture, {
-    method: 'POST',
-    headers: { 'X-Bothros-Token': token() },
-    body: new FormData(form),
-  });
-  if (answer.ok) again();
-  else notice(await answer.text(), true);
-}
 
 for (const event of ['sheet-changed', 'study-changed']) document.body.addEventListener(event, again);
 hear(({ study: of, state }) => {

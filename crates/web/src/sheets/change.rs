@@ -232,6 +232,9 @@ pub struct Look {
     x: String,
     #[serde(default)]
     y: String,
+    /// two corners of a box that is to fill the map, mm of the page, as JSON
+    #[serde(default)]
+    points: String,
 }
 
 /// Moves the ground under a map, or brings it nearer.
@@ -254,6 +257,17 @@ pub async fn look(
     let views = sheet_views(app.sheet_sources(), study, &kept.sheet).await?;
     let found = views.iter().find(|(of, _)| *of == part).map(|(_, view)| *view);
     let view = found.ok_or_else(|| WebError::refused("that part is no map that is seen"))?;
+    if !form.points.is_empty() {
+        let corners: [[f64; 2]; 2] = serde_json::from_str(&form.points)
+            .map_err(|_| WebError::refused("draw a box from corner to corner"))?;
+        let [a, b] = corners.map(|corner| view.on_ground(corner));
+        let of = [a[0].min(b[0]), a[1].min(b[1]), a[0].max(b[0]), a[1].max(b[1])];
+        let now =
+            View::fitted(view.frame, of, view.unit_m, 0.0).map_err(|e| WebError::refused(e.to_string()))?;
+        change_sheet(&app.store, study, id, "map fitted to a box", |sheet| Ok(looks(sheet, part, &now)?))
+            .await?;
+        return Ok(changed(CHANGED));
+    }
     let [cx, cy] = view.frame.middle();
     let at = [optional(&form.x, "x", cx)?, optional(&form.y, "y", cy)?];
     let now = view

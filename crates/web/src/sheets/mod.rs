@@ -2,6 +2,7 @@
 
 mod add;
 mod change;
+mod chosen;
 mod editor;
 mod files;
 mod list;
@@ -31,7 +32,7 @@ pub fn routes() -> Router<App> {
         .route("/sheets/{sheet}/guides", post(change::guides))
         .route("/sheets/{sheet}/parts", post(change::add_part))
         .route("/sheets/{sheet}/parts/{part}", get(part::form))
-        .route("/sheets/{sheet}/parts/{part}/choices", post(part::change))
+        .route("/sheets/{sheet}/parts/{part}/choices", post(chosen::change))
         .route("/sheets/{sheet}/parts/{part}/place", post(change::place))
         .route("/sheets/{sheet}/parts/{part}/look", post(change::look))
         .route("/sheets/{sheet}/parts/{part}/shown", post(change::shown))

@@ -226,7 +226,7 @@ pub const KEYS: [(&str, &str); 23] = [
 /// Keys of the page on which a sheet is laid out.
 pub const SHEET_KEYS: [(&str, &str); 6] = [
     ("Arrows", "move the chosen part by 1 mm; with Shift 10 mm, with Ctrl its size"),
-    ("M", "move the ground under the chosen map: drag, wheel, arrows"),
+    ("M", "move the ground under the chosen map: drag, wheel, arrows; Shift and drag fits a box"),
     ("Delete", "take the chosen part off the page"),
     ("Ctrl+Z", "undo"),
     ("Esc", "leave what was begun"),

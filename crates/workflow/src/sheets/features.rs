@@ -2,27 +2,32 @@
 
 use bothros_core::calibration::Side;
 use bothros_core::terrain::contours;
-use bothros_core::{Cell, Frame, Threshold};
+use bothros_core::{Frame, Threshold};
 use bothros_products::{Units, numbers};
 use bothros_sheets::{Colour as Ink, Entry, Feature, Geometry, Label, Layer, Sample, Stroke};
 use bothros_store::{LayerRole, RasterRole, Shape};
 use serde_json::Value;
 
 use super::filled::{Looked, SheetSources};
-use crate::study::style::{CATCHMENTS, CONTOURS, STREAMS, SUBBASINS};
+use crate::study::style::{CATCHMENTS, CONTOURS, SUBBASINS};
 use crate::{
-    BASIN_COLOURS, CatchmentFacts, Colour, Fill, OrderStyle, Result, TrialLine, VectorStyle, blocking,
-    order_styles, role_key, tolerance, vector_style,
+    BASIN_COLOURS, BarrierFacts, CatchmentFacts, Colour, Fill, Result, TrialLine, VectorStyle, blocking,
+    role_key, tolerance, vector_style,
 };
 
 const INK: Ink = Ink([0x22, 0x30, 0x2E]);
-const PAPER: Ink = Ink([0xFF, 0xFD, 0xF8]);
+pub(super) const PAPER: Ink = Ink([0xFF, 0xFD, 0xF8]);
 const CLAY: Ink = Ink([0xB4, 0x53, 0x2A]);
 const EXTRA: Ink = Ink([0xC7, 0x7B, 0x1B]);
 const MISSED: Ink = Ink([0xA3, 0x26, 0x3B]);
-const WATER: Ink = Ink([0x0F, 0x5C, 0x63]);
-/// Streams by what is not their order: from light to dark.
-const TONES: [u32; 6] = [0x7FB7BC, 0x4E969D, 0x2B7A82, 0x0F5C63, 0x0A454B, 0x062F34];
+pub(super) const WATER: Ink = Ink([0x0F, 0x5C, 0x63]);
+/// What can be decided about a crossing, and its colour.
+const DECIDED: [(&str, Ink); 4] = [
+    ("breached", WATER),
+    ("filled", Ink([0x5D, 0x6B, 0x68])),
+    ("kept", Ink([0x5B, 0x7F, 0x3B])),
+    ("not decided", CLAY),
+];
 
 /// What a layer of features adds to a map.
 #[derive(Default)]
@@ -31,11 +36,11 @@ pub(super) struct Features {
     pub entries: Vec<Entry>,
 }
 
-fn ink(Colour(rgb): Colour) -> Ink {
+pub(super) fn ink(Colour(rgb): Colour) -> Ink {
     Ink(rgb)
 }
 
-fn stroke(colour: Ink, width_px: f64, dash_px: &[f64]) -> Stroke {
+pub(super) fn stroke(colour: Ink, width_px: f64, dash_px: &[f64]) -> Stroke {
     Stroke { colour, width_px, dash_px: dash_px.to_vec() }
 }
 
@@ -47,11 +52,11 @@ fn fill_of(style: &VectorStyle, colour: Ink) -> Option<(Ink, f64)> {
     (style.fill != Fill::None).then(|| (colour, style.fill.opacity()))
 }
 
-fn label_of(style: &VectorStyle, text: String, matters: f64) -> Option<Label> {
+pub(super) fn label_of(style: &VectorStyle, text: String, matters: f64) -> Option<Label> {
     (!text.is_empty()).then(|| Label { text, size_px: style.size, colour: INK, matters })
 }
 
-fn line(points: Vec<[f64; 2]>, stroke: Stroke, label: Option<Label>) -> Feature {
+pub(super) fn line(points: Vec<[f64; 2]>, stroke: Stroke, label: Option<Label>) -> Feature {
     Feature {
         geometry: Geometry::Lines(vec![points]),
         stroke: Some(stroke),
@@ -61,79 +66,17 @@ fn line(points: Vec<[f64; 2]>, stroke: Stroke, label: Option<Label>) -> Feature 
     }
 }
 
-fn entry(name: &str, words: impl Into<String>, group: &str, sample: Sample) -> Entry {
+pub(super) fn entry(name: &str, words: impl Into<String>, group: &str, sample: Sample) -> Entry {
     Entry { name: name.into(), words: words.into(), group: group.into(), sample }
 }
 
 /// Whether the box around a line meets another.
-fn meets(line: &[[f64; 2]], [west, south, east, north]: [f64; 4]) -> bool {
+pub(super) fn meets(line: &[[f64; 2]], [west, south, east, north]: [f64; 4]) -> bool {
     let span = |axis: usize| {
         line.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), p| (l.min(p[axis]), h.max(p[axis])))
     };
     let ((x0, x1), (y0, y1)) = (span(0), span(1));
     x0 <= east && x1 >= west && y0 <= north && y1 >= south
-}
-
-/// How streams are drawn, beside colours and widths.
-struct StreamLook {
-    by: By,
-    from: u8,
-    least: bool,
-    label: String,
-    style: VectorStyle,
-    orders: Vec<OrderStyle>,
-}
-
-#[derive(Clone, Copy, PartialEq)]
-enum By {
-    Order,
-    Magnitude,
-    Area,
-}
-
-impl StreamLook {
-    fn of(styles: &Value, highest: u8, labels: Option<&str>) -> Option<Self> {
-        let own = &styles[STREAMS];
-        let style = vector_style(styles, STREAMS)?;
-        let by = match own["by"].as_str() {
-            Some("magnitude") => By::Magnitude,
-            Some("area") => By::Area,
-            _ => By::Order,
-        };
-        let from = own["from"].as_u64().and_then(|n| u8::try_from(n).ok()).unwrap_or(1);
-        let least = own["least"].as_bool().unwrap_or(true);
-        let label =
-            labels.map_or(style.label.clone(), |l| if l == "none" { String::new() } else { l.to_owned() });
-        Some(Self { by, from, least, label, style, orders: order_styles(styles, highest.max(1)) })
-    }
-
-    /// Rank of a stream, from 1, by what is not its order: it makes width and tone, as on the map.
-    fn rank(&self, magnitude: u32, m2: f64, cell_m2: f64) -> f64 {
-        match self.by {
-            By::Magnitude => 1.0 + f64::from(magnitude.max(1)).log2() / 1.6,
-            _ => 1.0 + ((m2 / (cell_m2 * 100.0)).log10() * 1.2).max(0.0),
-        }
-    }
-
-    fn stroke(&self, order: u8, rank: f64) -> Stroke {
-        let dash = self.style.dash.pattern();
-        match self.by {
-            By::Order => {
-                let of = self.orders[usize::from(order.max(1) - 1).min(self.orders.len() - 1)];
-                stroke(ink(of.color), of.width, dash)
-            }
-            _ => stroke(tone(rank), 0.9 + 0.75 * (rank - 1.0), dash),
-        }
-    }
-}
-
-fn tone(rank: f64) -> Ink {
-    let hex = TONES[(rank.round() as usize).min(TONES.len() - 1)];
-    Ink([(hex >> 16) as u8, (hex >> 8) as u8, hex as u8])
-}
-
-fn centre(frame: &Frame, index: u32) -> [f64; 2] {
-    frame.centre(Cell { row: index as usize / frame.cols, col: index as usize % frame.cols }).into()
 }
 
 impl SheetSources<'_> {
@@ -146,101 +89,9 @@ impl SheetSources<'_> {
             "catchments" => self.catchments(looked, units).await,
             "subbasins" => self.subbasins(looked, units).await,
             "features" => self.inputs(looked, units).await,
+            "barriers" => self.crossings(looked).await,
             _ => Ok(Features::default()),
         }
-    }
-
-    async fn streams(&self, looked: &Looked, units: Units) -> Result<Features> {
-        let facts = &looked.facts;
-        let (Some(terrain), Some(found)) = (&facts.terrain, facts.network) else {
-            return Ok(Features::default());
-        };
-        let (network, index) = self.grids.indexed(self.store, facts, found.threshold).await?;
-        let grids = self.grids.get(self.store, facts).await?;
-        let frame = terrain.frame;
-        let labels = looked.streams.clone();
-        let Some(look) = StreamLook::of(&facts.settings.style, found.highest_order, labels.as_deref()) else {
-            return Ok(Features::default());
-        };
-        let ground = looked.view.ground();
-        blocking(move || {
-            let below = grids.below_edge();
-            let cell_m2 = frame.cell_area().as_m2();
-            let mut reaches: Vec<_> = network
-                .reaches
-                .iter()
-                .zip(&index.boxes)
-                .filter(|(reach, [r0, c0, r1, c1])| {
-                    let near = [
-                        centre(&frame, r0 * frame.cols as u32 + c0),
-                        centre(&frame, r1 * frame.cols as u32 + c1),
-                    ];
-                    reach.strahler >= look.from && meets(&near, ground)
-                })
-                .map(|(reach, _)| reach)
-                .collect();
-            // Larger streams lie over smaller ones.
-            reaches.sort_by(|a, b| a.contributing.as_m2().total_cmp(&b.contributing.as_m2()));
-            let (mut lines, mut hearts) = (Vec::new(), Vec::new());
-            for reach in reaches {
-                let points: Vec<[f64; 2]> = reach.line().map(|cell| centre(&frame, cell)).collect();
-                let m2 = reach.contributing.as_m2();
-                let drawn = look.stroke(reach.strahler, look.rank(reach.shreve, m2, cell_m2));
-                let text = match look.label.as_str() {
-                    "order" => reach.strahler.to_string(),
-                    "magnitude" => reach.shreve.to_string(),
-                    "area" => units.area(m2),
-                    "id" => reach.id.to_string(),
-                    _ => String::new(),
-                };
-                if look.least && reach.cells.last().is_some_and(|&cell| below.values()[cell as usize]) {
-                    let thin = (drawn.width_px * 0.4).max(0.7);
-                    hearts.push(line(points.clone(), stroke(PAPER, thin, &[thin, 5.0 * thin + 3.0]), None));
-                }
-                lines.push(line(points, drawn, label_of(&look.style, text, m2)));
-            }
-            let least = !hearts.is_empty();
-            lines.extend(hearts);
-            let mut entries: Vec<Entry> = match look.by {
-                By::Order => look
-                    .orders
-                    .iter()
-                    .filter(|of| of.order >= look.from)
-                    .map(|of| {
-                        let sample =
-                            Sample::Lines(vec![stroke(ink(of.color), of.width, look.style.dash.pattern())]);
-                        entry(
-                            &format!("streams-{}", of.order),
-                            format!("Order {} (Strahler)", of.order),
-                            "Streams",
-                            sample,
-                        )
-                    })
-                    .collect(),
-                by => {
-                    let words = if by == By::Area { "Contributing area" } else { "Shreve magnitude" };
-                    let ends = vec!["small".to_owned(), "large".to_owned()];
-                    let colours = (0..6).map(|i| tone(f64::from(i))).collect();
-                    vec![entry("streams", words, "Streams", Sample::Ramp { colours, ends })]
-                }
-            };
-            if least {
-                let sample = Sample::Lines(vec![stroke(WATER, 2.4, &[]), stroke(PAPER, 1.0, &[1.0, 8.0])]);
-                entries.push(entry("streams-least", "area at least: land beyond the DEM", "Streams", sample));
-            }
-            let m2 = found.threshold.as_area(&frame).as_m2();
-            let words = format!("Streams begin at {}", units.area(m2));
-            if look.label.is_empty() && look.by == By::Order && entries.is_empty() {
-                entries.push(entry(
-                    "streams",
-                    words,
-                    "Streams",
-                    Sample::Lines(vec![stroke(WATER, 1.0, &[])]),
-                ));
-            }
-            Ok(Features { layers: vec![Layer::Features(lines)], entries })
-        })
-        .await
     }
 
     async fn agreement(&self, looked: &Looked) -> Result<Features> {
@@ -454,6 +305,43 @@ impl SheetSources<'_> {
             vec![entry("subbasins", "Sub-basins", "Catchments", sample)]
         };
         Ok(Features { layers: vec![Layer::Features(areas)], entries })
+    }
+
+    /// Crossings with their breach lines, by what was decided about them.
+    async fn crossings(&self, looked: &Looked) -> Result<Features> {
+        let ground = looked.view.ground();
+        let (mut lines, mut marks, mut known) = (Vec::new(), Vec::new(), [false; 4]);
+        for row in self.store.barriers(looked.facts.study).await? {
+            let of = BarrierFacts::of(&row)?;
+            if !meets(&of.line, ground) {
+                continue;
+            }
+            let at = match row.decision.as_deref() {
+                Some("breach") => 0,
+                Some("fill") => 1,
+                Some("keep") => 2,
+                _ => 3,
+            };
+            known[at] = true;
+            let (_, colour) = DECIDED[at];
+            let dash: &[f64] = if at == 0 { &[] } else { &[6.0, 4.0] };
+            lines.push(line(of.line.clone(), stroke(PAPER, 5.0, &[]), None));
+            lines.push(line(of.line, stroke(colour, 2.8, dash), None));
+            marks.push(Feature {
+                geometry: Geometry::Point(of.barrier.crest, 0),
+                stroke: Some(stroke(colour, 2.4, &[])),
+                fill: Some((PAPER, 0.8)),
+                radius_px: 6.0,
+                label: None,
+            });
+        }
+        let told = |(at, (words, colour)): (usize, &(&str, Ink))| {
+            let (fill, stroke) = (Some((PAPER, 0.8)), Some(stroke(*colour, 2.4, &[])));
+            let sample = Sample::Point { corners: 0, fill, stroke, radius_px: 6.0 };
+            known[at].then(|| entry(&format!("crossing-{at}"), *words, "Crossings", sample))
+        };
+        let entries = DECIDED.iter().enumerate().filter_map(told).collect();
+        Ok(Features { layers: vec![Layer::Features(lines), Layer::Features(marks)], entries })
     }
 
     /// Layers as they were given or drawn, each role with its own entry of the key.

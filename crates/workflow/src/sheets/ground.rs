@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use bothros_core::terrain::Light;
 use bothros_core::{Cell, Frame, Grid};
+use bothros_formats::{Crs, decode_png, lay_onto};
 use bothros_products::{Units, numbers};
 use bothros_sheets::{Colour, Entry, Picture, Sample};
 use bothros_store::{CellValue, RasterMeta, RasterRole};
@@ -13,9 +14,12 @@ use serde_json::Value;
 use super::filled::{Looked, SheetSources};
 use crate::network::LandIndex;
 use crate::{
-    Dot, OUTER, Ramp, Result, View as GroundView, blocking, colour, halo, range, relief_dots, shade_dots,
-    usual_light, view_dots,
+    Dot, OUTER, PicturePlace, Ramp, Result, View as GroundView, blocking, colour, halo, range, relief_dots,
+    shade_dots, usual_light, view_dots,
 };
+
+/// What names of pictures behind the map begin with.
+pub(super) const BACKDROP: &str = "backdrop-";
 
 /// What a raster layer adds to a map.
 pub(super) struct Drawn {
@@ -213,6 +217,25 @@ impl SheetSources<'_> {
         .await
     }
 
+    /// A picture behind the map, laid onto the ground of a frame; nothing where it is gone or has no place.
+    async fn backdrop(&self, id: i64, looked: &Looked) -> Result<Option<Picture>> {
+        let all = self.store.backdrops(looked.facts.study).await?;
+        let (Some(of), Some(terrain)) = (all.into_iter().find(|b| b.id == id), &looked.facts.terrain) else {
+            return Ok(None);
+        };
+        let Some(place) = PicturePlace::of(&of)? else { return Ok(None) };
+        let png = self.store.backdrop_picture(id).await?;
+        let (to, looked) = (terrain.crs.clone(), looked.clone());
+        let laid = blocking(move || {
+            let (from, (width, height)) = (Crs::parse(&place.crs)?, looked.dots());
+            let picture = decode_png(&png)?;
+            let ground = looked.view.ground();
+            let rgba = lay_onto(&picture, place.geo_transform, &from, &to, ground, (width, height))?;
+            Ok(Picture { width, height, rgba: Arc::new(rgba) })
+        });
+        Ok(Some(laid.await?))
+    }
+
     /// Draws a raster layer of a map; nothing where the study has not got it.
     pub(super) async fn raster(&self, key: &str, looked: &Looked, units: Units) -> Result<Option<Drawn>> {
         let facts = &looked.facts;
@@ -248,6 +271,10 @@ impl SheetSources<'_> {
             exaggeration: of["exaggeration"].as_f64().unwrap_or(usual_light().exaggeration).clamp(0.1, 50.0),
         };
         let threshold = facts.network.as_ref().map(|n| n.threshold);
+        if let Some(id) = key.strip_prefix(BACKDROP).and_then(|id| id.parse().ok()) {
+            let picture = self.backdrop(id, looked).await?;
+            return Ok(picture.map(|picture| Drawn { picture, opacity, entries: Vec::new() }));
+        }
         let (picture, entries) = match key {
             "relief" => {
                 let (low, high) = match number("outer") {

@@ -2,8 +2,9 @@
 
 use bothros_store::{RasterRole, Store};
 
+use super::ground::BACKDROP;
 use crate::network::LandIndex;
-use crate::{Facts, Result};
+use crate::{Facts, PicturePlace, Result};
 
 /// A layer that a map on a sheet can show.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -24,6 +25,13 @@ pub async fn sheet_layers(store: &Store, facts: &Facts) -> Result<Vec<SheetLayer
     let (dem, routed) = (has(RasterRole::Dem), has(RasterRole::Accumulation));
     let points = store.pour_point_count(facts.study).await? > 0;
     let layers = !store.layers(facts.study).await?.is_empty();
+    let mut pictures = Vec::new();
+    for backdrop in store.backdrops(facts.study).await? {
+        if PicturePlace::of(&backdrop)?.is_some() {
+            pictures.push((format!("{BACKDROP}{}", backdrop.id), backdrop.name));
+        }
+    }
+    let crossings = !store.barriers(facts.study).await?.is_empty();
     let mut out = Vec::new();
     let mut add = |there: bool, key: &str, title: &str| {
         if there {
@@ -36,6 +44,9 @@ pub async fn sheet_layers(store: &Store, facts: &Facts) -> Result<Vec<SheetLayer
     add(dem, "curvature", "Curvature");
     add(dem, "far", "Position, far");
     add(dem, "near", "Position, near");
+    for (key, name) in &pictures {
+        add(dem, key, name);
+    }
     add(dem, "contours", "Contours");
     add(routed && has(RasterRole::FillDepth), "sinks", "Sinks");
     add(routed && has(RasterRole::CutFill), "change", "Cut and fill");
@@ -53,5 +64,6 @@ pub async fn sheet_layers(store: &Store, facts: &Facts) -> Result<Vec<SheetLayer
     add(routed && facts.network.is_some(), "streams", "Network");
     add(routed && facts.network.is_some() && layers, "agreement", "Matched, extra, missed");
     add(layers, "features", "Layers");
+    add(crossings, "barriers", "Crossings");
     Ok(out)
 }

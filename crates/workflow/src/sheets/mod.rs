@@ -6,6 +6,7 @@ mod filled;
 mod ground;
 mod kept;
 mod layers;
+mod streams;
 mod views;
 mod written;
 

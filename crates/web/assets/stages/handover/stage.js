@@ -23,7 +23,10 @@ class Handover {
     page.desk.addEventListener('htmx:configRequest', (e) => {
       if (e.target.id !== 'sheet-of-map') return;
       const { map } = page;
-      e.detail.parameters.layers = map.order().filter((key) => map.shown.has(key)).join(',');
+      e.detail.parameters.layers = map
+        .order()
+        .filter((key) => map.shown.has(key))
+        .join(',');
     });
     page.desk.addEventListener('submit', (e) => {
       if (!['proof-form', 'kept-form'].includes(e.target.id)) return;
