@@ -19,7 +19,9 @@ pub(super) fn bar(view: &View, unit: BarUnit, at: Rect, over_a_map: bool) -> Vec
     let bar = Bar::within(view, at.width - beyond - 2.0 * pad, unit);
     let mut out = Vec::new();
     if over_a_map {
-        out.push(Mark::rect(at, Some((Colour::PAPER, 0.85)), None));
+        // As wide as what stands on it.
+        let width = (bar.length_mm + beyond + 2.0 * pad).min(at.width);
+        out.push(Mark::rect(Rect { width, ..at }, Some((Colour::PAPER, 0.85)), None));
     }
     let (left, high) = (at.x + pad + width_mm("0", SMALL, Weight::Regular) / 2.0, 1.5);
     let top = at.y + pad;

@@ -133,7 +133,7 @@ fn every_layout_is_drawn_and_no_label_lies_over_another(#[case] layout: Layout) 
     }
     assert!(told.iter().any(|t| t.ends_with(" km")), "{told:?}");
     let about = About { title: "Sorrel Water".into(), made: (2026, 11, 28, 12, 0, 0) };
-    let file = pdf(&[laid.drawing.clone()], &about).unwrap();
+    let file = pdf(std::slice::from_ref(&laid.drawing), &about).unwrap();
     assert!(file.starts_with(b"%PDF-1.7"));
     let drawn = svg(&laid.drawing, true).unwrap();
     let read = roxmltree::Document::parse(&drawn).unwrap();

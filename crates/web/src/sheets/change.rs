@@ -264,8 +264,7 @@ pub async fn look(
         let of = [a[0].min(b[0]), a[1].min(b[1]), a[0].max(b[0]), a[1].max(b[1])];
         let now =
             View::fitted(view.frame, of, view.unit_m, 0.0).map_err(|e| WebError::refused(e.to_string()))?;
-        change_sheet(&app.store, study, id, "map fitted to a box", |sheet| Ok(looks(sheet, part, &now)?))
-            .await?;
+        change_sheet(&app.store, study, id, "map fitted to a box", |sheet| looks(sheet, part, &now)).await?;
         return Ok(changed(CHANGED));
     }
     let [cx, cy] = view.frame.middle();
@@ -274,7 +273,7 @@ pub async fn look(
         .dragged(by)
         .scaled(view.denominator / nearer, at)
         .map_err(|e| WebError::refused(e.to_string()))?;
-    change_sheet(&app.store, study, id, "map moved", |sheet| Ok(looks(sheet, part, &now)?)).await?;
+    change_sheet(&app.store, study, id, "map moved", |sheet| looks(sheet, part, &now)).await?;
     Ok(changed(CHANGED))
 }
 

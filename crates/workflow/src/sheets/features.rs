@@ -53,7 +53,7 @@ fn fill_of(style: &VectorStyle, colour: Ink) -> Option<(Ink, f64)> {
 }
 
 pub(super) fn label_of(style: &VectorStyle, text: String, matters: f64) -> Option<Label> {
-    (!text.is_empty()).then(|| Label { text, size_px: style.size, colour: INK, matters })
+    (!text.is_empty()).then_some(Label { text, size_px: style.size, colour: INK, matters })
 }
 
 pub(super) fn line(points: Vec<[f64; 2]>, stroke: Stroke, label: Option<Label>) -> Feature {
@@ -363,7 +363,7 @@ impl SheetSources<'_> {
             for (at, size) in seen.within(looked.view.ground()) {
                 let feature = &seen.features[at];
                 let text = match style.label.as_str() {
-                    "elevation" => feature.elevation.map_or(String::new(), |z| units.height(f64::from(z), 2)),
+                    "elevation" => feature.elevation.map_or(String::new(), |z| units.height(z, 2)),
                     "name" => feature.name.clone().unwrap_or_default(),
                     _ => String::new(),
                 };

@@ -41,6 +41,20 @@ pub(super) struct Looked {
 }
 
 impl Looked {
+    /// What is seen, and how finely.
+    pub fn lens(&self) -> Lens {
+        Lens { view: self.view, dpi: self.dpi }
+    }
+}
+
+/// What a picture of a frame shows, and how finely.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Lens {
+    pub view: View,
+    pub dpi: f64,
+}
+
+impl Lens {
     /// Dots across and down.
     pub fn dots(&self) -> (usize, usize) {
         let of = |mm: f64| ((mm / 25.4 * self.dpi).round() as usize).max(1);
@@ -199,7 +213,7 @@ impl SheetSources<'_> {
             layers: frame.shown.layers.clone(),
             streams: frame.labels.streams.clone(),
         };
-        let (width, height) = looked.dots();
+        let (width, height) = looked.lens().dots();
         if (width * height) as f64 > MOST_DOTS {
             return Err(bothros_sheets::Error::TooLarge { dots: (width * height / 1_000_000) as u64 }.into());
         }

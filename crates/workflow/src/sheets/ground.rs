@@ -11,7 +11,7 @@ use bothros_store::{CellValue, RasterMeta, RasterRole};
 use rayon::prelude::*;
 use serde_json::Value;
 
-use super::filled::{Looked, SheetSources};
+use super::filled::{Lens, Looked, SheetSources};
 use crate::network::LandIndex;
 use crate::{
     Dot, OUTER, PicturePlace, Ramp, Result, View as GroundView, blocking, colour, halo, range, relief_dots,
@@ -55,7 +55,7 @@ struct Covering {
 const FINE: f64 = 0.7;
 
 /// The window of the level whose cells come near the dots of a picture, cut to the raster; none where they do not meet.
-fn covering(meta: &RasterMeta, looked: &Looked) -> Option<Covering> {
+fn covering(meta: &RasterMeta, looked: Lens) -> Option<Covering> {
     let dot = looked.step().0;
     let mut level = 0;
     while level + 1 < meta.levels && meta.cell_x * ((1u64 << level) as f64) < dot * FINE {
@@ -82,52 +82,68 @@ fn covering(meta: &RasterMeta, looked: &Looked) -> Option<Covering> {
     })
 }
 
-/// Cells this many dots wide are seen as such; smaller ones are mixed with their neighbours.
-const SEEN: f64 = 3.0;
+/// Cells this many dots wide are drawn as they are; smaller ones are mixed with their neighbours.
+const SEEN: f64 = 1.5;
+
+/// Where a dot lies among cells along one axis: its own cell, and for mixing the two whose middles it lies between, with the
+/// share of the second. Cells beyond the window count as the nearest in it.
+#[derive(Clone, Copy)]
+struct Among {
+    own: Option<usize>,
+    two: [usize; 2],
+    share: f32,
+}
+
+impl Among {
+    fn of(at: f64, count: usize) -> Self {
+        let inside = (0.0..count as f64).contains(&at);
+        let between = at - 0.5;
+        let within = |cell: f64| cell.clamp(0.0, count.saturating_sub(1) as f64) as usize;
+        Self {
+            own: inside.then_some(at as usize),
+            two: [within(between.floor()), within(between.floor() + 1.0)],
+            share: (between - between.floor()) as f32,
+        }
+    }
+}
 
 /// A picture of the frame from dots in the place of cells.
-fn picture(window: &Window, looked: &Looked) -> Picture {
+fn picture(window: &Window, looked: Lens) -> Picture {
     let (width, height) = looked.dots();
     let [west, _, _, north] = looked.view.ground();
     let (across, down) = looked.step();
     let mixed = window.cell < SEEN * across;
-    let (rows, cols) = (window.dots.rows() as isize, window.dots.cols() as isize);
-    let at = |row: isize, col: isize| -> Dot {
-        match (0..rows).contains(&row) && (0..cols).contains(&col) {
-            true => window.dots.values()[row as usize * cols as usize + col as usize],
-            false => [0; 4],
-        }
-    };
+    let (rows, cols) = (window.dots.rows(), window.dots.cols());
+    let along: Vec<Among> = (0..width)
+        .map(|x| Among::of((west + (x as f64 + 0.5) * across - window.left) / window.cell, cols))
+        .collect();
     let mut rgba = vec![0u8; width * height * 4];
     rgba.par_chunks_mut(width * 4).enumerate().for_each(|(y, line)| {
-        let row = (window.top - (north - (y as f64 + 0.5) * down)) / window.cell;
-        for (x, out) in line.chunks_exact_mut(4).enumerate() {
-            let col = (west + (x as f64 + 0.5) * across - window.left) / window.cell;
-            let here = at(row.floor() as isize, col.floor() as isize);
+        let row = Among::of((window.top - (north - (y as f64 + 0.5) * down)) / window.cell, rows);
+        let Some(own) = row.own else { return };
+        let cells = |row: usize| &window.dots.values()[row * cols..(row + 1) * cols];
+        let (here, two) = (cells(own), row.two.map(cells));
+        for (col, out) in along.iter().zip(line.chunks_exact_mut(4)) {
+            let Some(own) = col.own else { continue };
+            let dot = here[own];
             // The rim of what is known stays where it is.
-            out.copy_from_slice(&if mixed && here[3] > 0 {
-                mix(&at, row - 0.5, col - 0.5, here)
-            } else {
-                here
-            });
+            out.copy_from_slice(&if mixed && dot[3] > 0 { mix(two, *col, row.share, dot) } else { dot });
         }
     });
     Picture { width, height, rgba: Arc::new(rgba) }
 }
 
 /// The colour between four cells; those that are clear count as the one that the dot lies in.
-fn mix(at: &impl Fn(isize, isize) -> Dot, row: f64, col: f64, here: Dot) -> Dot {
-    let (r, c) = (row.floor(), col.floor());
-    let (down, right) = ((row - r) as f32, (col - c) as f32);
-    let one = |dr: isize, dc: isize| {
-        let dot = at(r as isize + dr, c as isize + dc);
-        (if dot[3] == 0 { here } else { dot }).map(f32::from)
+fn mix(rows: [&[Dot]; 2], col: Among, down: f32, here: Dot) -> Dot {
+    let one = |row: &[Dot], col: usize| {
+        let dot = row[col];
+        if dot[3] == 0 { here } else { dot }
     };
-    let (a, b, d, e) = (one(0, 0), one(0, 1), one(1, 0), one(1, 1));
+    let [[a, b], [c, d]] = rows.map(|row| col.two.map(|col| one(row, col)));
     std::array::from_fn(|i| {
-        let upper = a[i] + (b[i] - a[i]) * right;
-        let lower = d[i] + (e[i] - d[i]) * right;
-        (upper + (lower - upper) * down).round() as u8
+        let [a, b, c, d] = [a, b, c, d].map(|dot| f32::from(dot[i]));
+        let (upper, lower) = (a + (b - a) * col.share, c + (d - c) * col.share);
+        (upper + (lower - upper) * down + 0.5) as u8
     })
 }
 
@@ -159,14 +175,14 @@ impl SheetSources<'_> {
         colour: impl FnOnce(Grid<T>, Covering) -> Result<Grid<Dot>> + Send + 'static,
     ) -> Result<Option<Picture>> {
         let Some(meta) = self.store.raster(looked.facts.study, role).await? else { return Ok(None) };
-        let Some(of) = covering(&meta, looked) else { return Ok(None) };
+        let Some(of) = covering(&meta, looked.lens()) else { return Ok(None) };
         let at = (of.row - rim as isize, of.col - rim as isize);
         let size = (of.rows + 2 * rim, of.cols + 2 * rim);
         let cells = self.store.read_window::<T>(&meta, of.level, at, size).await?;
-        let looked = looked.clone();
+        let lens = looked.lens();
         let drawn = blocking(move || {
             let dots = colour(cells, of)?;
-            Ok(picture(&Window { dots, left: of.left, top: of.top, cell: of.cell }, &looked))
+            Ok(picture(&Window { dots, left: of.left, top: of.top, cell: of.cell }, lens))
         });
         Ok(Some(drawn.await?))
     }
@@ -194,7 +210,7 @@ impl SheetSources<'_> {
         looked: &Looked,
         colour: impl Fn(f32) -> Dot + Send + Sync + 'static,
     ) -> Result<Picture> {
-        let looked = looked.clone();
+        let looked = looked.lens();
         blocking(move || {
             let grid = values(&of);
             let (width, height) = looked.dots();
@@ -225,7 +241,7 @@ impl SheetSources<'_> {
         };
         let Some(place) = PicturePlace::of(&of)? else { return Ok(None) };
         let png = self.store.backdrop_picture(id).await?;
-        let (to, looked) = (terrain.crs.clone(), looked.clone());
+        let (to, looked) = (terrain.crs.clone(), looked.lens());
         let laid = blocking(move || {
             let (from, (width, height)) = (Crs::parse(&place.crs)?, looked.dots());
             let picture = decode_png(&png)?;
@@ -313,7 +329,7 @@ impl SheetSources<'_> {
                 let Some(meta) = self.store.raster(facts.study, RasterRole::Dem).await? else {
                     return Ok(None);
                 };
-                let Some(of) = covering(&meta, looked) else { return Ok(None) };
+                let Some(of) = covering(&meta, looked.lens()) else { return Ok(None) };
                 let (rim, _) = halo(view, radius, of.cell * unit_m);
                 let draw = move |cells: Grid<f32>, of: Covering| {
                     view_dots(&cells, view, of.cell * unit_m, radius, (low, high), &own)
@@ -335,11 +351,8 @@ impl SheetSources<'_> {
                 (drawn, entry(words, &ramp, ends))
             }
             "sinks" => {
-                let deepest = facts
-                    .routing
-                    .as_ref()
-                    .and_then(|r| r.sinks.deepest.as_ref())
-                    .map_or(1.0, |s| s.depth_m as f32);
+                let deepest =
+                    facts.routing.as_ref().and_then(|r| r.sinks.deepest.as_ref()).map_or(1.0, |s| s.depth_m);
                 let (_, most) = typed(0.0, deepest.max(0.01));
                 let own = ramp.clone();
                 // The square root shows shallow sinks too, as on the map.
@@ -456,5 +469,65 @@ pub(crate) fn index_tint(
         // Level ground faces nowhere.
         true => [0; 4],
         false => ramp.pixel((along(v) - low) / span, 235),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bothros_sheets::{Rect, View};
+
+    /// A frame of 40 by 30 dots, each so many metres wide, over a window whose upper left corner is at 0, 30.
+    fn looked(dot: f64) -> Lens {
+        let inch = 25.4;
+        let frame = Rect { x: 0.0, y: 0.0, width: 40.0 * inch / 100.0, height: 30.0 * inch / 100.0 };
+        let (width, height) = (40.0 * dot, 30.0 * dot);
+        let denominator = width / frame.width * 1000.0;
+        let view = View { frame, x: width / 2.0, y: 30.0 - height / 2.0, denominator, unit_m: 1.0 };
+        Lens { view, dpi: 100.0 }
+    }
+
+    fn window(cell: f64) -> Window {
+        let of =
+            |c: Cell| if (c.row + c.col).is_multiple_of(2) { [200, 100, 0, 255] } else { [100, 200, 0, 255] };
+        let mut dots = Grid::from_fn(15, 20, of);
+        let hole = dots.index(Cell { row: 5, col: 5 });
+        dots.values_mut()[hole] = [0; 4];
+        Window { dots, left: 0.0, top: 30.0, cell }
+    }
+
+    #[test]
+    fn large_cells_are_drawn_as_they_are_and_small_ones_mixed() {
+        // Cells of two dots: each dot has the colour of its cell.
+        let drawn = picture(&window(2.0), looked(1.0));
+        let dot = |p: &Picture, x: usize, y: usize| p.rgba[(y * p.width + x) * 4..][..4].to_vec();
+        assert_eq!((drawn.width, drawn.height), (40, 30));
+        for (x, y) in [(0, 0), (1, 1), (2, 0), (39, 29), (13, 2)] {
+            let even = (x / 2 + y / 2) % 2 == 0;
+            assert_eq!(
+                dot(&drawn, x, y),
+                if even { [200, 100, 0, 255] } else { [100, 200, 0, 255] },
+                "{x}, {y}"
+            );
+        }
+        assert_eq!(dot(&drawn, 10, 10)[3], 0, "a hole is clear");
+        // Cells of one dot, seen from between four of them: half and half. What is known keeps its rim.
+        let between = View { x: 20.5, ..looked(1.0).view };
+        let shifted = Lens { view: View { y: 30.0 - 15.5, ..between }, ..looked(1.0) };
+        let drawn = picture(&window(1.0), shifted);
+        assert_eq!(dot(&drawn, 2, 2), [150, 150, 0, 255]);
+    }
+
+    #[test]
+    fn a_picture_lies_over_another_with_its_opacity() {
+        let of = |dot: Dot| Picture { width: 1, height: 1, rgba: Arc::new(dot.to_vec()) };
+        let mut below = of([100, 100, 100, 255]);
+        over(&mut below, &of([200, 0, 100, 255]), 0.5);
+        assert!(below.rgba[0].abs_diff(150) <= 1 && below.rgba[1].abs_diff(50) <= 1 && below.rgba[3] == 255);
+        let mut clear = of([0, 0, 0, 0]);
+        over(&mut clear, &of([200, 10, 30, 255]), 1.0);
+        assert_eq!(*clear.rgba, [200, 10, 30, 255]);
+        over(&mut clear, &of([9, 9, 9, 0]), 1.0);
+        assert_eq!(*clear.rgba, [200, 10, 30, 255]);
     }
 }
