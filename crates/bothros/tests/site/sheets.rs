@@ -352,7 +352,7 @@ async fn sheets_are_begun_copied_between_studies_made_an_atlas_and_deleted() {
     let dir = tempfile::tempdir().unwrap();
     let other = site.routed(&valley_file(dir.path()), "Twin of it").await;
     hand.clicks(&format!("#part-list [data-choose='{second}']")).await;
-    hand.clicks(&format!("#part-list [data-choose='1']")).await;
+    hand.clicks("#part-list [data-choose='1']").await;
     hand.clicks(&format!("#part-list [data-choose='{second}']")).await;
     hand.sends(&format!("/parts/{second}/choices"), hand.picks("#map-study", "Twin")).await;
     let row = site.store().sheet(study, sheet).await.unwrap();
