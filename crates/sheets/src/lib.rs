@@ -1,4 +1,4 @@
-//! Map sheets: what a page holds and where, laid out on paper and written as PDF, SVG and PNG. Nothing here knows of
+//! Map sheets and reports: what a page holds and where, laid out on paper and written as PDF, SVG and PNG. Nothing here knows of
 //! studies: what a frame shows is handed in as pictures and features.
 //!
 //! Lengths on paper are millimetres from the upper left corner of the page, x to the right, y down. Places on the
@@ -20,6 +20,7 @@ mod mark;
 mod page;
 mod pdf;
 mod picture;
+pub mod report;
 mod sheet;
 mod svg;
 mod view;
@@ -33,7 +34,7 @@ pub use grid::{Grid, GridLine, Side, interval};
 pub use labels::{Placed, Placing, Spot, ToPlace, place};
 pub use lay::{Laid, all_entries, lay};
 pub use layouts::{Layout, begin};
-pub use mark::{Anchor, Colour, Drawing, Line, Mark, Picture, Role, Weight};
+pub use mark::{Anchor, Colour, Drawing, Heading, Line, Mark, Picture, Role, Target, Weight};
 pub use page::{Page, PageSize, Rect};
 pub use pdf::{About, Pages, pdf};
 pub use picture::png;

@@ -84,8 +84,52 @@ pub enum Role {
     Title,
     /// a paragraph
     Words,
+    /// a heading: its level from 1, what it says
+    Heading(u8, String),
     /// a picture, and what it shows
     Figure(String),
+    /// a table of rows
+    Table,
+    /// a row of cells
+    Row,
+    /// the head of a column
+    Head,
+    /// a cell
+    Cell,
+    /// words that lead somewhere
+    Link {
+        /// where they stand
+        at: Rect,
+        /// where they lead
+        to: Target,
+        /// the same in words
+        told: String,
+    },
+    /// what is no part of the text: rules, page numbers
+    Aside,
+}
+
+/// Where a link leads.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Target {
+    /// to a place in the same document
+    Page {
+        /// page, from 0
+        page: usize,
+        /// from its upper edge, mm
+        y: f64,
+    },
+}
+
+/// A heading on a page.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Heading {
+    /// from 1
+    pub level: u8,
+    /// what it says
+    pub title: String,
+    /// from the upper edge of the page, mm
+    pub y: f64,
 }
 
 /// A mark on the page; places in mm.
@@ -182,4 +226,6 @@ pub struct Drawing {
     pub title: String,
     /// its marks, the lowest first
     pub marks: Vec<Mark>,
+    /// its headings, for the outline; a page without any is found by its title
+    pub headings: Vec<Heading>,
 }

@@ -3,9 +3,10 @@
 
 use krilla::Document;
 use krilla::SerializeSettings;
+use krilla::annotation::{Annotation, LinkAnnotation, Target as LinkTarget};
 use krilla::color::rgb;
 use krilla::configure::{Accessibility, Archival, ConfigurationBuilder};
-use krilla::destination::XyzDestination;
+use krilla::destination::{Destination, XyzDestination};
 use krilla::geom::{PathBuilder, Point, Size, Transform};
 use krilla::metadata::{DateTime, Metadata};
 use krilla::num::NormalizedF32;
@@ -13,11 +14,15 @@ use krilla::outline::{Outline, OutlineNode};
 use krilla::page::PageSettings;
 use krilla::paint::{Fill, FillRule, LineCap, LineJoin, Stroke, StrokeDash};
 use krilla::surface::Surface;
-use krilla::tagging::{ContentTag, Tag, TagGroup, TagTree};
+use krilla::tagging::{
+    Artifact, ArtifactType, ContentTag, Identifier, TableHeaderScope, Tag, TagGroup, TagKind, TagTree,
+};
 use krilla::text::{Font, TextDirection};
 
 use crate::fonts::{POINT, file};
-use crate::{Anchor, Colour, Drawing, Error, Line, Mark, Picture, Result, Role, Weight, width_mm};
+use crate::{
+    Anchor, Colour, Drawing, Error, Line, Mark, Picture, Rect, Result, Role, Target, Weight, width_mm,
+};
 
 /// What a document tells of itself.
 #[derive(Debug, Clone, PartialEq)]
@@ -42,7 +47,8 @@ pub struct Pages {
     document: Document,
     fonts: Fonts,
     tree: TagTree,
-    outline: Outline,
+    /// headings with their levels, in order
+    outline: Vec<(u8, OutlineNode)>,
     count: usize,
     about: About,
 }
@@ -66,7 +72,7 @@ impl Pages {
             document: Document::new_with(settings),
             fonts: Fonts { regular: font(Weight::Regular)?, bold: font(Weight::Bold)? },
             tree: TagTree::new(),
-            outline: Outline::new(),
+            outline: Vec::new(),
             count: 0,
             about,
         })
@@ -83,18 +89,28 @@ impl Pages {
         let mut page = self.document.start_page_with(settings);
         let mut surface = page.surface();
         surface.push_transform(&Transform::from_scale((1.0 / POINT) as f32, (1.0 / POINT) as f32));
+        let mut nodes = Vec::new();
         for mark in &drawing.marks {
             if let Mark::Group { role, marks } = mark {
-                let tag = group(&mut surface, &self.fonts, &drawing.title, role, marks)?;
-                self.tree.push(tag);
+                nodes.extend(node(&mut surface, &self.fonts, &drawing.title, role, marks)?);
             }
         }
         surface.pop();
         surface.finish();
+        for node in nodes {
+            let tag = node.tagged(&mut page);
+            self.tree.push(tag);
+        }
         page.finish();
-        let title = if drawing.title.is_empty() { self.about.title.clone() } else { drawing.title.clone() };
-        let top = XyzDestination::new(self.count, Point::from_xy(0.0, 0.0));
-        self.outline.push_child(OutlineNode::new(title, top));
+        let place = |y: f64| XyzDestination::new(self.count, Point::from_xy(0.0, (y / POINT) as f32));
+        if drawing.headings.is_empty() {
+            let title =
+                if drawing.title.is_empty() { self.about.title.clone() } else { drawing.title.clone() };
+            self.outline.push((1, OutlineNode::new(title, place(0.0))));
+        }
+        for heading in &drawing.headings {
+            self.outline.push((heading.level, OutlineNode::new(heading.title.clone(), place(heading.y))));
+        }
         self.count += 1;
         Ok(())
     }
@@ -105,7 +121,7 @@ impl Pages {
     /// [`Error::Written`] where the writer refuses it.
     pub fn finish(self) -> Result<Vec<u8>> {
         let Self { mut document, tree, outline, about, .. } = self;
-        document.set_outline(outline);
+        document.set_outline(nested(outline));
         document.set_tag_tree(tree);
         let (year, month, day, hour, minute, second) = about.made;
         let made = DateTime::new(year).month(month).day(day).hour(hour).minute(minute).second(second);
@@ -131,20 +147,102 @@ pub fn pdf(pages: &[Drawing], about: &About) -> Result<Vec<u8>> {
     all.finish()
 }
 
-/// Draws marks that belong together; returns their place in the order of reading.
-fn group(surface: &mut Surface, fonts: &Fonts, title: &str, role: &Role, marks: &[Mark]) -> Result<TagGroup> {
-    let tag = match role {
-        Role::Title => Tag::Hn(std::num::NonZeroU16::MIN, Some(title.to_owned())).into(),
-        Role::Words => Tag::P.into(),
-        Role::Figure(told) => krilla::tagging::TagKind::from(Tag::Figure(Some(told.clone()))),
-    };
-    let mut group = TagGroup::new(tag);
+/// Headings under those they belong to.
+fn nested(all: Vec<(u8, OutlineNode)>) -> Outline {
+    let mut outline = Outline::new();
+    let mut open: Option<OutlineNode> = None;
+    for (level, node) in all {
+        match (&mut open, level) {
+            (Some(above), level) if level > 1 => above.push_child(node),
+            _ => {
+                if let Some(done) = open.replace(node) {
+                    outline.push_child(done);
+                }
+            }
+        }
+    }
+    if let Some(done) = open {
+        outline.push_child(done);
+    }
+    outline
+}
+
+/// A part of the text in the order of reading.
+struct Node {
+    tag: TagKind,
+    content: Vec<Identifier>,
+    within: Vec<Node>,
+    link: Option<(Rect, Target, String)>,
+}
+
+impl Node {
+    /// Its tags; links become annotations of the page.
+    fn tagged(self, page: &mut krilla::page::Page) -> TagGroup {
+        let mut group = TagGroup::new(self.tag);
+        self.content.into_iter().for_each(|at| group.push(at));
+        for node in self.within {
+            let tag = node.tagged(page);
+            group.push(tag);
+        }
+        if let Some((at, Target::Page { page: to, y }, told)) = self.link {
+            let point = |mm: f64| (mm / POINT) as f32;
+            let rect =
+                krilla::geom::Rect::from_xywh(point(at.x), point(at.y), point(at.width), point(at.height));
+            if let Some(rect) = rect {
+                let to = XyzDestination::new(to, Point::from_xy(0.0, point(y)));
+                let link = LinkAnnotation::new(rect, LinkTarget::Destination(Destination::Xyz(to)));
+                group.push(page.add_tagged_annotation(Annotation::new_link(link, Some(told))));
+            }
+        }
+        group
+    }
+}
+
+/// Draws marks that belong together; nothing for what is no part of the text.
+fn node(
+    surface: &mut Surface,
+    fonts: &Fonts,
+    title: &str,
+    role: &Role,
+    marks: &[Mark],
+) -> Result<Option<Node>> {
+    let mut node = Node { tag: Tag::P.into(), content: Vec::new(), within: Vec::new(), link: None };
+    match role {
+        Role::Title => node.tag = Tag::Hn(std::num::NonZeroU16::MIN, Some(title.to_owned())).into(),
+        Role::Words => {}
+        Role::Heading(level, told) => {
+            let level = std::num::NonZeroU16::new(u16::from(*level)).unwrap_or(std::num::NonZeroU16::MIN);
+            node.tag = Tag::Hn(level, Some(told.clone())).into();
+        }
+        Role::Figure(told) => node.tag = Tag::Figure(Some(told.clone())).into(),
+        Role::Head => node.tag = Tag::TH(TableHeaderScope::Column).into(),
+        Role::Cell => node.tag = Tag::TD.into(),
+        Role::Link { at, to, told } => {
+            node.tag = Tag::Link.into();
+            node.link = Some((*at, *to, told.clone()));
+        }
+        Role::Table | Role::Row => {
+            node.tag = if *role == Role::Table { Tag::Table.into() } else { Tag::TR.into() };
+            for mark in marks {
+                if let Mark::Group { role, marks } = mark {
+                    node.within.extend(self::node(surface, fonts, title, role, marks)?);
+                }
+            }
+            return Ok(Some(node));
+        }
+        Role::Aside => {
+            surface.start_tagged(ContentTag::Artifact(Artifact::with_kind(ArtifactType::Other)));
+            let drawn = draw(surface, fonts, marks);
+            surface.end_tagged();
+            return drawn.map(|()| None);
+        }
+    }
     let at = surface.start_tagged(ContentTag::Other);
     let drawn = draw(surface, fonts, marks);
     surface.end_tagged();
     drawn?;
-    group.push(at);
-    Ok(group)
+    node.content.push(at);
+    Ok(Some(node))
 }
 
 fn draw(surface: &mut Surface, fonts: &Fonts, marks: &[Mark]) -> Result<()> {

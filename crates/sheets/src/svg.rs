@@ -144,7 +144,8 @@ fn marks(all: &[Mark], out: &mut String, clips: &mut usize, pictures: &mut Pictu
                     Role::Figure(told) => {
                         let _ = write!(out, "<g role=\"img\" aria-label=\"{}\">", escaped(told));
                     }
-                    Role::Title | Role::Words => out.push_str("<g>"),
+                    Role::Aside => out.push_str("<g aria-hidden=\"true\">"),
+                    _ => out.push_str("<g>"),
                 }
                 marks(within, out, clips, pictures)?;
                 out.push_str("</g>");

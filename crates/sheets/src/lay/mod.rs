@@ -59,7 +59,12 @@ pub fn lay(sheet: &Sheet, contents: &[Content], words: &Words, logos: &[(u32, Pi
     }
     let content = |id: u32| contents.iter().find(|content| content.frame == id);
     let mut out = Laid {
-        drawing: Drawing { page: sheet.page.mm()?, title: String::new(), marks: Vec::new() },
+        drawing: Drawing {
+            page: sheet.page.mm()?,
+            title: String::new(),
+            marks: Vec::new(),
+            headings: Vec::new(),
+        },
         complaints: Vec::new(),
         frames: contents.iter().map(|c| (c.frame, c.view, c.geo.clone())).collect(),
         labels: Vec::new(),
@@ -141,7 +146,7 @@ pub fn lay(sheet: &Sheet, contents: &[Content], words: &Words, logos: &[(u32, Pi
 }
 
 /// Puts boxes in the place of letters that the fonts do not hold.
-fn print_boxes(marks: &mut [Mark]) {
+pub(crate) fn print_boxes(marks: &mut [Mark]) {
     for mark in marks {
         match mark {
             Mark::Text { text, .. } => *text = crate::fonts::printable(text),
@@ -184,7 +189,7 @@ fn furniture_places(sheet: &Sheet, complaints: &mut Vec<String>) -> Vec<(u32, Re
 }
 
 /// All that is written on a page.
-fn all_text(marks: &[Mark]) -> String {
+pub(crate) fn all_text(marks: &[Mark]) -> String {
     let mut out = String::new();
     for mark in marks {
         match mark {
