@@ -24,6 +24,7 @@ mod processes;
 mod races;
 mod recipe;
 mod reference;
+mod report;
 mod resilience;
 mod routes;
 mod same;

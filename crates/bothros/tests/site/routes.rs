@@ -84,6 +84,8 @@ const CHANGES: &[(&str, &[(&str, &str)])] = &[
         "sheets",
         &[("name", "New"), ("layout", "one"), ("size", "a4"), ("across", "yes"), ("layers", "relief")],
     ),
+    ("report/sections", &[("section", "log"), ("to", "out")]),
+    ("report/own", &[("section", "inputs"), ("text", "as agreed")]),
     ("sheets/copy", &[("from", "1")]),
     ("sheets/{sheet}/rename", &[("name", "renamed")]),
     ("sheets/{sheet}/page", &[("size", "a3"), ("across", "no")]),

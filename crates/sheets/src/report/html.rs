@@ -24,7 +24,8 @@ fn table(out: &mut String, of: &Tabled, numbers: &mut Numbers) {
         let _ = write!(out, "<th scope=\"col\"{}>{}</th>", class(n), escaped(head));
     }
     out.push_str("</tr></thead><tbody>");
-    for row in &of.rows {
+    let (shown, more) = of.shown();
+    for row in shown {
         out.push_str("<tr>");
         for (n, cell) in row.iter().enumerate() {
             let _ = write!(out, "<td{}>{}</td>", class(n), escaped(cell));
@@ -32,8 +33,8 @@ fn table(out: &mut String, of: &Tabled, numbers: &mut Numbers) {
         out.push_str("</tr>");
     }
     out.push_str("</tbody></table>");
-    if of.more > 0 {
-        let _ = write!(out, "<p>{} more rows are in {}.csv.</p>", of.more, escaped(&of.name));
+    if more > 0 {
+        let _ = write!(out, "<p>{more} more rows are in {}.csv.</p>", escaped(&of.name));
     }
 }
 
@@ -50,12 +51,21 @@ fn facts(out: &mut String, all: &[(String, String)]) {
 /// # Errors
 /// [`crate::Error::Written`] where a picture cannot be encoded.
 pub fn html(report: &Report) -> Result<String> {
-    let sections = numbered(&report.sections);
-    let mut out = format!(
+    Ok(format!(
         "<!doctype html><html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\">\
-         <title>{0}</title><style>{STYLE}</style></head><body><header><h1>{0}</h1>",
-        escaped(&report.title)
-    );
+         <title>{}</title><style>{STYLE}</style></head><body>{}</body></html>",
+        escaped(&report.title),
+        html_body(report)?
+    ))
+}
+
+/// What such a file shows, without its styles, for a page that has its own.
+///
+/// # Errors
+/// [`crate::Error::Written`] where a picture cannot be encoded.
+pub fn html_body(report: &Report) -> Result<String> {
+    let sections = numbered(&report.sections);
+    let mut out = format!("<header><h1>{}</h1>", escaped(&report.title));
     facts(&mut out, &report.about);
     out.push_str("</header><nav aria-label=\"Contents\"><h2>Contents</h2><ol>");
     for (section, number) in report.sections.iter().zip(&sections) {
@@ -107,6 +117,6 @@ pub fn html(report: &Report) -> Result<String> {
         }
         out.push_str("</section>");
     }
-    out.push_str("</main></body></html>");
+    out.push_str("</main>");
     Ok(out)
 }

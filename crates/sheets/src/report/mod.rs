@@ -5,7 +5,7 @@ mod chart;
 mod html;
 mod pages;
 
-pub use html::html;
+pub use html::{html, html_body};
 pub use pages::{Book, book};
 
 use crate::Drawing;
@@ -64,8 +64,16 @@ pub struct Tabled {
     pub numbers: Vec<bool>,
     /// cells as they are told
     pub rows: Vec<Vec<String>>,
-    /// rows there are beside those shown
-    pub more: usize,
+    /// rows that are shown; the others are in the CSV file alone
+    pub most: usize,
+}
+
+impl Tabled {
+    /// The rows that are shown, and how many others there are.
+    fn shown(&self) -> (&[Vec<String>], usize) {
+        let shown = self.rows.len().min(self.most);
+        (&self.rows[..shown], self.rows.len() - shown)
+    }
 }
 
 /// A figure.

@@ -196,7 +196,8 @@ fn table(flow: &mut Flow, table: &Tabled, numbers: &mut Numbers) {
         rules.push(rule([SIDE, flow.y - 0.4], [right, flow.y - 0.4]));
     };
     begin(flow, &mut rows, &mut rules);
-    for row in &table.rows {
+    let (shown, more) = table.shown();
+    for row in shown {
         let told = cells(row, Weight::Regular);
         if flow.y + tall(&told) > flow.bottom() && rows.len() > 1 {
             flow.put(Mark::Group { role: Role::Table, marks: std::mem::take(&mut rows) });
@@ -210,9 +211,9 @@ fn table(flow: &mut Flow, table: &Tabled, numbers: &mut Numbers) {
     rules.push(rule([SIDE, flow.y], [right, flow.y]));
     flow.put(Mark::Group { role: Role::Table, marks: rows });
     flow.put(Mark::Group { role: Role::Aside, marks: rules });
-    if table.more > 0 {
+    if more > 0 {
         flow.space(0.8);
-        let told = format!("{} more rows are in {}.csv.", table.more, table.name);
+        let told = format!("{more} more rows are in {}.csv.", table.name);
         flow.text(&told, SMALL, Weight::Regular, &Role::Words, 0.0);
     }
     flow.space(4.0);

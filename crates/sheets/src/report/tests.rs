@@ -13,7 +13,7 @@ fn section(title: &str, level: u8, blocks: Vec<Block>) -> Section {
 }
 
 fn report() -> Report {
-    let rows = (1..=120).map(|n| {
+    let rows = (1..=132).map(|n| {
         vec![
             format!("Order {}", n % 5),
             n.to_string(),
@@ -26,7 +26,7 @@ fn report() -> Report {
         heads: vec!["Order".into(), "Reaches".into(), "Remark".into()],
         numbers: vec![false, true, false],
         rows: rows.collect(),
-        more: 12,
+        most: 120,
     };
     let chart = Figured {
         caption: "Agreement over thresholds".into(),

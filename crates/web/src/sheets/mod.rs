@@ -7,6 +7,7 @@ mod editor;
 mod files;
 mod list;
 mod part;
+mod report;
 
 use axum::Router;
 use axum::routing::{get, post};
@@ -20,6 +21,11 @@ pub fn routes() -> Router<App> {
         .route("/sheets", get(list::list).post(add::add))
         .route("/sheets/copy", post(add::copy))
         .route("/sheets/atlas.pdf", get(files::atlas_file))
+        .route("/report", get(report::shown))
+        .route("/report/sections", get(report::sections).post(report::section))
+        .route("/report/told", get(report::told))
+        .route("/report/own", post(report::own))
+        .route("/report/file/{ending}", get(report::file))
         .route("/sheets/{sheet}", get(editor::editor))
         .route("/sheets/{sheet}/state", get(editor::state))
         .route("/sheets/{sheet}/preview.svg", get(files::preview))

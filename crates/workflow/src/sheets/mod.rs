@@ -18,4 +18,5 @@ pub use kept::{
     sheets,
 };
 pub use layers::{SheetLayer, sheet_layers};
+pub(crate) use written::made;
 pub use written::{SheetFormat, Written, write_sheet};

@@ -82,7 +82,7 @@ pub async fn write_sheet(
 }
 
 /// Year, month, day, hour, minute and second of now.
-pub(super) fn made() -> (u16, u8, u8, u8, u8, u8) {
+pub(crate) fn made() -> (u16, u8, u8, u8, u8, u8) {
     let now = bothros_store::now().format("%Y %m %d %H %M %S").to_string();
     let all: Vec<u16> = now.split(' ').map(|part| part.parse().unwrap_or(1)).collect();
     let at = |n: usize| all.get(n).copied().unwrap_or(1);

@@ -12,8 +12,8 @@ use bothros_store::kept::{read, read_some};
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    Choices, Concentration, HandoverChoice, Preparing, Result, ReviewChoice, ShortfallMark, SiteChoice,
-    StreamEdit, SubbasinChoice, UncertaintyFacts, ValueRaster, WeightFacts,
+    Choices, Concentration, HandoverChoice, Preparing, ReportChoice, Result, ReviewChoice, ShortfallMark,
+    SiteChoice, StreamEdit, SubbasinChoice, UncertaintyFacts, ValueRaster, WeightFacts,
 };
 
 /// Where an input comes from, in the analyst's words.
@@ -371,6 +371,8 @@ pub struct Settings {
     pub edits: Vec<StreamEdit>,
     /// what was said of places where network and mapped streams disagree
     pub shortfalls: Vec<ShortfallMark>,
+    /// what is chosen of the report
+    pub report: ReportChoice,
 }
 
 impl Default for Settings {
@@ -392,6 +394,7 @@ impl Default for Settings {
             heads_within_m: None,
             edits: Vec::new(),
             shortfalls: Vec::new(),
+            report: ReportChoice::default(),
         }
     }
 }

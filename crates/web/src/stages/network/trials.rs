@@ -4,11 +4,11 @@ use askama::Template;
 use axum::extract::{Extension, Path, Query, State};
 use axum::response::Response;
 use bothros_core::network::Begins;
+use bothros_workflow::evidence::in_words;
 use bothros_workflow::{KeptTrial, trials};
 use serde::Deserialize;
 
 use super::begins::{in_short, told};
-use super::evidence::in_words;
 use crate::App;
 use crate::http::error::{Result, WebError};
 use crate::http::security::Token;

@@ -37,6 +37,7 @@ use self::land::Land;
 pub use self::layers::{LAYERS, layer};
 use self::layers::{fields_of_shapefiles, labelled, orders, placed, stems};
 use self::provenance::provenance;
+pub(crate) use self::readme::conditioning_lines;
 use self::readme::readme;
 use self::recipe::Steps;
 

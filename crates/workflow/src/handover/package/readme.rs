@@ -13,7 +13,7 @@ use crate::catchments::pour_points::snaps_to_told;
 use crate::{Facts, begins_told};
 
 /// What conditioning did, step by step.
-pub(super) fn conditioning_lines(facts: &Facts) -> Vec<String> {
+pub(crate) fn conditioning_lines(facts: &Facts) -> Vec<String> {
     let Some(done) = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref()) else { return Vec::new() };
     let mut out = Vec::new();
     for step in &done.steps {

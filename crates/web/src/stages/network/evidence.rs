@@ -4,19 +4,12 @@ use askama::Template;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use bothros_products::Quantity;
-use bothros_workflow::{Evidence, Facts, Judged, Tolerance, ToleranceFrom, tolerance};
+use bothros_workflow::{Evidence, Facts, Judged, Tolerance, tolerance};
 use serde::Deserialize;
 
-mod curves;
-mod drops;
-mod heads;
-mod slopes;
-mod words;
-
-use drops::drops_chart;
-use slopes::slope_chart;
-pub(crate) use words::in_words;
-use words::{Ground, against, suggestions, verdict};
+use bothros_workflow::evidence::{
+    Ground, against, agreement, beside, drops_chart, slope_chart, suggestions, tolerance_told, verdict,
+};
 
 use crate::App;
 use crate::http::error::{Result, WebError};
@@ -56,22 +49,6 @@ struct Part {
     e: Shown,
 }
 
-/// Where a tolerance comes from, in words.
-fn told_of(tolerance: &Tolerance) -> String {
-    let from = match tolerance.from {
-        ToleranceFrom::Typed => "As typed".to_owned(),
-        ToleranceFrom::Accuracy(m) => format!("The map’s stated accuracy, {}", quantity::size(m)),
-        ToleranceFrom::Scale(to) => format!("Half a millimetre on a map at 1:{}", quantity::whole(to as u64)),
-        ToleranceFrom::Assumed => {
-            "Half a millimetre on a map at 1:25\u{202F}000, as nothing is known of this one: type a tolerance, or the scale under its layer".to_owned()
-        }
-    };
-    match tolerance.raised {
-        true => format!("{from}; raised to a cell and a half, as cells tell no less apart."),
-        false => format!("{from}."),
-    }
-}
-
 fn shown(facts: &Facts, e: &Evidence, judged: Option<&Judged>, tolerance: &Tolerance) -> Result<Shown> {
     let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
     let frame = &terrain.frame;
@@ -81,12 +58,12 @@ fn shown(facts: &Facts, e: &Evidence, judged: Option<&Judged>, tolerance: &Toler
     let title = format!("Agreement over thresholds. {verdict}");
     Ok(Shown {
         mapped: e.mapped_lines,
-        chart: figure(&curves::agreement(e, judged, frame, now, &title)),
+        chart: figure(&agreement(e, judged, frame, now, &title)),
         cells_per_m2: 1.0 / frame.cell_area().as_m2(),
         low: cells(e.scores.first()),
         high: cells(e.scores.last()).max(2),
         tolerance: quantity::typed(Quantity::Length, e.tolerance_m),
-        tolerance_from: told_of(tolerance),
+        tolerance_from: tolerance_told(tolerance),
         covered: (e.covered_km2 < e.footprint_km2).then(|| {
             let share = e.covered_km2 / e.footprint_km2;
             format!(
@@ -99,7 +76,7 @@ fn shown(facts: &Facts, e: &Evidence, judged: Option<&Judged>, tolerance: &Toler
         against: against(Ground::of(facts), e),
         heads_within: e.heads.map(|heads| quantity::typed(Quantity::Length, heads.within_m)),
         drops: drops_chart(e, frame).as_ref().and_then(figure),
-        beside: curves::beside(e, frame, now).iter().filter_map(figure).collect(),
+        beside: beside(e, frame, now).iter().filter_map(figure).collect(),
         slopes: slope_chart(e, frame).as_ref().and_then(figure),
         verdict,
     })
@@ -139,40 +116,4 @@ pub async fn evidence_part(
         false => app.calibration.judged_before(&app.store, &app.grids, &facts, tolerance.m).await?,
     };
     page(&Part { study, e: shown(&facts, &found, judged.as_deref(), &tolerance)? })
-}
-
-#[cfg(test)]
-pub(crate) mod tests_support {
-    use super::*;
-    use bothros_core::network::Begins;
-
-    /// Evidence of nothing.
-    pub(crate) fn evidence() -> Evidence {
-        Evidence {
-            tolerance_m: 30.0,
-            scores: Vec::new(),
-            drops: Vec::new(),
-            figures: Vec::new(),
-            slopes: Vec::new(),
-            bend: None,
-            mapped_lines: 0,
-            footprint_km2: 1.0,
-            covered_km2: 1.0,
-            burned: false,
-            begins: Begins::Area,
-            heads: None,
-        }
-    }
-
-    #[test]
-    fn a_tolerance_says_where_it_comes_from() {
-        let of = |from, raised| told_of(&Tolerance { m: 12.5, from, raised });
-        assert_eq!(
-            of(ToleranceFrom::Scale(25_000.0), false),
-            "Half a millimetre on a map at 1:25\u{202F}000."
-        );
-        assert!(of(ToleranceFrom::Accuracy(4.0), false).contains("stated accuracy, 4 m"));
-        assert!(of(ToleranceFrom::Typed, true).contains("raised to a cell and a half"));
-        assert!(of(ToleranceFrom::Assumed, false).contains("nothing is known"));
-    }
 }

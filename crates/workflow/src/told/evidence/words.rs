@@ -1,16 +1,16 @@
 //! What the evidence says, in words.
 
+use crate::{Evidence, Facts, Judged};
 use bothros_core::calibration::{Bend, ConstantDrop, DIFFERENT, FEWEST_STREAMS, Scores, Suggested};
 use bothros_core::network::Begins;
 use bothros_core::{Frame, Threshold};
-use bothros_workflow::{Evidence, Facts, Judged};
 
 use super::heads::by_heads;
 
-use crate::http::error::{Result, WebError};
-use crate::ui::quantity;
+use crate::told::quantity;
+use crate::{Error, Result};
 
-pub(crate) fn area(threshold: Threshold, frame: &Frame) -> String {
+pub fn area(threshold: Threshold, frame: &Frame) -> String {
     quantity::area(threshold.as_area(frame).as_m2())
 }
 
@@ -23,11 +23,7 @@ fn span((low, high): (Threshold, Threshold), frame: &Frame) -> String {
 }
 
 /// What each line of evidence suggests.
-pub(crate) fn suggestions(
-    e: &Evidence,
-    judged: Option<&Judged>,
-    frame: &Frame,
-) -> Vec<(String, Option<u32>)> {
+pub fn suggestions(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> Vec<(String, Option<u32>)> {
     let mut out = by_map(e, judged, frame);
     out.push(by_slope(e, frame));
     out.push(by_drop(e, frame));
@@ -163,7 +159,7 @@ fn by_drop(e: &Evidence, frame: &Frame) -> (String, Option<u32>) {
     }
 }
 
-pub(crate) fn minus(value: f64) -> String {
+pub fn minus(value: f64) -> String {
     format!("{value:.2}").replace('-', "\u{2212}")
 }
 
@@ -173,7 +169,7 @@ fn signed(value: f64) -> String {
 
 /// What the evidence says, as a text to begin a justification with.
 pub fn in_words(facts: &Facts, e: &Evidence, judged: Option<&Judged>) -> Result<String> {
-    let terrain = facts.terrain.as_ref().ok_or_else(|| WebError::refused("prepare the DEM first"))?;
+    let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
     let mut parts = vec![verdict(e, judged, &terrain.frame)];
     parts.extend(suggestions(e, judged, &terrain.frame).into_iter().map(|(text, _)| text));
     let against = against(Ground::of(facts), e);
@@ -185,14 +181,14 @@ pub fn in_words(facts: &Facts, e: &Evidence, judged: Option<&Judged>) -> Result<
 }
 
 /// Where agreement counts as evidence: with the map as it is, or with what of it was not burned.
-pub(crate) fn agreement_that_counts(e: &Evidence, judged: Option<&Judged>) -> Option<Suggested> {
+pub fn agreement_that_counts(e: &Evidence, judged: Option<&Judged>) -> Option<Suggested> {
     if e.burned { judged?.by_unburned() } else { e.by_agreement() }
 }
 
 /// Where the lines of evidence meet, in one sentence or two.
 ///
 /// There are three: the map (agreement, with density, which rests on the same map), constant drop, and slope against area; surveyed heads are a fourth.
-pub(crate) fn verdict(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> String {
+pub fn verdict(e: &Evidence, judged: Option<&Judged>, frame: &Frame) -> String {
     let drop = e.by_drop();
     let turn = e.by_turn().filter(Bend::is_plain).map(|bend| bend.threshold);
     let heads = e.by_heads().map(|heads| heads.median);
@@ -291,7 +287,7 @@ const COARSER: f64 = 1.5;
 
 /// What of the ground makes evidence weak.
 #[derive(Debug, Clone, Copy, Default)]
-pub(crate) struct Ground {
+pub struct Ground {
     /// share of it that is level
     level: f64,
     /// share of it that was filled
@@ -301,7 +297,8 @@ pub(crate) struct Ground {
 }
 
 impl Ground {
-    pub(crate) fn of(facts: &Facts) -> Self {
+    /// That of a study.
+    pub fn of(facts: &Facts) -> Self {
         let Some(terrain) = &facts.terrain else { return Self::default() };
         let cells = terrain.summary.cells.max(1) as f64;
         Self {
@@ -313,7 +310,7 @@ impl Ground {
 }
 
 /// What makes the evidence weak here.
-pub(crate) fn against(ground: Ground, e: &Evidence) -> Vec<String> {
+pub fn against(ground: Ground, e: &Evidence) -> Vec<String> {
     let mut out = Vec::new();
     if ground.level > 0.02 {
         out.push(format!(
@@ -364,7 +361,7 @@ pub(crate) fn against(ground: Ground, e: &Evidence) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::stages::network::evidence::tests_support::evidence as nothing;
+    use crate::told::evidence::tests_support::evidence as nothing;
     use bothros_core::calibration::DropTest;
 
     const FRAME: Frame = Frame { rows: 1000, cols: 1000, left: 0.0, top: 0.0, cell_size: 10.0, unit_m: 1.0 };

@@ -1,14 +1,14 @@
 //! The picture of slope against contributing area.
 
+use crate::Evidence;
 use bothros_core::Frame;
 use bothros_products::Quantity;
-use bothros_workflow::Evidence;
 
-use crate::ui::chart::{Axis, Chart, Series, Shape, Tone};
-use crate::ui::quantity;
+use crate::told::quantity;
+use bothros_charts::{Axis, Chart, Series, Shape, Tone};
 
 /// Slope against contributing area, both by their logarithms, with the two lines that meet.
-pub(crate) fn slope_chart(e: &Evidence, frame: &Frame) -> Option<Chart> {
+pub fn slope_chart(e: &Evidence, frame: &Frame) -> Option<Chart> {
     let cell_m2 = frame.cell_area().as_m2();
     let classes = e.slopes.iter().filter(|c| c.slope > 0.0);
     let points: Vec<(f64, Option<f64>)> = classes.map(|c| (c.cells * cell_m2, Some(c.slope))).collect();
@@ -40,7 +40,7 @@ mod tests {
     fn chart(slopes: &[(f64, f64)], bend: Option<Bend>) -> Option<bothros_charts::Drawn> {
         let frame = Frame { rows: 10, cols: 10, left: 0.0, top: 0.0, cell_size: 10.0, unit_m: 1.0 };
         let class = |&(cells, slope): &(f64, f64)| SlopeClass { cells, slope, count: 9 };
-        let nothing = crate::stages::network::evidence::tests_support::evidence();
+        let nothing = crate::told::evidence::tests_support::evidence();
         let e = Evidence { slopes: slopes.iter().map(class).collect(), bend, ..nothing };
         slope_chart(&e, &frame)?.draw()
     }

@@ -1,12 +1,12 @@
 //! What surveyed heads say, in words.
 
+use crate::Evidence;
 use bothros_core::calibration::{FEWEST_CELLS, SlopeFit};
 use bothros_core::network::Begins;
 use bothros_core::{Frame, Threshold};
-use bothros_workflow::Evidence;
 
 use super::words::area;
-use crate::ui::quantity;
+use crate::told::quantity;
 
 /// What surveyed heads say, and the threshold that they put it at.
 pub(super) fn by_heads(e: &Evidence, frame: &Frame) -> Vec<(String, Option<u32>)> {
@@ -84,9 +84,9 @@ fn of_slope(fit: &SlopeFit) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::stages::network::evidence::tests_support::evidence;
+    use crate::Heads;
+    use crate::told::evidence::tests_support::evidence;
     use bothros_core::calibration::HeadAreas;
-    use bothros_workflow::Heads;
 
     const FRAME: Frame = Frame { rows: 9, cols: 9, left: 0.0, top: 0.0, cell_size: 10.0, unit_m: 1.0 };
 

@@ -1,18 +1,18 @@
 //! The picture of the test of drops.
 
+use crate::Evidence;
 use bothros_core::Frame;
 use bothros_core::calibration::{DIFFERENT, DropTest, FEWEST_STREAMS};
 use bothros_products::Quantity;
-use bothros_workflow::Evidence;
 
-use crate::ui::chart::{Axis, Chart, Place, Series, Shape, Tone};
-use crate::ui::quantity;
+use crate::told::quantity;
+use bothros_charts::{Axis, Chart, Place, Series, Shape, Tone};
 
 /// How far the axis reaches beyond the band; what lies further out is drawn at its end.
 const MOST: f64 = 8.0;
 
 /// Student's t of the drops over thresholds, with the band in which they count as the same, and what each test rests on.
-pub(crate) fn drops_chart(e: &Evidence, frame: &Frame) -> Option<Chart> {
+pub fn drops_chart(e: &Evidence, frame: &Frame) -> Option<Chart> {
     let tests: Vec<(f64, DropTest)> =
         e.drops.iter().filter_map(|(t, test)| Some((t.as_area(frame).as_m2(), (*test)?))).collect();
     if tests.is_empty() {
@@ -71,7 +71,7 @@ pub(crate) fn drops_chart(e: &Evidence, frame: &Frame) -> Option<Chart> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::stages::network::evidence::tests_support::evidence;
+    use crate::told::evidence::tests_support::evidence;
     use bothros_core::Threshold;
 
     #[test]

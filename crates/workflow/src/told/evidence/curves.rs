@@ -1,14 +1,14 @@
 //! Charts of the network's properties over thresholds.
 
+use crate::{Evidence, Judged};
 use bothros_core::calibration::Scores;
 use bothros_core::{Frame, Threshold};
 use bothros_products::Quantity;
-use bothros_workflow::{Evidence, Judged};
 
 use super::words::agreement_that_counts;
 
-use crate::ui::chart::{Axis, Chart, Place, Series, Shape, Tone};
-use crate::ui::quantity;
+use crate::told::quantity;
+use bothros_charts::{Axis, Chart, Place, Series, Shape, Tone};
 
 /// Where the threshold lies on the axis, m².
 fn at(threshold: Threshold, frame: &Frame) -> f64 {
@@ -25,7 +25,7 @@ fn thresholds() -> Axis {
 
 /// Agreement with mapped streams over thresholds, the range that is as good, where drops are constant, and the threshold
 /// now; dragging on it moves the threshold. Where mapped streams were burned, the range is that of what was not.
-pub(crate) fn agreement(
+pub fn agreement(
     e: &Evidence,
     judged: Option<&Judged>,
     frame: &Frame,
@@ -94,7 +94,7 @@ pub(crate) fn agreement(
 }
 
 /// Density, headwaters and distance from mapped streams over thresholds, a chart each.
-pub(crate) fn beside(e: &Evidence, frame: &Frame, now: Option<Threshold>) -> Vec<Chart> {
+pub fn beside(e: &Evidence, frame: &Frame, now: Option<Threshold>) -> Vec<Chart> {
     let Some(first) = e.scores.first() else { return Vec::new() };
     let chart = |name, title: &str, y: Axis, series: Series| {
         let chart = Chart::new(name, title).size(350.0, 130.0).x(thresholds()).y(y).series(series);
@@ -148,7 +148,7 @@ mod tests {
 
     const FRAME: Frame = Frame { rows: 100, cols: 100, left: 0.0, top: 0.0, cell_size: 10.0, unit_m: 1.0 };
 
-    use crate::stages::network::evidence::tests_support::evidence as nothing;
+    use crate::told::evidence::tests_support::evidence as nothing;
 
     fn evidence(mapped_m: f64) -> Evidence {
         let scores = [(100, 9000.0), (1000, 4000.0), (10_000, 1000.0)].map(|(cells, modelled_m)| Scores {
