@@ -238,6 +238,8 @@ async fn a_sheet_is_laid_out_by_hand() {
     assert!(!svg.contains(">Pour points<") && svg.contains(" ft</text>"), "left out, and in feet");
     let bar = kept.part("bar").await["id"].as_u64().unwrap();
     hand.clicks(&format!("#part-list [data-choose='{bar}']")).await;
+    hand.clicks("#of-map").await;
+    press(driver, Key::Escape).await;
     hand.sends(&format!("/parts/{bar}/choices"), hand.picks("#bar-unit", "feet")).await;
     hand.sends(&format!("/parts/{bar}/shown"), hand.clicks(&format!("[data-show='{bar}']"))).await;
     assert_eq!(kept.part("bar").await["hidden"], true);
@@ -379,7 +381,9 @@ async fn sheets_are_begun_copied_between_studies_made_an_atlas_and_deleted() {
     assert_eq!(opened(driver).await, sheet);
     // In the other study, like this one.
     driver.goto(&format!("{}/studies/{other}/sheets", site.base)).await.unwrap();
+    hand.clicks("#sheet-from").await;
     hand.picks("#sheet-from", "Sorrel").await;
+    press(driver, Key::Escape).await;
     hand.clicks("#copy-sheet button").await;
     let theirs = opened(driver).await;
     assert_eq!(site.store().sheets(other).await.unwrap()[0].id, theirs);
