@@ -187,7 +187,7 @@ fn path(lines: &[Vec<[f64; 2]>], closed: bool) -> String {
 }
 
 /// Text for XML; letters that no document may hold are left out.
-fn escaped(text: &str) -> String {
+pub(crate) fn escaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for letter in text.chars() {
         match letter {

@@ -4,11 +4,7 @@ use std::fmt::Write as _;
 
 use super::{Block, Drawn, Numbers, Report, Tabled, numbered};
 use crate::Result;
-use crate::svg::svg;
-
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
-}
+use crate::svg::{escaped, svg};
 
 const STYLE: &str = "body{max-width:46rem;margin:2rem auto;padding:0 1rem;font:16px/1.5 'Source Sans 3',sans-serif;color:#22302e;\
 background:#fffdf8}h1{font-size:2rem}h2{margin-top:2.5rem}table{border-collapse:collapse;font-size:.85rem;width:100%}caption{\
@@ -89,7 +85,11 @@ pub fn html_body(report: &Report) -> Result<String> {
                 }
                 Block::Own(text) => {
                     for part in text.split("\n\n").map(str::trim).filter(|part| !part.is_empty()) {
-                        let _ = write!(out, "<p>{}</p>", escaped(part).replace('\n', "<br>"));
+                        let _ = write!(
+                            out,
+                            "<p>{}</p>",
+                            part.lines().map(escaped).collect::<Vec<_>>().join("<br>")
+                        );
                     }
                 }
                 Block::List(points) => {

@@ -14,7 +14,7 @@ use bothros_core::{Cell, Grid, Threshold};
 use bothros_formats::encode_png;
 use bothros_store::{RasterMeta, RasterRole};
 use bothros_workflow::{
-    Dot, LandIndex, Ramp, View, colour, halo, relief_dots, shade_dots, usual_light, view_dots,
+    Dot, LandIndex, Ramp, View, colour, halo, index_tint, relief_dots, shade_dots, usual_light, view_dots,
 };
 use serde::Deserialize;
 
@@ -307,17 +307,7 @@ async fn way(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
 async fn land(app: &App, tile: &Wanted, stretch: &Drawing, index: LandIndex) -> Result<Tile> {
     let facts = app.facts(tile.study).await?;
     let found = app.grids.land_index(&app.store, &facts, threshold(stretch), index).await?;
-    let ramp = tile.ramp.clone();
-    // Along the logarithm where few values are very large.
-    let along = move |v: f32| if index.is_skewed() { v.max(f32::MIN_POSITIVE).ln() } else { v };
-    let least = if index.is_skewed() { 1e-3 } else { f32::MIN };
-    let (low, high) = (along(found.low.max(least)), along(found.high.max(least)));
-    let span = (high - low).max(f32::MIN_POSITIVE);
-    let colour = move |v: f32| match index == LandIndex::Aspect && v < 0.0 {
-        // Level ground faces nowhere.
-        true => [0; 4],
-        false => ramp.pixel((along(v) - low) / span, 235),
-    };
+    let colour = index_tint(index, found.low, found.high, tile.ramp.clone());
     sampled(tile, found, |i| &i.values, colour).await
 }
 

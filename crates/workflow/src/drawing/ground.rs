@@ -7,7 +7,7 @@ use bothros_core::{Frame, Grid, Silent};
 use bothros_store::{RasterRole, Store};
 
 use super::colour::{self, Ramp};
-use crate::{Error, Facts, Result, blocking};
+use crate::{Error, Facts, LandIndex, Result, blocking};
 
 /// A dot: red, green, blue, opacity.
 pub type Dot = [u8; 4];
@@ -145,6 +145,24 @@ pub fn relief_dots(
         colour::shaded(ramp.at((z - low) / span), brightness)
     };
     Grid::from_vec(rows, cols, shade.values().iter().enumerate().map(dot).collect())
+}
+
+/// The colour of an index of the land, along the logarithm where few values are very large.
+pub fn index_tint(
+    index: LandIndex,
+    low: f32,
+    high: f32,
+    ramp: Ramp,
+) -> impl Fn(f32) -> Dot + Send + Sync + 'static {
+    let along = move |v: f32| if index.is_skewed() { v.max(f32::MIN_POSITIVE).ln() } else { v };
+    let least = if index.is_skewed() { 1e-3 } else { f32::MIN };
+    let (low, high) = (along(low.max(least)), along(high.max(least)));
+    let span = (high - low).max(f32::MIN_POSITIVE);
+    move |v: f32| match index == LandIndex::Aspect && v < 0.0 {
+        // Level ground faces nowhere.
+        true => [0; 4],
+        false => ramp.pixel((along(v) - low) / span, 235),
+    }
 }
 
 /// Share left out at each end of a range by default, percent.

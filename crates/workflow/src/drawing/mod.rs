@@ -4,4 +4,6 @@ pub mod colour;
 mod ground;
 
 pub use colour::Ramp;
-pub use ground::{Dot, OUTER, View, halo, range, relief_dots, shade_dots, usual_light, view_dots};
+pub use ground::{
+    Dot, OUTER, View, halo, index_tint, range, relief_dots, shade_dots, usual_light, view_dots,
+};

@@ -14,8 +14,8 @@ use serde_json::Value;
 use super::filled::{Lens, Looked, SheetSources};
 use crate::network::LandIndex;
 use crate::{
-    Dot, OUTER, PicturePlace, Ramp, Result, View as GroundView, blocking, colour, halo, range, relief_dots,
-    shade_dots, usual_light, view_dots,
+    Dot, OUTER, PicturePlace, Ramp, Result, View as GroundView, blocking, colour, halo, index_tint, range,
+    relief_dots, shade_dots, usual_light, view_dots,
 };
 
 /// What names of pictures behind the map begin with.
@@ -451,24 +451,6 @@ impl SheetSources<'_> {
             }
         };
         Ok(picture.map(|picture| Drawn { picture, opacity, entries }))
-    }
-}
-
-/// The colour of an index of the land, along the logarithm where few values are very large.
-pub(crate) fn index_tint(
-    index: LandIndex,
-    low: f32,
-    high: f32,
-    ramp: Ramp,
-) -> impl Fn(f32) -> Dot + Send + Sync + 'static {
-    let along = move |v: f32| if index.is_skewed() { v.max(f32::MIN_POSITIVE).ln() } else { v };
-    let least = if index.is_skewed() { 1e-3 } else { f32::MIN };
-    let (low, high) = (along(low.max(least)), along(high.max(least)));
-    let span = (high - low).max(f32::MIN_POSITIVE);
-    move |v: f32| match index == LandIndex::Aspect && v < 0.0 {
-        // Level ground faces nowhere.
-        true => [0; 4],
-        false => ramp.pixel((along(v) - low) / span, 235),
     }
 }
 
