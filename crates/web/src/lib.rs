@@ -145,6 +145,15 @@ impl App {
         Ok(known)
     }
 
+    /// Returns a study; nothing where there is none of that number.
+    async fn study_if_there(&self, id: i64) -> http::error::Result<Option<bothros_store::Study>> {
+        match self.store.study(id).await {
+            Ok(study) => Ok(Some(study)),
+            Err(bothros_store::Error::NotFound(_)) => Ok(None),
+            Err(error) => Err(error.into()),
+        }
+    }
+
     /// Returns the facts of a study in its current revision.
     async fn facts(&self, study: i64) -> http::error::Result<Arc<Facts>> {
         let revision = self.store.revision(study).await?;

@@ -69,12 +69,8 @@ pub async fn list(
     Path(study): Path<i64>,
     Extension(token): Extension<Token>,
 ) -> Result<Response> {
-    let row = match app.store.study(study).await {
-        Ok(row) => row,
-        Err(bothros_store::Error::NotFound(_)) => {
-            return crate::shell::start::nowhere(Extension(token)).await;
-        }
-        Err(error) => return Err(error.into()),
+    let Some(row) = app.study_if_there(study).await? else {
+        return crate::shell::start::nowhere(Extension(token)).await;
     };
     let facts = Facts::of(&row)?;
     let there = sheet_layers(&app.store, &facts).await?;

@@ -34,12 +34,8 @@ pub async fn shown(
     Path(study): Path<i64>,
     Extension(token): Extension<Token>,
 ) -> Result<Response> {
-    let row = match app.store.study(study).await {
-        Ok(row) => row,
-        Err(bothros_store::Error::NotFound(_)) => {
-            return crate::shell::start::nowhere(Extension(token)).await;
-        }
-        Err(error) => return Err(error.into()),
+    let Some(row) = app.study_if_there(study).await? else {
+        return crate::shell::start::nowhere(Extension(token)).await;
     };
     let ready = app.facts(study).await?.terrain.is_some();
     page(&Shown { token, study, name: row.name, ready })

@@ -40,12 +40,8 @@ pub async fn study(
     Query(shown): Query<Shown>,
     Extension(token): Extension<Token>,
 ) -> Result<Response> {
-    let row = match app.store.study(study).await {
-        Ok(row) => row,
-        Err(bothros_store::Error::NotFound(_)) => {
-            return crate::shell::start::nowhere(Extension(token)).await;
-        }
-        Err(error) => return Err(error.into()),
+    let Some(row) = app.study_if_there(study).await? else {
+        return crate::shell::start::nowhere(Extension(token)).await;
     };
     let stage = Stage::from_key(&shown.stage).unwrap_or(Stage::Terrain);
     let needed = stage.needs_flow();
