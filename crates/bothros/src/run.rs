@@ -70,7 +70,8 @@ impl Report for Progress<'_> {
 /// the call is wrong, 3 the data cannot be used, 1 anything else.
 pub fn run(recipe: &Path, out: &Path, overwrite: bool, cancelled: &AtomicBool) -> ExitCode {
     let progress = Progress::new(cancelled);
-    let done = Recipe::read(recipe).and_then(|r| bothros_recipe::run(&r, out, overwrite, &progress));
+    let done = Recipe::read(recipe)
+        .and_then(|r| bothros_recipe::run_with(&r, out, overwrite, &progress, &bothros_workflow::RunPages));
     if let Some(bar) = &progress.bar {
         bar.finish_and_clear();
     }

@@ -44,6 +44,9 @@ pub(crate) fn check_files(recipe: &Recipe) -> Result<()> {
     for path in &recipe.terrain.dem {
         exists("terrain.dem", recipe, path)?;
     }
+    for sheet in &recipe.sheets {
+        exists("sheets.template", recipe, &sheet.template)?;
+    }
     let (conditioning, catchments) = (recipe.conditioning.as_ref(), recipe.catchments.as_ref());
     let all = [
         ("terrain.clip", recipe.terrain.clip.as_ref()),

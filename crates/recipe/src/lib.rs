@@ -5,15 +5,17 @@
 mod catchments;
 mod error;
 mod inputs;
+mod pages;
 mod recipe;
 mod run;
 mod summary;
 
 pub use catchments::{Catchments, CurveNumber, SnapChoice, ValueRaster};
 pub use error::{Error, Result};
+pub use pages::{Pages, Ran, ReportFormat, ReportSettings, ReportUnits, SheetFormat, SheetSettings};
 pub use recipe::{
     BurnMethod, BurnSettings, Conditioning, Handover, HandoverFormat, Network, Recipe, Routing,
     RoutingMethod, Sinks, Terrain, ThresholdChoice,
 };
-pub use run::{Report, run};
+pub use run::{Report, run, run_with};
 pub use summary::Summary;

@@ -7,6 +7,7 @@ use bothros_formats::VerticalUnit;
 use serde::{Deserialize, Serialize};
 
 use crate::catchments::Catchments;
+use crate::pages::{self, ReportSettings, SheetSettings};
 use crate::{Error, Result};
 
 /// A recipe as it stands in its file.
@@ -32,9 +33,18 @@ pub struct Recipe {
     /// what is handed over; no package where it is left out
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub handover: Option<Handover>,
+    /// a report; none where it is left out
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub report: Option<ReportSettings>,
+    /// map sheets
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sheets: Vec<SheetSettings>,
     /// the folder that paths are relative to
     #[serde(skip)]
     pub folder: PathBuf,
+    /// name of its file, without ending; none where it was read from elsewhere
+    #[serde(skip)]
+    pub name: Option<String>,
 }
 
 /// `[terrain]`
@@ -294,10 +304,12 @@ impl Recipe {
         })?;
         // A recipe that is named alone lies where the program was started.
         let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
-        Self::parse(&text, &folder).map_err(|e| match e {
+        let mut recipe = Self::parse(&text, &folder).map_err(|e| match e {
             Error::Recipe(what) => Error::Recipe(format!("{name}: {what}")),
             other => other,
-        })
+        })?;
+        recipe.name = path.file_stem().map(|stem| stem.to_string_lossy().into_owned());
+        Ok(recipe)
     }
 
     /// Reads a recipe from its text; `folder` is what its paths are relative to.
@@ -317,6 +329,11 @@ impl Recipe {
     /// Where a path is not UTF-8.
     pub fn to_toml(&self) -> std::result::Result<String, toml::ser::Error> {
         toml::to_string(self)
+    }
+
+    /// Whether anything is laid out on pages.
+    pub fn has_pages(&self) -> bool {
+        self.report.is_some() || !self.sheets.is_empty()
     }
 
     /// A path of the recipe as it is to be opened.
@@ -402,6 +419,7 @@ impl Recipe {
                 }
             }
         }
+        pages::check(self)?;
         if let Some(n) = &self.network {
             n.check()?;
         }

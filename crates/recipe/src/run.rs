@@ -23,6 +23,7 @@ use bothros_products::{
 };
 
 use crate::inputs::{self, Prepared};
+use crate::pages::{NoPages, Pages, Ran};
 use crate::summary::{NetworkFacts, OrderFacts, SinkCounts, StepTime, Summary, peak_memory};
 use crate::{Error, Recipe, Result, Routing, RoutingMethod};
 
@@ -39,6 +40,20 @@ pub trait Report: Monitor {
 /// [`Error::Recipe`] where the recipe or `out` is wrong, [`Error::Data`] where the data cannot be
 /// used, [`Error::Write`], [`Error::Cancelled`]. Then nothing is left, and what was at `out` stays.
 pub fn run(recipe: &Recipe, out: &Path, overwrite: bool, report: &dyn Report) -> Result<Summary> {
+    run_with(recipe, out, overwrite, report, &NoPages)
+}
+
+/// [`run`], with whoever lays out the sheets and the report that the recipe asks for.
+///
+/// # Errors
+/// As for [`run`], and those of [`Pages`].
+pub fn run_with(
+    recipe: &Recipe,
+    out: &Path,
+    overwrite: bool,
+    report: &dyn Report,
+    pages: &dyn Pages,
+) -> Result<Summary> {
     let begun = Instant::now();
     if out.exists() {
         if !overwrite {
@@ -52,6 +67,7 @@ pub fn run(recipe: &Recipe, out: &Path, overwrite: bool, report: &dyn Report) ->
         }
     }
     inputs::check_files(recipe)?;
+    pages.check(recipe)?;
     let parent = match out.parent() {
         Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),
         _ => PathBuf::from("."),
@@ -65,7 +81,10 @@ pub fn run(recipe: &Recipe, out: &Path, overwrite: bool, report: &dyn Report) ->
     let results = work.path().join("results");
     std::fs::create_dir(&results).map_err(|e| Error::write(&results, e))?;
 
-    let mut run = Run { recipe, dir: &results, report, steps: Vec::new(), share: 0.0 };
+    let mut run = Run { recipe, dir: &results, report, pages, steps: Vec::new(), share: 0.0, most: 1.0 };
+    if recipe.has_pages() {
+        run.most = BEFORE_PAGES;
+    }
     let mut summary = run.all()?;
     summary.seconds = begun.elapsed().as_secs_f64();
     summary.peak_memory_bytes = peak_memory();
@@ -85,10 +104,16 @@ struct Run<'a> {
     recipe: &'a Recipe,
     dir: &'a Path,
     report: &'a dyn Report,
+    pages: &'a dyn Pages,
     steps: Vec<StepTime>,
     /// how much is done
     share: f64,
+    /// how much there is but for pages
+    most: f64,
 }
+
+/// Share of a run before its pages are laid out.
+const BEFORE_PAGES: f64 = 0.9;
 
 /// D8 directions, and the accumulation that streams are drawn from.
 struct Routed {
@@ -115,6 +140,7 @@ impl<'a> Run<'a> {
         if self.report.is_cancelled() {
             return Err(Error::Cancelled);
         }
+        let to = to * self.most;
         let begun = Instant::now();
         self.report.begin(name);
         let done = work(&Part::new(self.report, self.share, to))?;
@@ -148,7 +174,7 @@ impl<'a> Run<'a> {
             Some(surface) => cut_and_fill(&dem, surface, &frame)?,
             None => ground_moved,
         };
-        drop(dem);
+        let change = recipe.has_pages().then(|| changed(dem, done.routing_surface()));
 
         self.write_surfaces(&mut done, &routed, routing, &frame, &crs)?;
         let sinks_after = (0..routed.directions.len())
@@ -246,8 +272,11 @@ impl<'a> Run<'a> {
         }
 
         let catchment_facts = catchments.as_ref().map(|c| c.facts(&frame));
-        let more = catchments.map(|c| c.more);
-        Ok(Summary {
+        let (more, shown, points) = match catchments {
+            Some(found) => (Some(found.more), found.shown, found.points),
+            None => (None, None, Vec::new()),
+        };
+        let mut summary = Summary {
             program: concat!("bothros ", env!("CARGO_PKG_VERSION")).into(),
             crs: crs.label(),
             rows: frame.rows,
@@ -272,7 +301,30 @@ impl<'a> Run<'a> {
             steps: std::mem::take(&mut self.steps),
             seconds: 0.0,
             peak_memory_bytes: 0,
-        })
+        };
+        if let Some(change) = &change {
+            let (layers, measures) = shown.unwrap_or_default();
+            let ran = Ran {
+                recipe,
+                summary: &summary,
+                frame: &frame,
+                crs: &crs,
+                ground: &done.ground,
+                change,
+                directions: &routed.directions,
+                accumulation: &routed.accumulation,
+                network: network.as_ref().map(|(threshold, network)| (*threshold, network)),
+                points: &points,
+                layers: &layers,
+                measures: &measures,
+            };
+            let (dir, pages) = (self.dir, self.pages);
+            self.most = 1.0;
+            let told = self.step("laying out pages", 1.0, |part| pages.write(&ran, dir, part))?;
+            summary.notes.extend(told);
+            summary.steps.append(&mut self.steps);
+        }
+        Ok(summary)
     }
 
     fn route(
@@ -461,6 +513,15 @@ impl<'a> Run<'a> {
         };
         outlets.into_iter().map(stem).collect()
     }
+}
+
+/// A surface less the DEM that it came from, metres; NaN where it is the same.
+fn changed(mut dem: Grid<f32>, surface: &Grid<f32>) -> Grid<f32> {
+    for (z, &now) in dem.values_mut().iter_mut().zip(surface.values()) {
+        let change = now - *z;
+        *z = if change == 0.0 { f32::NAN } else { change };
+    }
+    dem
 }
 
 /// Writes a raster under its own name.

@@ -17,6 +17,29 @@ impl Colour {
     pub const PAPER: Self = Self([0xFF, 0xFF, 0xFF]);
     /// What must be seen.
     pub const ALARM: Self = Self([0xA3, 0x26, 0x3B]);
+
+    /// How light it is, from 0 to 1 (relative luminance of WCAG 2.2).
+    fn luminance(self) -> f64 {
+        let linear = |c: u8| match f64::from(c) / 255.0 {
+            c if c <= 0.04045 => c / 12.92,
+            c => ((c + 0.055) / 1.055).powf(2.4),
+        };
+        let [r, g, b] = self.0.map(linear);
+        0.2126 * r + 0.7152 * g + 0.0722 * b
+    }
+
+    /// Contrast with another colour, from 1 to 21 (contrast ratio of WCAG 2.2).
+    ///
+    /// ```
+    /// # use bothros_sheets::Colour;
+    /// assert!((Colour([0; 3]).contrast(Colour::PAPER) - 21.0).abs() < 1e-9);
+    /// // A well-known pair from the documents of WCAG: 4.54, the lightest grey that letters may have.
+    /// assert!((Colour([0x76; 3]).contrast(Colour::PAPER) - 4.54).abs() < 0.01);
+    /// ```
+    pub fn contrast(self, other: Self) -> f64 {
+        let (a, b) = (self.luminance(), other.luminance());
+        (a.max(b) + 0.05) / (a.min(b) + 0.05)
+    }
 }
 
 impl std::fmt::Display for Colour {

@@ -165,6 +165,9 @@ pub struct Shown {
     /// another study than the sheet's
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub study: Option<i64>,
+    /// a DEM that is set aside in the place of the one at work
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub candidate: Option<i64>,
     /// a trial in the place of the network
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trial: Option<i64>,

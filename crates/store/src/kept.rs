@@ -51,6 +51,11 @@ impl Kept {
         }
     }
 
+    /// The document, for a file.
+    pub fn document(&self) -> &Json {
+        &self.0
+    }
+
     /// No values, for what has none.
     pub fn empty() -> Self {
         Self(Json::Object(Default::default()))

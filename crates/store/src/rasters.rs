@@ -3,6 +3,7 @@
 use bothros_core::{Cell, Frame, Grid};
 use rayon::prelude::*;
 use sea_orm::prelude::{ChronoDateTimeUtc, Expr};
+use sea_orm::sea_query::SimpleExpr;
 use sea_orm::{
     ActiveValue::Set, ColumnTrait, Condition, ConnectionTrait, DatabaseTransaction, EntityTrait, QueryFilter,
     QueryOrder, TransactionTrait,
@@ -292,10 +293,18 @@ pub(crate) async fn rasters_of(
     db: &impl ConnectionTrait,
     study: i64,
 ) -> Result<HashMap<RasterRole, RasterMeta>> {
+    rasters_where(db, study, raster::Column::DemId.in_subquery(at_work(study))).await
+}
+
+async fn rasters_where(
+    db: &impl ConnectionTrait,
+    study: i64,
+    of_dem: SimpleExpr,
+) -> Result<HashMap<RasterRole, RasterMeta>> {
     let found = raster::Entity::find()
         .filter(raster::Column::StudyId.eq(study))
         .filter(raster::Column::SupersededAt.is_null())
-        .filter(raster::Column::DemId.in_subquery(at_work(study)))
+        .filter(of_dem)
         .all(db)
         .await?;
     let known = found.into_iter().filter_map(|r| Some((RasterRole::from_name(&r.role)?, RasterMeta::of(&r))));
@@ -316,6 +325,18 @@ impl Store {
     /// Size and place of all rasters of a study, as they are at one moment.
     pub async fn rasters(&self, study: i64) -> Result<HashMap<RasterRole, RasterMeta>> {
         rasters_of(&self.db, study).await
+    }
+
+    /// Size and place of all rasters of a DEM of a study that is set aside; of the one at work where none is named.
+    pub async fn rasters_of_dem(
+        &self,
+        study: i64,
+        aside: Option<i64>,
+    ) -> Result<HashMap<RasterRole, RasterMeta>> {
+        match aside {
+            None => self.rasters(study).await,
+            Some(dem) => rasters_where(&self.db, study, raster::Column::DemId.eq(dem)).await,
+        }
     }
 
     /// A raster of a study by its number, even where another has taken its place a short while ago.

@@ -20,6 +20,7 @@ mod hostile;
 mod land;
 mod network;
 mod odd;
+mod pages;
 mod processes;
 mod races;
 mod recipe;

@@ -6,7 +6,7 @@ use serde_json::json;
 
 use crate::support::browser::{accessible, browser, until, value};
 use crate::support::hand::Hand;
-use crate::support::{Site, add_layer, geojson, valley_file};
+use crate::support::{Site, add_layer, geojson, python, valley_file};
 
 /// A study with mapped streams, a catchment, a trial that was chosen, and a layer.
 async fn told(site: &Site, name: &str) -> i64 {
@@ -122,6 +122,7 @@ async fn a_report_tells_the_study_to_other_programs() {
         "{fonts}"
     );
     assert!(said("mutool", &["draw", "-q", "-F", "txt", &pdf]).contains("Trials and the choice"));
+    assert_eq!(python("accessible.py", &[&pdf]).trim(), "sound");
     // The same in HTML and CSV, with the figures that the study has.
     let html = std::fs::read_to_string(fetched("html").await).unwrap();
     assert!(html.contains("Drops are constant from here on.") && !html.contains("src=\"/"));

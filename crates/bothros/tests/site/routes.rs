@@ -62,6 +62,8 @@ const CHANGES: &[(&str, &[(&str, &str)])] = &[
     ("package", &[]),
     ("package/shapefiles", &[("shapefiles", "yes")]),
     ("package/netcdf", &[("netcdf", "yes")]),
+    ("package/sheets", &[("sheets", "yes")]),
+    ("package/report", &[("report", "yes")]),
     (
         "scheme/model",
         &[

@@ -8,7 +8,7 @@ use reqwest::multipart::{Form, Part};
 use rstest::rstest;
 use serde_json::{Value, json};
 
-use crate::support::{Site, add_layer, geojson, valley_file};
+use crate::support::{Site, add_layer, geojson, python, valley_file};
 
 /// What a program says of files.
 fn said(program: &str, arguments: &[&str]) -> String {
@@ -97,6 +97,8 @@ async fn other_programs_read_a_sheet_as_it_was_meant() {
     let ppi: Vec<f64> =
         images.lines().skip(2).filter_map(|l| l.split_whitespace().nth(12)?.parse().ok()).collect();
     assert!(!ppi.is_empty() && ppi.iter().all(|p| (p - 150.0).abs() <= 1.0), "{images}");
+    // pdfua: rules of PDF/UA-1.
+    assert_eq!(python("accessible.py", &[&pdf]).trim(), "sound");
     // MuPDF: the same text.
     let other = said("mutool", &["draw", "-q", "-F", "txt", &pdf]);
     assert!(other.contains("Sorrel Water") && other.contains("Order 1 (Strahler)"), "{other}");

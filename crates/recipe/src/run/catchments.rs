@@ -8,7 +8,7 @@ use bothros_core::catchments::{
 use bothros_core::network::Network;
 use bothros_core::routing::DIRECTION_NODATA;
 use bothros_core::{Cell, Frame, Grid};
-use bothros_formats::{Crs, Geometry, ReadFeature, Wanted};
+use bothros_formats::{Crs, Geometry, Layer, ReadFeature, Wanted};
 use bothros_products::{
     Areas, CATCHMENT_IDS, CLASS_SHARES, Delineated, GivenRaster, MEASURES, Placed, RASTER_FIGURES, Row,
     SiteFound, Table, ZonalRows, measures_row,
@@ -40,6 +40,8 @@ pub(super) struct Found {
     pub more: MoreFacts,
     /// what a package is made of, where one is asked for
     pub given: Option<Given>,
+    /// layers and rows of measures, where pages are laid out
+    pub shown: Option<(Vec<Layer>, Vec<Row>)>,
 }
 
 impl Found {
@@ -383,11 +385,12 @@ impl Run<'_> {
             write(dir, &CATCHMENT_IDS, &found.ids, frame, crs)?;
             write_package(dir, "catchments.gpkg", crs, &layers)
         })?;
+        let shown = self.recipe.has_pages().then(|| (layers.clone(), tables[0].1.clone()));
         let given = self.recipe.handover.is_some().then(|| {
             layers.truncate(HANDED_OVER);
             Given { subbasins, measures: of_parts, curve_numbers, tables, layers }
         });
-        Ok(Found { points, found, more, given })
+        Ok(Found { points, found, more, given, shown })
     }
 }
 
@@ -397,7 +400,7 @@ fn compared(
     given: Vec<ReadFeature>,
     directions: &Grid<u8>,
     frame: &Frame,
-) -> Result<(bothros_formats::Layer, BoundaryFacts)> {
+) -> Result<(Layer, BoundaryFacts)> {
     let key = "catchments.boundary";
     let published = inputs::polygons_of(given).concat();
     let known = |index: usize| directions.values()[index] != DIRECTION_NODATA;

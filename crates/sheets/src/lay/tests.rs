@@ -113,6 +113,29 @@ fn texts(marks: &[Mark]) -> Vec<String> {
     out
 }
 
+/// Colours of all letters.
+fn letters(marks: &[Mark]) -> Vec<(String, Colour)> {
+    let of = |mark: &Mark| match mark {
+        Mark::Text { text, colour, .. } => vec![(text.clone(), *colour)],
+        Mark::Clip { marks, .. } | Mark::Group { marks, .. } => letters(marks),
+        _ => Vec::new(),
+    };
+    marks.iter().flat_map(of).collect()
+}
+
+#[test]
+fn letters_stand_out_from_the_paper_and_from_their_rims() {
+    // Contrast of text by WCAG 2.2, 1.4.3: at least 4.5 to 1. The rim of labels on maps is as light as the paper.
+    let (sheet, contents) = sheet(Layout::Two, A4);
+    let laid = lay(&sheet, &contents, &words(), &[]).unwrap();
+    let all = letters(&laid.drawing.marks);
+    assert!(all.len() > 40, "{}", all.len());
+    for (text, colour) in all {
+        let contrast = colour.contrast(Colour::PAPER);
+        assert!(contrast >= 4.5, "“{text}”: {contrast:.1}");
+    }
+}
+
 #[rstest]
 #[case(Layout::One)]
 #[case(Layout::Two)]

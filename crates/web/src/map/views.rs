@@ -5,7 +5,7 @@ use axum::extract::{Path, Query, State};
 use bothros_core::Frame;
 use bothros_core::terrain::contours;
 use bothros_store::RasterRole;
-use bothros_workflow::{OUTER, View, blocking};
+use bothros_workflow::{OUTER, View, blocking, contour_interval};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -49,8 +49,6 @@ pub struct Contours {
 
 /// Largest number of cells contoured; beyond it a coarser level is used.
 const MOST_CELLS: usize = 1_200_000;
-/// More lines than that cannot be told apart.
-const MOST_LEVELS: f64 = 120.0;
 
 /// Contours in view.
 pub async fn contour_lines(
@@ -88,16 +86,9 @@ pub async fn contour_lines(
     let place = (row as isize, col as isize);
     let window = app.store.read_window::<f32>(&meta, level, place, (rows, cols)).await?;
     let answer = blocking(move || {
-        let known = window.values().iter().copied().filter(|z| !z.is_nan());
-        let (low, high) = known.fold((f32::INFINITY, f32::NEG_INFINITY), |(l, h), z| (l.min(z), h.max(z)));
-        let relief = (high - low).max(0.0) as f64;
-        if !relief.is_finite() {
+        let Some(interval) = contour_interval(&window, view.interval) else {
             return Ok(json!({ "interval": view.interval, "lines": [] }));
-        }
-        // About twenty lines in view, at a number that is easy to say.
-        let interval =
-            view.interval.unwrap_or_else(|| bothros_formats::sensible_cell_size((relief / 20.0).max(0.1)));
-        let interval = interval.max(relief / MOST_LEVELS);
+        };
         let here = Frame {
             rows,
             cols,

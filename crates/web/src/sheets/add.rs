@@ -1,11 +1,14 @@
 //! Sheets added, copied, named, deleted.
 
-use axum::extract::{Path, State};
+use axum::extract::{Multipart, Path, State};
 use axum::http::{HeaderName, StatusCode};
 use axum::response::{IntoResponse, Response};
 use bothros_products::Units;
 use bothros_sheets::{BarUnit, Layout, Page, PageSize};
-use bothros_workflow::{SheetLook, add_sheet, copy_sheet, delete_sheet, rename_sheet, sheet_layers};
+use bothros_workflow::{
+    LARGEST_SHEET_FILE, SheetFile, SheetLook, add_sheet, add_sheet_from, copy_sheet, delete_sheet,
+    rename_sheet, sheet_layers,
+};
 use serde::Deserialize;
 
 use super::CHANGED;
@@ -13,6 +16,7 @@ use crate::App;
 use crate::http::changed::changed;
 use crate::http::error::{Result, WebError};
 use crate::http::form::Form;
+use crate::http::upload::{broken_off, given_name, keep};
 use crate::ui::form::{choice, number};
 use crate::ui::quantity;
 
@@ -74,7 +78,7 @@ pub struct New {
 pub async fn add(State(app): State<App>, Path(study): Path<i64>, Form(form): Form<New>) -> Result<Response> {
     let layout = Layout::from_key(&form.layout).ok_or_else(|| WebError::refused("choose a layout"))?;
     // What belongs to the screen alone, cell values and the like, is left out.
-    let known = sheet_layers(&app.store, &*app.facts(study).await?).await?;
+    let known = sheet_layers(&app.store, &*app.facts(study).await?, app.options.maps.as_ref()).await?;
     let layers =
         form.layers.split(',').map(str::trim).filter(|l| known.iter().any(|k| k.key == *l)).map(String::from);
     let unit = match quantity::units() {
@@ -104,6 +108,25 @@ pub async fn copy(
         None => (study, read(&form.from)?),
     };
     Ok(opened(study, copy_sheet(&app.store, from, study).await?))
+}
+
+/// Takes `file`, a sheet as it was handed out.
+pub async fn from_file(
+    State(app): State<App>,
+    Path(study): Path<i64>,
+    mut form: Multipart,
+) -> Result<Response> {
+    let dir = tempfile::tempdir()?;
+    while let Some(field) = form.next_field().await.map_err(broken_off)? {
+        if field.name() != Some("file") || given_name(&field).is_empty() {
+            continue;
+        }
+        let path = dir.path().join("sheet.json");
+        keep(field, &path, (LARGEST_SHEET_FILE as u64).min(app.options.upload_limit)).await?;
+        let file = SheetFile::read(&tokio::fs::read(&path).await?)?;
+        return Ok(opened(study, add_sheet_from(&app.store, study, file).await?));
+    }
+    Err(WebError::refused("choose the file of a sheet"))
 }
 
 #[derive(Debug, Deserialize)]

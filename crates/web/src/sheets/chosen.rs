@@ -27,6 +27,7 @@ pub struct Chosen {
     unit: Option<String>,
     frame: Option<String>,
     study: Option<String>,
+    dem: Option<String>,
     trial: Option<String>,
     fit: Option<String>,
     east: Option<String>,
@@ -94,8 +95,12 @@ impl Chosen {
             if chosen != frame.shown.study {
                 // What belonged to the other study means nothing here.
                 (frame.shown.study, frame.shown.trial, frame.alone) = (chosen, None, None);
+                frame.shown.candidate = None;
                 frame.fit = Fit::Study;
             }
+        }
+        if let Some(dem) = &self.dem {
+            frame.shown.candidate = id_of(dem)?;
         }
         if let Some(trial) = &self.trial {
             frame.shown.trial = id_of(trial)?;

@@ -4,7 +4,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use bothros_workflow::{SheetFormat, SheetSources, laid, sheet, start_atlas, write_sheet};
+use bothros_workflow::{SheetFile, SheetFormat, SheetSources, laid, sheet, start_atlas, write_sheet};
 use serde::Deserialize;
 use serde_json::json;
 
@@ -22,9 +22,7 @@ pub struct Resolution {
     check: bool,
 }
 
-/// Resolution of a printed sheet where none is chosen, dots an inch.
-const PRINTED: f64 = 300.0;
-/// And of one on the screen.
+/// Resolution of a sheet on the screen where none is chosen, dots an inch.
 const SEEN: f64 = 96.0;
 
 /// The sheet as it will print, for the page.
@@ -72,14 +70,24 @@ pub async fn file(
     Path((study, id, format)): Path<(i64, i64, String)>,
     Query(asked): Query<Resolution>,
 ) -> Result<Response> {
-    let format = SheetFormat::from_name(&format)
-        .ok_or_else(|| WebError::nothing("sheets are written as pdf, svg or png"))?;
     let kept = sheet(&app.store, study, id).await?;
     let facts = app.facts(study).await?;
+    if format == "json" {
+        let bytes = SheetFile::of(&app.store, study, id).await?.bytes()?;
+        let name = file_name(&facts.short_name(), &kept.name, "sheet.json");
+        let headers = [
+            (header::CONTENT_TYPE, "application/json".to_owned()),
+            (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{name}\"")),
+            (header::CACHE_CONTROL, "no-store".into()),
+        ];
+        return Ok((headers, bytes).into_response());
+    }
+    let format = SheetFormat::from_name(&format)
+        .ok_or_else(|| WebError::nothing("sheets are written as pdf, svg, png or json"))?;
     // As many at a time as there are processors: pages at a high resolution take much memory.
     let _turn = app.drawing.acquire().await.map_err(std::io::Error::other)?;
     let from = SheetSources { ..app.sheet_sources() };
-    let dpi = asked.dpi.unwrap_or(PRINTED);
+    let dpi = asked.dpi.unwrap_or(bothros_workflow::DPI);
     let written = Box::pin(write_sheet(from, study, &kept.sheet, format, dpi)).await?;
     let name = file_name(&facts.short_name(), &kept.name, format.name());
     let headers = [
@@ -103,7 +111,7 @@ pub async fn atlas(
     Form(form): Form<AtlasForm>,
 ) -> Result<Response> {
     let dpi = match form.dpi.trim() {
-        "" => PRINTED,
+        "" => bothros_workflow::DPI,
         text => crate::ui::form::number(text, "the resolution")?,
     };
     start_atlas(&app.store, study, id, dpi).await?;

@@ -73,7 +73,7 @@ pub async fn list(
         return crate::shell::start::nowhere(Extension(token)).await;
     };
     let facts = Facts::of(&row)?;
-    let there = sheet_layers(&app.store, &facts).await?;
+    let there = sheet_layers(&app.store, &facts, None).await?;
     let layers: Vec<&str> = USUAL.into_iter().filter(|key| there.iter().any(|l| l.key == *key)).collect();
     let mut others = Vec::new();
     for head in app.store.study_heads().await?.into_iter().filter(|head| head.id != study) {

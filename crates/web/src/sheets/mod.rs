@@ -50,7 +50,9 @@ pub fn routes() -> Router<App> {
 
 /// Routes of a study's sheets that take files.
 pub fn uploads() -> Router<App> {
-    Router::new().route("/sheets/{sheet}/parts/{part}/picture", post(part::picture))
+    Router::new()
+        .route("/sheets/file", post(add::from_file))
+        .route("/sheets/{sheet}/parts/{part}/picture", post(part::picture))
 }
 
 /// What the page hears when a sheet was changed.
@@ -64,6 +66,7 @@ impl App {
             grids: &self.grids,
             layers: &self.layers,
             calibration: &self.calibration,
+            maps: self.options.maps.as_ref(),
         }
     }
 }

@@ -1,11 +1,14 @@
 //! What can be chosen of one part of a sheet.
 
+use std::sync::Arc;
+
 use askama::Template;
 use axum::extract::{Multipart, Path, State};
 use axum::response::Response;
 use bothros_sheets::{BarUnit, Fit, Frame, GridStyle, Key, KeyLook, LabelPlace, Part, Text, What};
+use bothros_store::Dem;
 use bothros_workflow::{
-    Error, KeptSheet, change_sheet, laid_entries, put_logo, sheet, sheet_layers, sheet_views, trials,
+    Error, Facts, KeptSheet, change_sheet, laid_entries, put_logo, sheet, sheet_layers, sheet_views, trials,
 };
 use serde::Deserialize;
 
@@ -39,6 +42,8 @@ struct EntryRow {
 /// What can be chosen of a map.
 struct MapChoice {
     studies: Vec<(i64, String, bool)>,
+    /// DEMs that are set aside
+    candidates: Vec<(i64, String, bool)>,
     trials: Vec<(i64, String, bool)>,
     layers: Vec<LayerRow>,
     /// key, title, whether it is chosen
@@ -103,6 +108,15 @@ fn mm(value: f64) -> String {
     format!("{}", (value * 100.0).round() / 100.0)
 }
 
+/// What is known of a study as a map shows it: with the DEM at work, or one that is set aside.
+async fn shown_facts(app: &App, study: i64, candidate: Option<i64>, all: &[Dem]) -> Result<Arc<Facts>> {
+    let facts = app.facts(study).await?;
+    match candidate.and_then(|id| all.iter().find(|d| d.id == id)) {
+        Some(dem) => Ok(Arc::new(Facts::clone(&facts).with_dem(dem)?)),
+        None => Ok(facts),
+    }
+}
+
 async fn map_choice(
     app: &App,
     study: i64,
@@ -113,8 +127,9 @@ async fn map_choice(
     let of = frame.shown.study.unwrap_or(study);
     let heads = app.store.study_heads().await?;
     let studies = heads.into_iter().map(|h| (h.id, h.name, h.id == of)).collect();
-    let facts = app.facts(of).await?;
-    let there = sheet_layers(&app.store, &facts).await?;
+    let candidates = app.store.candidates(of).await?;
+    let facts = shown_facts(app, of, frame.shown.candidate, &candidates).await?;
+    let there = sheet_layers(&app.store, &facts, app.options.maps.as_ref()).await?;
     let on = |key: &str| frame.shown.layers.iter().any(|l| l == key);
     // Those that are drawn come first, the highest at the top; then all others.
     let known = |key: &String| there.iter().find(|l| l.key == *key).map_or(key.clone(), |l| l.title.clone());
@@ -140,6 +155,10 @@ async fn map_choice(
     let grid = frame.grid;
     Ok(MapChoice {
         studies,
+        candidates: candidates
+            .iter()
+            .map(|d| (d.id, d.name.clone(), frame.shown.candidate == Some(d.id)))
+            .collect(),
         trials: trials(&app.store, of)
             .await?
             .into_iter()
@@ -252,8 +271,11 @@ pub async fn layer(
     let to = choice("what is done with the layer", &form.to, &ways)?;
     let kept = sheet(&app.store, study, id).await?;
     let of = kept.sheet.parts.iter().find(|p| p.id == part).and_then(Part::frame);
-    let of = of.ok_or_else(|| WebError::refused("that part is no map"))?.shown.study.unwrap_or(study);
-    let there = sheet_layers(&app.store, &*app.facts(of).await?).await?;
+    let shown = &of.ok_or_else(|| WebError::refused("that part is no map"))?.shown;
+    let of = shown.study.unwrap_or(study);
+    let candidates = app.store.candidates(of).await?;
+    let facts = shown_facts(&app, of, shown.candidate, &candidates).await?;
+    let there = sheet_layers(&app.store, &facts, app.options.maps.as_ref()).await?;
     let rank = |key: &str| there.iter().position(|l| l.key == key);
     if to == 0 && rank(&form.layer).is_none() {
         return Err(WebError::refused("the study has not got this layer"));

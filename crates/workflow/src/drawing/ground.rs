@@ -165,6 +165,19 @@ pub fn index_tint(
     }
 }
 
+/// More lines than that cannot be told apart.
+const MOST_CONTOURS: f64 = 120.0;
+
+/// Metres between contours of a window: as typed, or so that there are about twenty at a number that is easy to say; never so
+/// little that they cannot be told apart. None where nothing of the window is ground.
+pub fn contour_interval(window: &Grid<f32>, typed: Option<f64>) -> Option<f64> {
+    let known = window.values().iter().copied().filter(|z| !z.is_nan());
+    let (low, high) = known.fold((f32::INFINITY, f32::NEG_INFINITY), |(l, h), z| (l.min(z), h.max(z)));
+    let relief = f64::from(high - low);
+    let usual = || bothros_formats::sensible_cell_size((relief / 20.0).max(0.1));
+    relief.is_finite().then(|| typed.unwrap_or_else(usual).max(relief / MOST_CONTOURS))
+}
+
 /// Share left out at each end of a range by default, percent.
 pub const OUTER: f64 = 2.0;
 /// More than that is no range any more.
@@ -186,32 +199,67 @@ pub async fn range(
     radius_m: Option<f64>,
     outer: f64,
 ) -> Result<(f32, f32)> {
+    let frame = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?.frame;
+    let meta = store.rasters_of_dem(facts.study, facts.aside).await?.remove(&RasterRole::Dem);
+    let meta = meta.ok_or_else(Error::not_prepared)?;
+    let look = Look::of(&frame, view, radius_m);
+    let mut all = Vec::new();
+    for place in look.places(&frame) {
+        let window = store.read_window::<f32>(&meta, 0, place, look.size()).await?;
+        all.extend(blocking(move || look.values(window)).await?);
+    }
+    ends(all, outer)
+}
+
+/// How the windows that a range is found from are read.
+#[derive(Clone, Copy)]
+pub(crate) struct Look {
+    view: Option<View>,
+    radius: f64,
+    /// cells around a window that its view needs
+    more: usize,
+    cell_m: f64,
+}
+
+impl Look {
+    pub(crate) fn of(frame: &Frame, view: Option<View>, radius_m: Option<f64>) -> Self {
+        let cell_m = frame.cell_m();
+        let (more, radius) = view.map_or((0, 1.0), |view| halo(view, radius_m, cell_m));
+        Self { view, radius, more, cell_m }
+    }
+
+    /// Row and column of the first cell of each window.
+    pub(crate) fn places(&self, frame: &Frame) -> Vec<(isize, isize)> {
+        let at = |n: usize, count: usize| {
+            (count.saturating_sub(LOOK) * n / (LOOKS - 1)) as isize - self.more as isize
+        };
+        let (rows, cols) = (frame.rows, frame.cols);
+        (0..LOOKS * LOOKS).map(|n| (at(n / LOOKS, rows), at(n % LOOKS, cols))).collect()
+    }
+
+    /// Rows and columns of a window.
+    pub(crate) fn size(&self) -> (usize, usize) {
+        (LOOK + 2 * self.more, LOOK + 2 * self.more)
+    }
+
+    /// What a window holds, or what its view does.
+    pub(crate) fn values(&self, window: Grid<f32>) -> Result<Vec<f32>> {
+        let all = match self.view {
+            Some(view) => values(&window, view, self.cell_m, self.radius)?,
+            None => window,
+        };
+        let inner = all.window(self.more, self.more, LOOK, LOOK);
+        Ok(inner.values().iter().copied().filter(|v| !v.is_nan()).collect())
+    }
+}
+
+/// What values lie between, with so many per cent left out at each end.
+///
+/// # Errors
+/// [`Error::Refused`] where there are none, and for a share that leaves no range.
+pub(crate) fn ends(mut all: Vec<f32>, outer: f64) -> Result<(f32, f32)> {
     if !(0.0..=MOST_OUTER).contains(&outer) {
         return Err(Error::Refused(format!("between 0 and {MOST_OUTER} % can be left out at each end")));
-    }
-    let frame = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?.frame;
-    let meta = store.raster(facts.study, RasterRole::Dem).await?.ok_or_else(Error::not_prepared)?;
-    let cell_m = frame.cell_m();
-    let (more, radius) = view.map_or((0, 1.0), |view| halo(view, radius_m, cell_m));
-    let mut all = Vec::new();
-    for i in 0..LOOKS {
-        for j in 0..LOOKS {
-            let at = |n: usize, count: usize| {
-                (count.saturating_sub(LOOK) * n / (LOOKS - 1)) as isize - more as isize
-            };
-            let place = (at(i, frame.rows), at(j, frame.cols));
-            let size = (LOOK + 2 * more, LOOK + 2 * more);
-            let window = store.read_window::<f32>(&meta, 0, place, size).await?;
-            let found = blocking(move || {
-                let all = match view {
-                    Some(view) => values(&window, view, cell_m, radius)?,
-                    None => window,
-                };
-                let inner = all.window(more, more, LOOK, LOOK);
-                Ok(inner.values().iter().copied().filter(|v| !v.is_nan()).collect::<Vec<_>>())
-            });
-            all.extend(found.await?);
-        }
     }
     if all.is_empty() {
         return Err(Error::Refused("there is no ground to find a range from".into()));

@@ -22,6 +22,10 @@ pub struct HandoverChoice {
     pub indices: bool,
     /// shares of divided flow are written as rasters, one for each neighbour
     pub shares: bool,
+    /// map sheets are written
+    pub sheets: bool,
+    /// the report is written
+    pub report: bool,
     /// what names of files begin with; none for the first word of the study's name
     pub short_name: Option<String>,
     /// how flow directions are coded
@@ -45,6 +49,10 @@ pub enum MoreFormat {
     Indices,
     /// shares of flow divided by MFD, as rasters
     Shares,
+    /// map sheets
+    Sheets,
+    /// the report
+    Report,
 }
 
 /// Makes a choice, as a change that can be undone, told in the same words in the log and to who undoes it.
@@ -79,12 +87,18 @@ pub async fn add_format(store: &Store, study: i64, format: MoreFormat, wanted: b
         (MoreFormat::Indices, false) => "Indices of the land are no longer handed out",
         (MoreFormat::Shares, true) => "Shares of flow are handed out",
         (MoreFormat::Shares, false) => "Shares of flow are no longer handed out",
+        (MoreFormat::Sheets, true) => "Map sheets are handed out",
+        (MoreFormat::Sheets, false) => "Map sheets are no longer handed out",
+        (MoreFormat::Report, true) => "The report is handed out",
+        (MoreFormat::Report, false) => "The report is no longer handed out",
     };
     choose(store, study, told.to_owned(), |handover| match format {
         MoreFormat::Shapefiles => handover.shapefiles = wanted,
         MoreFormat::Netcdf => handover.netcdf = wanted,
         MoreFormat::Indices => handover.indices = wanted,
         MoreFormat::Shares => handover.shares = wanted,
+        MoreFormat::Sheets => handover.sheets = wanted,
+        MoreFormat::Report => handover.report = wanted,
     })
     .await
 }

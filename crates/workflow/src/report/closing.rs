@@ -18,8 +18,8 @@ pub(super) fn threshold(of: Threshold, frame: &Frame) -> String {
     )
 }
 
-/// What was computed and by which methods; what the results cannot say.
-pub(super) fn methods(facts: &Facts) -> Vec<Block> {
+/// What was computed and by which methods, that of the evidence among them where there is any; what the results cannot say.
+pub(super) fn methods(facts: &Facts, evidence: bool) -> Vec<Block> {
     let mut methods = vec![
         "Flow directions: D8 (O’Callaghan and Mark 1984), flats after Garbrecht and Martz 1997.".to_owned(),
         "Orders after Strahler (1957) and Shreve (1966).".to_owned(),
@@ -34,11 +34,13 @@ pub(super) fn methods(facts: &Facts) -> Vec<Block> {
         Method::Mfd => methods
             .push("Accumulation: MFD (Freeman 1991), carried down along D8, which joins the streams.".into()),
     }
-    methods.push(
+    if evidence {
+        methods.push(
         "Evidence: constant stream drop (Tarboton, Bras and Rodriguez-Iturbe 1991), slope against area (Montgomery and Foufoula-Georgiou \
          1993), agreement in length with mapped streams within a tolerance (Heipke and others 1997)."
             .into(),
     );
+    }
     let mut limits = Vec::new();
     if let (Some(terrain), Some(network)) = (&facts.terrain, facts.network) {
         let begins = facts.settings.beginning.begins;

@@ -10,8 +10,8 @@ use crate::sheets::{SheetSources, laid};
 use crate::{BarrierFacts, Decision, Facts, Result, Severity, findings, quantity};
 
 /// Size of a map in a report, mm, and its resolution.
-const MAP: PageSize = PageSize::Free { width_mm: 160.0, height_mm: 110.0 };
-const DPI: f64 = 150.0;
+pub(super) const MAP: PageSize = PageSize::Free { width_mm: 160.0, height_mm: 110.0 };
+pub(super) const DPI: f64 = 150.0;
 
 /// A map of the study that shows these layers; none where nothing of them is there.
 pub(super) async fn map(
@@ -20,7 +20,7 @@ pub(super) async fn map(
     layers: &[&str],
     caption: impl Into<String>,
 ) -> Result<Option<Block>> {
-    let there = crate::sheet_layers(from.store, facts).await?;
+    let there = crate::sheet_layers(from.store, facts, None).await?;
     let layers: Vec<String> =
         layers.iter().filter(|l| there.iter().any(|t| t.key == **l)).map(|l| (*l).to_owned()).collect();
     if layers.is_empty() {
@@ -37,8 +37,10 @@ pub(super) async fn map(
     Ok(Some(Block::Figure(Figured { caption, told, drawn: Drawn::Map(all.drawing) })))
 }
 
-fn moved(of: &CutAndFill) -> [String; 4] {
-    [
+/// What was cut and filled, as a row of a table.
+pub(super) fn moved_row(name: &str, of: &CutAndFill) -> Vec<String> {
+    vec![
+        name.to_owned(),
         quantity::volume(of.cut_m3),
         quantity::metres(of.deepest_cut_m),
         quantity::volume(of.fill_m3),
@@ -76,7 +78,7 @@ pub(super) async fn ground(from: SheetSources<'_>, facts: &Facts) -> Result<Vec<
     blocks.push(words("How it was conditioned, in this order:"));
     blocks.push(Block::List(conditioning_lines(facts)));
     let rows = [("Ground surface", &conditioned.ground), ("Routing surface", &conditioned.routing)]
-        .map(|(name, of)| [vec![name.to_owned()], moved(of).to_vec()].concat());
+        .map(|(name, of)| moved_row(name, of));
     let heads = [("Surface", false), ("Cut", true), ("Deepest", true), ("Fill", true), ("Highest", true)];
     blocks.extend(table("cut_and_fill", "Cut and fill against the prepared DEM", &heads, rows.to_vec()));
     let caption = "Cut and fill: conditioned less prepared elevations";

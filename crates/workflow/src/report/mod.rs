@@ -5,6 +5,7 @@ mod closing;
 mod defence;
 mod ground;
 mod inputs;
+mod of_run;
 mod results;
 mod written;
 
@@ -19,6 +20,8 @@ use crate::sheets::SheetSources;
 use crate::study::settings::change_settings;
 use crate::{Error, Facts, Result, quantity};
 
+pub(crate) use of_run::report_of_run;
+pub(crate) use written::write_as;
 pub use written::{ReportFormat, write_report};
 
 /// What the analyst chose of the report.
@@ -145,7 +148,7 @@ async fn made(from: SheetSources<'_>, study: i64) -> Result<Report> {
             "shortfalls" => defence::shortfalls(from, &facts).await?,
             "network" => results::network(from, &facts).await?,
             "catchments" => results::catchments(from, &facts).await?,
-            "methods" => closing::methods(&facts),
+            "methods" => closing::methods(&facts, true),
             _ => closing::log(from.store, study).await?,
         };
         if let Some(own) = facts.settings.report.own.get(key).filter(|own| !own.trim().is_empty()) {

@@ -2,7 +2,7 @@
 
 use bothros_charts::{Axis, Chart, Series, Tone};
 use bothros_core::Cell;
-use bothros_core::network::totals_by_order;
+use bothros_core::network::{OrderTotals, totals_by_order};
 use bothros_core::profile::distances_along;
 use bothros_products::Quantity;
 use bothros_sheets::report::Block;
@@ -11,36 +11,43 @@ use super::defence::chart;
 use super::ground::map;
 use super::{table, words};
 use crate::sheets::SheetSources;
-use crate::{CatchmentFacts, Facts, Result, blocking, measures_of, quantity};
+use crate::{CatchmentFacts, Facts, NetworkFacts, Result, blocking, measures_of, quantity};
 
 /// The network by order.
 pub(super) async fn network(from: SheetSources<'_>, facts: &Facts) -> Result<Vec<Block>> {
     let Some(found) = facts.network else { return Ok(vec![words("There is no network yet.")]) };
     let network = from.grids.network(from.store, facts, found.threshold).await?;
     let totals = blocking(move || Ok(totals_by_order(&network))).await?;
-    let mut blocks = vec![words(format!(
+    let mut blocks = vec![words(network_words(&found))];
+    blocks.extend(orders_table(&totals));
+    blocks.extend(map(from, facts, &["relief", "streams"], "The network by Strahler order").await?);
+    Ok(blocks)
+}
+
+/// A network in one sentence.
+pub(super) fn network_words(found: &NetworkFacts) -> String {
+    format!(
         "{} with {}, {} in all, {} over the footprint; the highest order is {}.",
         quantity::count(found.reaches as u64, "reach", "reaches"),
         quantity::count(found.headwaters as u64, "headwater", "headwaters"),
         quantity::length(found.length_m),
         quantity::density(found.density_km),
         found.highest_order
-    ))];
-    let rows = totals
-        .iter()
-        .map(|t| {
-            vec![
-                t.order.to_string(),
-                quantity::whole(t.streams),
-                quantity::length(t.mean_length_m()),
-                quantity::area(t.mean_area.as_m2()),
-            ]
-        })
-        .collect();
+    )
+}
+
+/// Streams by order, as a table.
+pub(super) fn orders_table(totals: &[OrderTotals]) -> Option<Block> {
+    let row = |t: &OrderTotals| {
+        vec![
+            t.order.to_string(),
+            quantity::whole(t.streams),
+            quantity::length(t.mean_length_m()),
+            quantity::area(t.mean_area.as_m2()),
+        ]
+    };
     let heads = [("Strahler order", true), ("Streams", true), ("Mean length", true), ("Mean area", true)];
-    blocks.extend(table("orders", "Streams by order", &heads, rows));
-    blocks.extend(map(from, facts, &["relief", "streams"], "The network by Strahler order").await?);
-    Ok(blocks)
+    table("orders", "Streams by order", &heads, totals.iter().map(row).collect())
 }
 
 /// A long profile is drawn from so many places at most.

@@ -58,6 +58,37 @@ pub(crate) fn tables(report: &Report) -> Result<Vec<(String, Vec<u8>)>> {
     Ok(out)
 }
 
+/// The pages of a report as PDF.
+fn pages(report: &Report, units: Units) -> Result<Vec<u8>> {
+    let size = match units {
+        Units::Metric => PageSize::A4,
+        Units::UsCustomary => PageSize::Letter,
+    };
+    let book = book(report, Page { size, across: false })?;
+    Ok(pdf(&book.pages, &About { title: report.title.clone(), made: made() })?)
+}
+
+/// A report in formats: names of files, and what is in them.
+///
+/// # Errors
+/// [`crate::Error::Sheets`] where it cannot be written.
+pub(crate) fn write_as(
+    report: &Report,
+    units: Units,
+    formats: &[bothros_recipe::ReportFormat],
+) -> Result<Vec<(String, Vec<u8>)>> {
+    use bothros_recipe::ReportFormat::{Csv, Html, Pdf};
+    let mut out = Vec::new();
+    for format in formats {
+        match format {
+            Pdf => out.push(("report.pdf".into(), pages(report, units)?)),
+            Html => out.push(("report.html".into(), html(report)?.into_bytes())),
+            Csv => out.extend(tables(report)?),
+        }
+    }
+    Ok(out)
+}
+
 /// Writes the report of a study in units, on pages of a size.
 ///
 /// # Errors
@@ -69,15 +100,8 @@ pub async fn write_report(
     format: ReportFormat,
 ) -> Result<Vec<u8>> {
     let report = report(from, study, units).await?;
-    let size = match units {
-        Units::Metric => PageSize::A4,
-        Units::UsCustomary => PageSize::Letter,
-    };
     crate::blocking(move || match format {
-        ReportFormat::Pdf => {
-            let book = book(&report, Page { size, across: false })?;
-            Ok(pdf(&book.pages, &About { title: report.title.clone(), made: made() })?)
-        }
+        ReportFormat::Pdf => pages(&report, units),
         ReportFormat::Html => Ok(html(&report)?.into_bytes()),
         ReportFormat::Tables => {
             let mut zip = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));

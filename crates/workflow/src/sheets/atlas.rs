@@ -164,7 +164,7 @@ pub(crate) async fn run(
     let facts = Facts::of(&store.study(study).await?)?;
     let points = catchments(store, study).await?;
     let (layers, calibration) = (LayerCache::default(), Calibration::default());
-    let from = SheetSources { store, grids, layers: &layers, calibration: &calibration };
+    let from = SheetSources { store, grids, layers: &layers, calibration: &calibration, maps: None };
     let before = index_pages(&template.sheet, &points)?;
     let mut sheets = index(&template.sheet, &points, before + 1)?;
     sheets.extend(points.iter().map(|point| of_catchment(&template.sheet, point.id)));

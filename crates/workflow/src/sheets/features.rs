@@ -2,7 +2,7 @@
 
 use bothros_core::calibration::Side;
 use bothros_core::terrain::contours;
-use bothros_core::{Frame, Threshold};
+use bothros_core::{Frame, Grid, Threshold};
 use bothros_products::{Units, numbers};
 use bothros_sheets::{Colour as Ink, Entry, Feature, Geometry, Label, Layer, Sample, Stroke};
 use bothros_store::{LayerRole, RasterRole, Shape};
@@ -12,7 +12,7 @@ use super::filled::{Looked, SheetSources};
 use crate::study::style::{CATCHMENTS, CONTOURS, SUBBASINS};
 use crate::{
     BASIN_COLOURS, BarrierFacts, CatchmentFacts, Colour, Fill, Result, TrialLine, VectorStyle, blocking,
-    role_key, tolerance, vector_style,
+    contour_interval, role_key, tolerance, vector_style,
 };
 
 const INK: Ink = Ink([0x22, 0x30, 0x2E]);
@@ -81,7 +81,7 @@ pub(super) fn meets(line: &[[f64; 2]], [west, south, east, north]: [f64; 4]) -> 
 
 impl SheetSources<'_> {
     /// Draws a layer of features of a map; nothing where the study has not got it.
-    pub(super) async fn features(&self, key: &str, looked: &Looked, units: Units) -> Result<Features> {
+    pub(super) async fn layer(&self, key: &str, looked: &Looked, units: Units) -> Result<Features> {
         match key {
             "contours" => self.contours(looked, units).await,
             "streams" => self.streams(looked, units).await,
@@ -119,74 +119,13 @@ impl SheetSources<'_> {
     async fn contours(&self, looked: &Looked, units: Units) -> Result<Features> {
         let facts = &looked.facts;
         let Some(terrain) = &facts.terrain else { return Ok(Features::default()) };
-        let Some(meta) = self.store.raster(facts.study, RasterRole::Dem).await? else {
+        let fine = looked.finely();
+        let Some((window, of)) = self.window::<f32>(RasterRole::Dem, &fine, 0).await? else {
             return Ok(Features::default());
         };
-        let Some(style) = vector_style(&facts.settings.style, CONTOURS) else {
-            return Ok(Features::default());
-        };
-        let typed = facts.settings.style[CONTOURS]["interval"].as_f64().filter(|i| *i > 0.0);
-        let [west, south, east, north] = looked.view.ground();
-        // Cells finer than a quarter of a millimetre are not seen.
-        let fine = looked.view.units_a_mm() * 0.25;
-        let mut level = 0;
-        while level + 1 < meta.levels && meta.cell_x * (1u64 << level) as f64 * 2.0 <= fine {
-            level += 1;
-        }
-        let cell = meta.cell_x * (1u64 << level) as f64;
-        let (all_rows, all_cols) = meta.size_of_level(level);
-        let within = |at: f64, most: usize| at.clamp(0.0, most as f64) as usize;
-        let (row, col) = (
-            within(((meta.top - north) / cell).floor(), all_rows),
-            within(((west - meta.left) / cell).floor(), all_cols),
-        );
-        let (to_row, to_col) = (
-            within(((meta.top - south) / cell).ceil(), all_rows),
-            within(((east - meta.left) / cell).ceil(), all_cols),
-        );
-        if to_row <= row || to_col <= col {
-            return Ok(Features::default());
-        }
-        let size = (to_row - row, to_col - col);
-        let window = self.store.read_window::<f32>(&meta, level, (row as isize, col as isize), size).await?;
-        let here = Frame {
-            rows: size.0,
-            cols: size.1,
-            left: meta.left + col as f64 * cell,
-            top: meta.top - row as f64 * cell,
-            cell_size: cell,
-            unit_m: terrain.frame.unit_m,
-        };
-        blocking(move || {
-            let known = window.values().iter().copied().filter(|z| !z.is_nan());
-            let (low, high) =
-                known.fold((f32::INFINITY, f32::NEG_INFINITY), |(l, h), z| (l.min(z), h.max(z)));
-            let relief = f64::from((high - low).max(0.0));
-            if !relief.is_finite() {
-                return Ok(Features::default());
-            }
-            // About twenty lines, at a number that is easy to say; never more than can be told apart.
-            let usual = bothros_formats::sensible_cell_size((relief / 20.0).max(0.1));
-            let interval = typed.unwrap_or(usual).max(relief / 120.0);
-            let feature = |c: bothros_core::terrain::Contour| {
-                let heavy = (c.elevation_m / interval).round() as i64 % 5 == 0;
-                let width = if heavy { style.width * 2.1 } else { style.width };
-                let drawn = stroke(ink(style.color), width, style.dash.pattern());
-                let label = (heavy && !style.label.is_empty()).then(|| Label {
-                    text: units.height(c.elevation_m, if interval < 1.0 { 1 } else { 0 }),
-                    size_px: style.size,
-                    colour: ink(style.color),
-                    matters: 0.0,
-                });
-                line(c.points, drawn, label)
-            };
-            let lines =
-                contours(&window, &here, interval).into_iter().filter(|c| c.points.len() > 3).map(feature);
-            let words = format!("Contours every {}", units.size(interval));
-            let entries = vec![entry("contours", words, "Ground", Sample::Lines(vec![line_of(&style)]))];
-            Ok(Features { layers: vec![Layer::Features(lines.collect())], entries })
-        })
-        .await
+        let here = of.frame(terrain.frame.unit_m);
+        let styles = facts.settings.style.clone();
+        blocking(move || Ok(contoured(&window, &here, &styles, units))).await
     }
 
     async fn catchments(&self, looked: &Looked, units: Units) -> Result<Features> {
@@ -197,70 +136,22 @@ impl SheetSources<'_> {
         let Some(style) = vector_style(&facts.settings.style, CATCHMENTS) else {
             return Ok(Features::default());
         };
-        // Where something finer is drawn, their outlines are enough.
-        let finer = ["subbasins", "divide"].iter().any(|key| looked.layers.iter().any(|l| l == key));
-        let (mut areas, mut moves, mut points) = (Vec::new(), Vec::new(), Vec::new());
+        let mut shown = Vec::new();
         for (at, point) in self.store.pour_points(facts.study).await?.into_iter().enumerate() {
             let Some(found) = bothros_store::kept::read_some::<CatchmentFacts>(&point.catchment)? else {
                 continue;
             };
-            let colour = ink(BASIN_COLOURS[at % BASIN_COLOURS.len()]);
-            let rings = rings_of(point.outline.as_ref());
-            // One that the edge of the DEM cuts is told from the others.
-            let dash: &[f64] = if found.edge_cells > 0 { &[8.0, 5.0] } else { style.dash.pattern() };
-            if !rings.is_empty() {
-                areas.push((
-                    found.area_km2,
-                    Feature {
-                        geometry: Geometry::Area(rings),
-                        stroke: Some(stroke(ink(style.color), style.width, dash)),
-                        fill: fill_of(&style, colour).filter(|_| !finer),
-                        radius_px: 0.0,
-                        label: None,
-                    },
-                ));
-            }
-            if found.moved_m > 0.0 {
-                let to = [[point.x, point.y], [found.x, found.y]];
-                moves.push(line(to.into(), stroke(CLAY, 1.6, &[3.0, 3.0]), None));
-            }
-            let text = match style.label.as_str() {
-                "name" => format!("{} {}", at + 1, point.name),
-                "number" => (at + 1).to_string(),
-                "area" => units.area(found.area_km2 * 1e6),
-                _ => String::new(),
-            };
-            points.push(Feature {
-                geometry: Geometry::Point([found.x, found.y], 4),
-                stroke: Some(stroke(PAPER, 1.6, &[])),
-                fill: Some((CLAY, 1.0)),
-                radius_px: 8.0,
-                // The largest labels matter most of all on a map.
-                label: label_of(&style, text, 1e15 + found.area_km2),
+            shown.push(ShownCatchment {
+                at,
+                rings: rings_of(point.outline.as_ref()),
+                name: point.name,
+                area_km2: found.area_km2,
+                at_edge: found.edge_cells > 0,
+                given: (found.moved_m > 0.0).then_some([point.x, point.y]),
+                outlet: [found.x, found.y],
             });
         }
-        // Larger ones lie below those that nest in them.
-        areas.sort_by(|a, b| b.0.total_cmp(&a.0));
-        let mut entries = Vec::new();
-        if !areas.is_empty() {
-            let fill = fill_of(&style, ink(BASIN_COLOURS[0])).filter(|_| !finer);
-            let sample = Sample::Area { fill, stroke: Some(line_of(&style)) };
-            entries.push(entry("catchments", "Catchments", "Catchments", sample));
-        }
-        if !points.is_empty() {
-            let sample = Sample::Point {
-                corners: 4,
-                fill: Some((CLAY, 1.0)),
-                stroke: Some(stroke(PAPER, 1.6, &[])),
-                radius_px: 8.0,
-            };
-            entries.push(entry("points", "Pour points", "Catchments", sample));
-        }
-        let areas = areas.into_iter().map(|(_, area)| area).collect();
-        Ok(Features {
-            layers: vec![Layer::Features(areas), Layer::Features(moves), Layer::Features(points)],
-            entries,
-        })
+        Ok(catchments_drawn(shown, &style, looked, units))
     }
 
     async fn subbasins(&self, looked: &Looked, units: Units) -> Result<Features> {
@@ -278,33 +169,17 @@ impl SheetSources<'_> {
             crate::delineated(self.store, facts.study).await?.into_iter().map(|(p, _)| p).collect();
         let names = all.names(&facts.settings.subbasins, &points, &terrain.frame);
         let frame = terrain.frame;
-        let feature = |(id, outline): &(u32, bothros_core::catchments::MultiPolygon)| {
+        let shown = |(id, outline): &(u32, bothros_core::catchments::MultiPolygon)| {
             let at = *id as usize - 1;
-            let m2 = frame.area_of(all.basins.found.own_cells[at]).as_m2();
-            let text = match style.label.as_str() {
-                "number" => id.to_string(),
-                "name" => names[at].clone().unwrap_or_default(),
-                "area" => units.area(m2),
-                _ => String::new(),
-            };
-            let colour = ink(BASIN_COLOURS[usize::from(all.colours[at]) % BASIN_COLOURS.len()]);
-            Feature {
-                geometry: Geometry::Area(outline.iter().flatten().cloned().collect()),
-                stroke: Some(line_of(&style)),
-                fill: fill_of(&style, colour),
-                radius_px: 0.0,
-                label: label_of(&style, text, m2),
+            ShownSubbasin {
+                id: *id,
+                name: names[at].clone().unwrap_or_default(),
+                rings: outline.iter().flatten().cloned().collect(),
+                m2: frame.area_of(all.basins.found.own_cells[at]).as_m2(),
+                colour: usize::from(all.colours[at]),
             }
         };
-        let areas: Vec<Feature> = lines.iter().map(feature).collect();
-        let fill = fill_of(&style, ink(BASIN_COLOURS[1]));
-        let sample = Sample::Area { fill, stroke: Some(line_of(&style)) };
-        let entries = if areas.is_empty() {
-            Vec::new()
-        } else {
-            vec![entry("subbasins", "Sub-basins", "Catchments", sample)]
-        };
-        Ok(Features { layers: vec![Layer::Features(areas)], entries })
+        Ok(subbasins_drawn(lines.iter().map(shown), &style, units))
     }
 
     /// Crossings with their breach lines, by what was decided about them.
@@ -354,73 +229,240 @@ impl SheetSources<'_> {
             }
             let Some(style) = vector_style(&facts.settings.style, &role_key(layer.role)) else { continue };
             let seen = self.layers.get(self.store, facts, &layer).await?;
-            let corners = if layer.role == LayerRole::Culverts { 4 } else { 3 };
-            let colour = ink(style.color);
-            // Points have a light rim where they are filled.
-            let rim = stroke(if style.fill == Fill::None { colour } else { PAPER }, 1.3, &[]);
-            let mut features = Vec::new();
-            let (mut some_points, mut some_lines, mut some_areas) = (false, false, false);
-            for (at, size) in seen.within(looked.view.ground()) {
-                let feature = &seen.features[at];
-                let text = match style.label.as_str() {
-                    "elevation" => feature.elevation.map_or(String::new(), |z| units.height(z, 2)),
-                    "name" => feature.name.clone().unwrap_or_default(),
-                    _ => String::new(),
-                };
-                let label = label_of(&style, text, size);
-                let (geometry, stroke, fill) = match &feature.shape {
-                    Shape::Point(place) => {
-                        some_points = true;
-                        (Geometry::Point(*place, corners), rim.clone(), fill_of(&style, colour))
-                    }
-                    Shape::Line(points) => {
-                        some_lines = true;
-                        (Geometry::Lines(vec![points.clone()]), line_of(&style), None)
-                    }
-                    Shape::Polygons(all) => {
-                        some_areas = true;
-                        let rings = all.iter().flatten().cloned().collect();
-                        (Geometry::Area(rings), line_of(&style), fill_of(&style, colour))
-                    }
-                };
-                features.push(Feature {
-                    geometry,
-                    stroke: Some(stroke),
-                    fill,
-                    radius_px: 4.5 + style.width,
-                    label,
-                });
-            }
-            let name = role_key(layer.role);
-            let title = layer.role.title();
-            let known = |out: &Features, name: &str| out.entries.iter().any(|e| e.name == name);
-            let samples = [
-                (some_lines, name.clone(), Sample::Lines(vec![line_of(&style)])),
-                (
-                    some_areas,
-                    format!("{name}-area"),
-                    Sample::Area { fill: fill_of(&style, colour), stroke: Some(line_of(&style)) },
-                ),
-                (
-                    some_points,
-                    format!("{name}-point"),
-                    Sample::Point {
-                        corners,
-                        fill: fill_of(&style, colour),
-                        stroke: Some(rim.clone()),
-                        radius_px: 4.5 + style.width,
-                    },
-                ),
-            ];
-            for (there, name, sample) in samples {
-                if there && !known(&out, &name) {
-                    out.entries.push(entry(&name, title, "Layers", sample));
-                }
-            }
-            out.layers.push(Layer::Features(features));
+            let here = seen.within(looked.view.ground());
+            let shown = here.map(|(at, size)| {
+                let of = &seen.features[at];
+                ShownFeature { shape: &of.shape, name: of.name.as_deref(), elevation: of.elevation, size }
+            });
+            given_drawn(&mut out, layer.role, &style, shown, units);
         }
         Ok(out)
     }
+}
+
+/// A catchment as it is drawn.
+pub(super) struct ShownCatchment {
+    /// its place among all, from 0
+    pub at: usize,
+    pub name: String,
+    /// its outline; none where it is not drawn
+    pub rings: Vec<Vec<[f64; 2]>>,
+    pub area_km2: f64,
+    /// whether the edge of the DEM cuts it
+    pub at_edge: bool,
+    /// where its pour point was given, where it was moved
+    pub given: Option<[f64; 2]>,
+    pub outlet: [f64; 2],
+}
+
+/// Catchments with their pour points.
+pub(super) fn catchments_drawn(
+    all: Vec<ShownCatchment>,
+    style: &VectorStyle,
+    looked: &Looked,
+    units: Units,
+) -> Features {
+    // Where something finer is drawn, their outlines are enough.
+    let finer = looked.layers.iter().any(|l| l == "subbasins" || l.starts_with("divide"));
+    let (mut areas, mut moves, mut points) = (Vec::new(), Vec::new(), Vec::new());
+    for of in all {
+        let at = of.at;
+        let colour = ink(BASIN_COLOURS[at % BASIN_COLOURS.len()]);
+        // One that the edge of the DEM cuts is told from the others.
+        let dash: &[f64] = if of.at_edge { &[8.0, 5.0] } else { style.dash.pattern() };
+        if !of.rings.is_empty() {
+            areas.push((
+                of.area_km2,
+                Feature {
+                    geometry: Geometry::Area(of.rings),
+                    stroke: Some(stroke(ink(style.color), style.width, dash)),
+                    fill: fill_of(style, colour).filter(|_| !finer),
+                    radius_px: 0.0,
+                    label: None,
+                },
+            ));
+        }
+        if let Some(given) = of.given {
+            let to = [given, of.outlet];
+            moves.push(line(to.into(), stroke(CLAY, 1.6, &[3.0, 3.0]), None));
+        }
+        let text = match style.label.as_str() {
+            "name" => format!("{} {}", at + 1, of.name),
+            "number" => (at + 1).to_string(),
+            "area" => units.area(of.area_km2 * 1e6),
+            _ => String::new(),
+        };
+        points.push(Feature {
+            geometry: Geometry::Point(of.outlet, 4),
+            stroke: Some(stroke(PAPER, 1.6, &[])),
+            fill: Some((CLAY, 1.0)),
+            radius_px: 8.0,
+            // The largest labels matter most of all on a map.
+            label: label_of(style, text, 1e15 + of.area_km2),
+        });
+    }
+    // Larger ones lie below those that nest in them.
+    areas.sort_by(|a, b| b.0.total_cmp(&a.0));
+    let mut entries = Vec::new();
+    if !areas.is_empty() {
+        let fill = fill_of(style, ink(BASIN_COLOURS[0])).filter(|_| !finer);
+        let sample = Sample::Area { fill, stroke: Some(line_of(style)) };
+        entries.push(entry("catchments", "Catchments", "Catchments", sample));
+    }
+    if !points.is_empty() {
+        let sample = Sample::Point {
+            corners: 4,
+            fill: Some((CLAY, 1.0)),
+            stroke: Some(stroke(PAPER, 1.6, &[])),
+            radius_px: 8.0,
+        };
+        entries.push(entry("points", "Pour points", "Catchments", sample));
+    }
+    let areas = areas.into_iter().map(|(_, area)| area).collect();
+    Features {
+        layers: vec![Layer::Features(areas), Layer::Features(moves), Layer::Features(points)],
+        entries,
+    }
+}
+
+/// A sub-basin as it is drawn.
+pub(super) struct ShownSubbasin {
+    pub id: u32,
+    pub name: String,
+    pub rings: Vec<Vec<[f64; 2]>>,
+    pub m2: f64,
+    /// number of its colour, from 0
+    pub colour: usize,
+}
+
+/// Sub-basins.
+pub(super) fn subbasins_drawn(
+    all: impl Iterator<Item = ShownSubbasin>,
+    style: &VectorStyle,
+    units: Units,
+) -> Features {
+    let feature = |of: ShownSubbasin| {
+        let text = match style.label.as_str() {
+            "number" => of.id.to_string(),
+            "name" => of.name,
+            "area" => units.area(of.m2),
+            _ => String::new(),
+        };
+        Feature {
+            geometry: Geometry::Area(of.rings),
+            stroke: Some(line_of(style)),
+            fill: fill_of(style, ink(BASIN_COLOURS[of.colour % BASIN_COLOURS.len()])),
+            radius_px: 0.0,
+            label: label_of(style, text, of.m2),
+        }
+    };
+    let areas: Vec<Feature> = all.map(feature).collect();
+    let sample = Sample::Area { fill: fill_of(style, ink(BASIN_COLOURS[1])), stroke: Some(line_of(style)) };
+    let entries = match areas.is_empty() {
+        true => Vec::new(),
+        false => vec![entry("subbasins", "Sub-basins", "Catchments", sample)],
+    };
+    Features { layers: vec![Layer::Features(areas)], entries }
+}
+
+/// A feature that was given or drawn.
+pub(super) struct ShownFeature<'a> {
+    pub shape: &'a Shape,
+    pub name: Option<&'a str>,
+    /// metres
+    pub elevation: Option<f64>,
+    /// the larger, the more its label matters
+    pub size: f64,
+}
+
+/// A layer as it was given or drawn, with the entry of its role.
+pub(super) fn given_drawn<'a>(
+    out: &mut Features,
+    role: LayerRole,
+    style: &VectorStyle,
+    all: impl Iterator<Item = ShownFeature<'a>>,
+    units: Units,
+) {
+    let corners = if role == LayerRole::Culverts { 4 } else { 3 };
+    let colour = ink(style.color);
+    // Points have a light rim where they are filled.
+    let rim = stroke(if style.fill == Fill::None { colour } else { PAPER }, 1.3, &[]);
+    let mut features = Vec::new();
+    let (mut some_points, mut some_lines, mut some_areas) = (false, false, false);
+    for feature in all {
+        let text = match style.label.as_str() {
+            "elevation" => feature.elevation.map_or(String::new(), |z| units.height(z, 2)),
+            "name" => feature.name.unwrap_or_default().to_owned(),
+            _ => String::new(),
+        };
+        let label = label_of(style, text, feature.size);
+        let (geometry, stroke, fill) = match feature.shape {
+            Shape::Point(place) => {
+                some_points = true;
+                (Geometry::Point(*place, corners), rim.clone(), fill_of(style, colour))
+            }
+            Shape::Line(points) => {
+                some_lines = true;
+                (Geometry::Lines(vec![points.clone()]), line_of(style), None)
+            }
+            Shape::Polygons(all) => {
+                some_areas = true;
+                let rings = all.iter().flatten().cloned().collect();
+                (Geometry::Area(rings), line_of(style), fill_of(style, colour))
+            }
+        };
+        features.push(Feature { geometry, stroke: Some(stroke), fill, radius_px: 4.5 + style.width, label });
+    }
+    let name = role_key(role);
+    let title = role.title();
+    let known = |out: &Features, name: &str| out.entries.iter().any(|e| e.name == name);
+    let samples = [
+        (some_lines, name.clone(), Sample::Lines(vec![line_of(style)])),
+        (
+            some_areas,
+            format!("{name}-area"),
+            Sample::Area { fill: fill_of(style, colour), stroke: Some(line_of(style)) },
+        ),
+        (
+            some_points,
+            format!("{name}-point"),
+            Sample::Point {
+                corners,
+                fill: fill_of(style, colour),
+                stroke: Some(rim.clone()),
+                radius_px: 4.5 + style.width,
+            },
+        ),
+    ];
+    for (there, name, sample) in samples {
+        if there && !known(out, &name) {
+            out.entries.push(entry(&name, title, "Layers", sample));
+        }
+    }
+    out.layers.push(Layer::Features(features));
+}
+
+/// Contours of a window, as the map's styles draw them.
+pub(super) fn contoured(window: &Grid<f32>, here: &Frame, styles: &Value, units: Units) -> Features {
+    let Some(style) = vector_style(styles, CONTOURS) else { return Features::default() };
+    let typed = styles[CONTOURS]["interval"].as_f64().filter(|i| *i > 0.0);
+    let Some(interval) = contour_interval(window, typed) else { return Features::default() };
+    let feature = |c: bothros_core::terrain::Contour| {
+        let heavy = (c.elevation_m / interval).round() as i64 % 5 == 0;
+        let width = if heavy { style.width * 2.1 } else { style.width };
+        let drawn = stroke(ink(style.color), width, style.dash.pattern());
+        let label = (heavy && !style.label.is_empty()).then(|| Label {
+            text: units.height(c.elevation_m, if interval < 1.0 { 1 } else { 0 }),
+            size_px: style.size,
+            colour: ink(style.color),
+            matters: 0.0,
+        });
+        line(c.points, drawn, label)
+    };
+    let lines = contours(window, here, interval).into_iter().filter(|c| c.points.len() > 3).map(feature);
+    let words = format!("Contours every {}", units.size(interval));
+    let entries = vec![entry("contours", words, "Ground", Sample::Lines(vec![line_of(&style)]))];
+    Features { layers: vec![Layer::Features(lines.collect())], entries }
 }
 
 /// All rings of an outline as it is kept with a pour point.
@@ -469,4 +511,19 @@ fn of_side(side: Option<Side>, order: u8) -> Stroke {
 pub(super) fn threshold_told(threshold: Threshold, frame: &Frame, units: Units) -> String {
     let cells = numbers::whole(threshold.as_cells());
     format!("{} ({cells} cells)", units.area(threshold.as_area(frame).as_m2()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_drawn_over_the_ground_stands_out_from_its_rim() {
+        // Contrast of graphics by WCAG 2.2, 1.4.11: at least 3 to 1 against the light rims that lines and marks have.
+        let lines = [("extra", EXTRA), ("missed", MISSED), ("matched", WATER), ("pour point", CLAY)];
+        for (what, colour) in lines.into_iter().chain(DECIDED) {
+            let contrast = colour.contrast(PAPER);
+            assert!(contrast >= 3.0, "{what}: {contrast:.2}");
+        }
+    }
 }

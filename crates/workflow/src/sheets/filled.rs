@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use bothros_formats::{Crs, CrsKind, Transform};
+use bothros_maps::Maps;
 use bothros_products::Units;
 use bothros_sheets::{
     BarUnit, Content, Entry, Fit, Frame, GeoReference, Laid, Layer, Part, Picture, Sheet, View, What, Words,
@@ -10,8 +11,9 @@ use bothros_sheets::{
 };
 use bothros_store::Store;
 
-use super::features::{rings_of, threshold_told};
-use super::ground::over;
+use super::features::threshold_told;
+use super::ground::{SERVER, over, raster};
+use super::source::MapSource;
 use super::views::{Looking, views};
 use crate::{Calibration, Error, Facts, GridCache, LayerCache, Result};
 
@@ -26,6 +28,8 @@ pub struct SheetSources<'a> {
     pub layers: &'a LayerCache,
     /// comparisons in memory
     pub calibration: &'a Calibration,
+    /// map servers that may be asked; none in jobs
+    pub maps: Option<&'a Maps>,
 }
 
 /// A frame that is being filled.
@@ -41,6 +45,11 @@ pub(super) struct Looked {
 }
 
 impl Looked {
+    /// The same as finely as lines need it: cells below a quarter of a millimetre are not seen.
+    pub fn finely(&self) -> Self {
+        Self { dpi: 25.4 / 0.25, ..self.clone() }
+    }
+
     /// What is seen, and how finely.
     pub fn lens(&self) -> Lens {
         Lens { view: self.view, dpi: self.dpi }
@@ -74,23 +83,27 @@ const MOST_DOTS: f64 = 120e6;
 
 /// The frames of a sheet with the studies that they show, and what of it is gone.
 async fn looking<'a>(
-    from: SheetSources<'_>,
+    from: &impl MapSource,
     study: i64,
     sheet: &'a Sheet,
 ) -> Result<(Vec<Looking<'a>>, Vec<String>)> {
     sheet.check()?;
-    let own = Arc::new(Facts::of(&from.store.study(study).await?)?);
+    let own = Arc::new(from.facts(study).await?);
     let (mut all, mut complaints) = (Vec::new(), Vec::new());
     for (part, frame) in sheet.frames() {
         let facts = match frame.shown.study.filter(|id| *id != study) {
-            Some(id) => Arc::new(Facts::of(&from.store.study(id).await.map_err(|_| {
+            Some(id) => Arc::new(from.facts(id).await.map_err(|_| {
                 Error::Refused("a map shows another study that is gone: choose what it shows again".into())
-            })?)?),
+            })?),
             None => Arc::clone(&own),
+        };
+        let facts = match frame.shown.candidate {
+            Some(dem) => Arc::new(from.with_dem(Facts::clone(&facts), dem).await?),
+            None => facts,
         };
         if facts.terrain.is_none() {
             return Err(Error::Refused(format!(
-                "the study “{}” has no prepared DEM yet: there is nothing to show",
+                "a DEM of the study “{}” that a map shows is not prepared yet: there is nothing to show",
                 facts.name
             )));
         }
@@ -113,7 +126,7 @@ async fn looking<'a>(
 /// # Errors
 /// Those of [`laid`].
 pub async fn sheet_views(from: SheetSources<'_>, study: i64, sheet: &Sheet) -> Result<Vec<(u32, View)>> {
-    let (all, _) = looking(from, study, sheet).await?;
+    let (all, _) = looking(&from, study, sheet).await?;
     let found = views(sheet, &all)?;
     Ok(all.iter().map(|l| l.part.id).zip(found).collect())
 }
@@ -123,17 +136,22 @@ pub async fn sheet_views(from: SheetSources<'_>, study: i64, sheet: &Sheet) -> R
 /// # Errors
 /// [`Error::Refused`] for what it shows and is not there any more; [`Error::Sheets`] for a sheet that cannot be laid out.
 pub async fn laid(from: SheetSources<'_>, study: i64, sheet: &Sheet, dpi: f64) -> Result<Laid> {
+    laid_from(&from, study, sheet, dpi).await
+}
+
+/// Lays a sheet out with what maps are drawn from.
+pub(super) async fn laid_from(from: &impl MapSource, study: i64, sheet: &Sheet, dpi: f64) -> Result<Laid> {
     if !(30.0..=1200.0).contains(&dpi) {
         return Err(bothros_sheets::Error::Resolution { dpi }.into());
     }
-    let own = Facts::of(&from.store.study(study).await?)?;
+    let own = from.facts(study).await?;
     let (looking, mut complaints) = looking(from, study, sheet).await?;
     let views = views(sheet, &looking)?;
     let units = units_of(sheet);
     let mut contents = Vec::new();
     for (looking, view) in looking.iter().zip(views) {
         let (content, told) =
-            from.content(looking.part, looking.frame, &looking.facts, view, dpi, units).await?;
+            content(from, looking.part, looking.frame, &looking.facts, view, dpi, units).await?;
         contents.push(content);
         complaints.extend(told);
     }
@@ -161,12 +179,12 @@ const COARSE: f64 = 30.0;
 /// # Errors
 /// Those of [`laid`].
 pub async fn laid_entries(from: SheetSources<'_>, study: i64, sheet: &Sheet) -> Result<Vec<Entry>> {
-    let (looking, _) = looking(from, study, sheet).await?;
+    let (looking, _) = looking(&from, study, sheet).await?;
     let views = views(sheet, &looking)?;
     let units = units_of(sheet);
     let mut contents = Vec::new();
     for (looking, view) in looking.iter().zip(views) {
-        let told = from.content(looking.part, looking.frame, &looking.facts, view, COARSE, units).await?;
+        let told = content(&from, looking.part, looking.frame, &looking.facts, view, COARSE, units).await?;
         contents.push(told.0);
     }
     let key = sheet.parts.iter().find_map(|part| match &part.what {
@@ -189,105 +207,8 @@ fn units_of(sheet: &Sheet) -> Units {
 }
 
 impl SheetSources<'_> {
-    /// All rings of the catchment of a pour point.
-    async fn catchment(&self, study: i64, point: i64) -> Result<Option<Vec<Vec<[f64; 2]>>>> {
-        let all = self.store.pour_points(study).await?;
-        let found = all.into_iter().find(|p| p.id == point);
-        Ok(found.map(|p| rings_of(p.outline.as_ref())).filter(|rings| !rings.is_empty()))
-    }
-
-    /// What a frame shows, and what of it could not be shown.
-    async fn content(
-        &self,
-        part: &Part,
-        frame: &Frame,
-        facts: &Arc<Facts>,
-        view: View,
-        dpi: f64,
-        units: Units,
-    ) -> Result<(Content, Vec<String>)> {
-        let looked = Looked {
-            facts: Arc::clone(facts),
-            view,
-            dpi,
-            layers: frame.shown.layers.clone(),
-            streams: frame.labels.streams.clone(),
-        };
-        let (width, height) = looked.lens().dots();
-        if (width * height) as f64 > MOST_DOTS {
-            return Err(bothros_sheets::Error::TooLarge { dots: (width * height / 1_000_000) as u64 }.into());
-        }
-        let mut complaints = Vec::new();
-        let mut layers: Vec<Layer> = Vec::new();
-        let mut entries = Vec::new();
-        for key in &frame.shown.layers {
-            if let Some(drawn) = self.raster(key, &looked, units).await? {
-                entries.extend(drawn.entries);
-                match layers.last_mut() {
-                    // Pictures that follow one another are one.
-                    Some(Layer::Picture { picture, opacity }) if *opacity == 1.0 => {
-                        over(picture, &drawn.picture, drawn.opacity);
-                    }
-                    _ => layers.push(Layer::Picture { picture: drawn.picture, opacity: drawn.opacity }),
-                }
-                continue;
-            }
-            let found = match (key.as_str(), frame.shown.trial) {
-                ("streams", Some(trial)) => self.trial(trial, &looked).await?,
-                (key, _) => self.features(key, &looked, units).await?,
-            };
-            layers.extend(found.layers);
-            entries.extend(found.entries);
-        }
-        if layers.is_empty() {
-            complaints.push("A map shows nothing: choose layers for it.".into());
-        }
-        let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
-        let [west, south, east, north] = terrain.frame.extent();
-        let [w, s, e, n] = view.ground();
-        if w >= east || e <= west || s >= north || n <= south {
-            complaints.push(
-                "A map looks at a place outside the DEM: fit it to the study, or type another place.".into(),
-            );
-        }
-        let mask = match frame.alone {
-            Some(point) => {
-                let rings = self.catchment(facts.study, point).await?;
-                if rings.is_none() {
-                    complaints.push(
-                        "A map is to show a catchment alone that is gone: it shows all of the land.".into(),
-                    );
-                }
-                rings
-            }
-            None => None,
-        };
-        let crs = &terrain.crs;
-        let unit = match crs.unit.as_str() {
-            "metre" | "meter" => "m",
-            _ => "ft",
-        };
-        let told = format!(
-            "Map of {}: {}",
-            facts.name,
-            if frame.shown.layers.is_empty() { "nothing".into() } else { frame.shown.layers.join(", ") }
-        );
-        let content = Content {
-            frame: part.id,
-            view,
-            layers,
-            mask,
-            entries: if frame.locates.is_some() { Vec::new() } else { entries },
-            north: grid_north(crs, &view),
-            unit,
-            geo: geo_reference(crs, &view),
-            told,
-        };
-        Ok((content, complaints))
-    }
-
     /// What stands for the names in braces.
-    async fn words(&self, facts: &Facts, sheet: &Sheet, units: Units) -> Result<Words> {
+    pub(super) async fn words_of(&self, facts: &Facts, sheet: &Sheet, units: Units) -> Result<Words> {
         let mut all: Vec<(&'static str, String)> = vec![("study", facts.name.clone())];
         let points = self.store.pour_points(facts.study).await?;
         let fitted = sheet.frames().find_map(|(_, frame)| match (frame.fit, frame.alone) {
@@ -324,15 +245,114 @@ impl SheetSources<'_> {
                 from.push(format!("{}: {}.", layer.role.title(), told.join(", ")));
             }
         }
+        let servers = self.maps.into_iter().flat_map(Maps::servers).enumerate();
+        for (at, server) in servers {
+            let key = format!("{SERVER}{at}");
+            if sheet.frames().any(|(_, f)| f.shown.layers.contains(&key)) {
+                from.push(format!("{}: {}.", server.name, server.attribution));
+            }
+        }
         all.push(("sources", from.join(" ")));
         Ok(Words { all })
     }
 
     /// A picture that was given for a sheet.
-    async fn logo(&self, study: i64, sha256: &str) -> Result<Picture> {
+    pub(super) async fn logo_of(&self, study: i64, sha256: &str) -> Result<Picture> {
         let bytes = self.store.sheet_picture(study, sha256).await?;
         crate::blocking(move || super::kept::picture(&bytes)).await
     }
+}
+
+/// What a frame shows, and what of it could not be shown.
+async fn content(
+    from: &impl MapSource,
+    part: &Part,
+    frame: &Frame,
+    facts: &Arc<Facts>,
+    view: View,
+    dpi: f64,
+    units: Units,
+) -> Result<(Content, Vec<String>)> {
+    let looked = Looked {
+        facts: Arc::clone(facts),
+        view,
+        dpi,
+        layers: frame.shown.layers.clone(),
+        streams: frame.labels.streams.clone(),
+    };
+    let (width, height) = looked.lens().dots();
+    if (width * height) as f64 > MOST_DOTS {
+        return Err(bothros_sheets::Error::TooLarge { dots: (width * height / 1_000_000) as u64 }.into());
+    }
+    let mut complaints = Vec::new();
+    let mut layers: Vec<Layer> = Vec::new();
+    let mut entries = Vec::new();
+    for key in &frame.shown.layers {
+        if let Some(drawn) = raster(from, key, &looked, units).await? {
+            entries.extend(drawn.entries);
+            match layers.last_mut() {
+                // Pictures that follow one another are one.
+                Some(Layer::Picture { picture, opacity }) if *opacity == 1.0 => {
+                    over(picture, &drawn.picture, drawn.opacity);
+                }
+                _ => layers.push(Layer::Picture { picture: drawn.picture, opacity: drawn.opacity }),
+            }
+            continue;
+        }
+        if key.starts_with(SERVER) {
+            let told = "The picture of a map server is left out: it does not answer, or is not asked, as in atlases and packages.";
+            complaints.push(told.into());
+            continue;
+        }
+        let found = from.features(key, frame.shown.trial, &looked, units).await?;
+        layers.extend(found.layers);
+        entries.extend(found.entries);
+    }
+    if layers.is_empty() {
+        complaints.push("A map shows nothing: choose layers for it.".into());
+    }
+    let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
+    let [west, south, east, north] = terrain.frame.extent();
+    let [w, s, e, n] = view.ground();
+    if w >= east || e <= west || s >= north || n <= south {
+        complaints.push(
+            "A map looks at a place outside the DEM: fit it to the study, or type another place.".into(),
+        );
+    }
+    let mask = match frame.alone {
+        Some(point) => {
+            let rings = from.catchment(facts.study, point).await?;
+            if rings.is_none() {
+                complaints.push(
+                    "A map is to show a catchment alone that is gone: it shows all of the land.".into(),
+                );
+            }
+            rings
+        }
+        None => None,
+    };
+    let crs = &terrain.crs;
+    let unit = match crs.unit.as_str() {
+        "metre" | "meter" => "m",
+        _ => "ft",
+    };
+    let told = format!(
+        "Map of {}: {}",
+        facts.name,
+        if frame.shown.layers.is_empty() { "nothing".into() } else { frame.shown.layers.join(", ") }
+    );
+    let content = Content {
+        frame: part.id,
+        view,
+        layers,
+        mask,
+        entries: if frame.locates.is_some() { Vec::new() } else { entries },
+        north: grid_north(crs, &view),
+        unit,
+        geo: geo_reference(crs, &view),
+        told,
+    };
+    Ok((content, complaints))
 }
 
 /// The north of the grid in the middle of a view, degrees clockwise from true north; none where it cannot be told.

@@ -12,14 +12,38 @@ use rayon::prelude::*;
 use serde_json::Value;
 
 use super::filled::{Lens, Looked, SheetSources};
+use super::source::MapSource;
 use crate::network::LandIndex;
 use crate::{
-    Dot, OUTER, PicturePlace, Ramp, Result, View as GroundView, blocking, colour, halo, index_tint, range,
+    Dot, Facts, OUTER, PicturePlace, Ramp, Result, View as GroundView, blocking, colour, halo, index_tint,
     relief_dots, shade_dots, usual_light, view_dots,
 };
 
 /// What names of pictures behind the map begin with.
 pub(super) const BACKDROP: &str = "backdrop-";
+
+/// What names of pictures from map servers begin with.
+pub(super) const SERVER: &str = "server-";
+/// Edge of a picture that a map server is asked for, dots: larger ones are put together.
+const ASKED: usize = 1024;
+/// What names of probabilities of catchments begin with.
+const DIVIDE: &str = "divide";
+
+/// Name of the layer that shows the probability of a catchment, by its place among those that were looked at.
+pub(super) fn divide_key(at: u8) -> String {
+    match at {
+        0 => DIVIDE.into(),
+        at => format!("{DIVIDE}-{}", at + 1),
+    }
+}
+
+fn divide_of(key: &str) -> Option<u8> {
+    let number = key.strip_prefix(DIVIDE)?;
+    match number {
+        "" => Some(0),
+        number => number.strip_prefix('-')?.parse::<u8>().ok()?.checked_sub(1),
+    }
+}
 
 /// What a raster layer adds to a map.
 pub(super) struct Drawn {
@@ -39,37 +63,85 @@ struct Window {
 
 /// Cells of a level that cover a frame with so many cells around it.
 #[derive(Debug, Clone, Copy, PartialEq)]
-struct Covering {
-    level: usize,
-    row: isize,
-    col: isize,
-    rows: usize,
-    cols: usize,
+pub(super) struct Covering {
+    pub level: usize,
+    pub row: isize,
+    pub col: isize,
+    pub rows: usize,
+    pub cols: usize,
     /// size of a cell, CRS units
-    cell: f64,
-    left: f64,
-    top: f64,
+    pub cell: f64,
+    pub left: f64,
+    pub top: f64,
+}
+
+impl Covering {
+    /// Cells of the finest level of a grid.
+    pub fn at((row, col): (isize, isize), (rows, cols): (usize, usize), frame: &Frame) -> Self {
+        let cell = frame.cell_size;
+        let (left, top) = (frame.left + col as f64 * cell, frame.top - row as f64 * cell);
+        Self { level: 0, row, col, rows, cols, cell, left, top }
+    }
+
+    /// Where these cells lie.
+    pub fn frame(&self, unit_m: f64) -> Frame {
+        let Self { rows, cols, left, top, cell: cell_size, .. } = *self;
+        Frame { rows, cols, left, top, cell_size, unit_m }
+    }
+}
+
+/// A raster with coarser levels of itself.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Levels {
+    /// rows and columns of the finest
+    pub size: (usize, usize),
+    /// left and upper edge, CRS units
+    pub left: f64,
+    pub top: f64,
+    /// cell of the finest, CRS units
+    pub cell: f64,
+    /// number of levels
+    pub count: usize,
+}
+
+impl Levels {
+    pub fn of(meta: &RasterMeta) -> Self {
+        let size = meta.size_of_level(0);
+        Self { size, left: meta.left, top: meta.top, cell: meta.cell_x, count: meta.levels }
+    }
+
+    /// Those of a grid in memory, down to a few cells.
+    pub fn of_frame(frame: &Frame) -> Self {
+        let size = (frame.rows, frame.cols);
+        let count = size.0.max(size.1).ilog2() as usize + 1;
+        Self { size, left: frame.left, top: frame.top, cell: frame.cell_size, count }
+    }
+
+    fn size_of(&self, level: usize) -> (usize, usize) {
+        let of = |cells: usize| cells.div_ceil(1 << level);
+        (of(self.size.0), of(self.size.1))
+    }
 }
 
 /// A cell smaller than this share of a dot is told by the next coarser level.
 const FINE: f64 = 0.7;
 
 /// The window of the level whose cells come near the dots of a picture, cut to the raster; none where they do not meet.
-fn covering(meta: &RasterMeta, looked: Lens) -> Option<Covering> {
+pub(super) fn covering(of: Levels, looked: Lens) -> Option<Covering> {
     let dot = looked.step().0;
     let mut level = 0;
-    while level + 1 < meta.levels && meta.cell_x * ((1u64 << level) as f64) < dot * FINE {
+    while level + 1 < of.count && of.cell * ((1u64 << level) as f64) < dot * FINE {
         level += 1;
     }
-    let cell = meta.cell_x * (1u64 << level) as f64;
-    let (rows, cols) = meta.size_of_level(level);
+    let cell = of.cell * (1u64 << level) as f64;
+    let (rows, cols) = of.size_of(level);
     let [west, south, east, north] = looked.view.ground();
     let within = |at: f64, most: usize| at.clamp(0.0, most as f64) as usize;
     // One cell more on each side: colours are mixed between neighbours.
-    let col = within(((west - meta.left) / cell).floor() - 1.0, cols);
-    let row = within(((meta.top - north) / cell).floor() - 1.0, rows);
-    let to_col = within(((east - meta.left) / cell).ceil() + 1.0, cols);
-    let to_row = within(((meta.top - south) / cell).ceil() + 1.0, rows);
+    let col = within(((west - of.left) / cell).floor() - 1.0, cols);
+    let row = within(((of.top - north) / cell).floor() - 1.0, rows);
+    let to_col = within(((east - of.left) / cell).ceil() + 1.0, cols);
+    let to_row = within(((of.top - south) / cell).ceil() + 1.0, rows);
     (to_col > col && to_row > row).then(|| Covering {
         level,
         row: row as isize,
@@ -77,8 +149,8 @@ fn covering(meta: &RasterMeta, looked: Lens) -> Option<Covering> {
         rows: to_row - row,
         cols: to_col - col,
         cell,
-        left: meta.left + col as f64 * cell,
-        top: meta.top - row as f64 * cell,
+        left: of.left + col as f64 * cell,
+        top: of.top - row as f64 * cell,
     })
 }
 
@@ -165,40 +237,56 @@ pub(super) fn over(below: &mut Picture, above: &Picture, opacity: f64) {
     });
 }
 
+/// Reads the cells of a frame from a raster and colours them.
+async fn read<T: CellValue>(
+    from: &impl MapSource,
+    role: RasterRole,
+    looked: &Looked,
+    rim: usize,
+    colour: impl FnOnce(Grid<T>, Covering) -> Result<Grid<Dot>> + Send + 'static,
+) -> Result<Option<Picture>> {
+    let Some((cells, of)) = from.cells::<T>(role, looked, rim).await? else { return Ok(None) };
+    let lens = looked.lens();
+    let drawn = blocking(move || {
+        let dots = colour(cells, of)?;
+        Ok(picture(&Window { dots, left: of.left, top: of.top, cell: of.cell }, lens))
+    });
+    Ok(Some(drawn.await?))
+}
+
+/// A raster whose cells each have a colour.
+async fn coloured<T: CellValue>(
+    from: &impl MapSource,
+    role: RasterRole,
+    looked: &Looked,
+    colour: impl Fn(T) -> Dot + Send + Sync + 'static,
+) -> Result<Option<Picture>> {
+    let all = move |cells: Grid<T>, _: Covering| {
+        let dots = cells.values().par_iter().map(|&v| colour(v)).collect();
+        Ok(Grid::from_vec(cells.rows(), cells.cols(), dots))
+    };
+    read(from, role, looked, 0, all).await
+}
+
 impl SheetSources<'_> {
-    /// Reads the cells of a frame from a raster of the study and colours them.
-    async fn read<T: CellValue>(
+    /// A raster of the DEM that a frame shows.
+    pub(super) async fn meta(&self, role: RasterRole, looked: &Looked) -> Result<Option<RasterMeta>> {
+        let Facts { study, aside, .. } = *looked.facts;
+        Ok(self.store.rasters_of_dem(study, aside).await?.remove(&role))
+    }
+
+    /// The cells of a raster of the study that cover a frame.
+    pub(super) async fn window<T: CellValue>(
         &self,
         role: RasterRole,
         looked: &Looked,
         rim: usize,
-        colour: impl FnOnce(Grid<T>, Covering) -> Result<Grid<Dot>> + Send + 'static,
-    ) -> Result<Option<Picture>> {
-        let Some(meta) = self.store.raster(looked.facts.study, role).await? else { return Ok(None) };
-        let Some(of) = covering(&meta, looked.lens()) else { return Ok(None) };
+    ) -> Result<Option<(Grid<T>, Covering)>> {
+        let Some(meta) = self.meta(role, looked).await? else { return Ok(None) };
+        let Some(of) = covering(Levels::of(&meta), looked.lens()) else { return Ok(None) };
         let at = (of.row - rim as isize, of.col - rim as isize);
         let size = (of.rows + 2 * rim, of.cols + 2 * rim);
-        let cells = self.store.read_window::<T>(&meta, of.level, at, size).await?;
-        let lens = looked.lens();
-        let drawn = blocking(move || {
-            let dots = colour(cells, of)?;
-            Ok(picture(&Window { dots, left: of.left, top: of.top, cell: of.cell }, lens))
-        });
-        Ok(Some(drawn.await?))
-    }
-
-    /// A raster of the study whose cells each have a colour.
-    async fn coloured<T: CellValue>(
-        &self,
-        role: RasterRole,
-        looked: &Looked,
-        colour: impl Fn(T) -> Dot + Send + Sync + 'static,
-    ) -> Result<Option<Picture>> {
-        let all = move |cells: Grid<T>, _: Covering| {
-            let dots = cells.values().par_iter().map(|&v| colour(v)).collect();
-            Ok(Grid::from_vec(cells.rows(), cells.cols(), dots))
-        };
-        self.read(role, looked, 0, all).await
+        Ok(Some((self.store.read_window::<T>(&meta, of.level, at, size).await?, of)))
     }
 
     /// A grid of values in memory.
@@ -233,6 +321,35 @@ impl SheetSources<'_> {
         .await
     }
 
+    /// What a map server shows of the ground of a frame; nothing where there is none, or it does not answer.
+    async fn served(&self, at: usize, looked: &Looked) -> Result<Option<Picture>> {
+        let (Some(maps), Some(terrain)) = (self.maps, &looked.facts.terrain) else { return Ok(None) };
+        let lens = looked.lens();
+        let ((width, height), [west, _, _, north], (across, down)) =
+            (lens.dots(), lens.view.ground(), lens.step());
+        let mut rgba = vec![0u8; width * height * 4];
+        for top in (0..height).step_by(ASKED) {
+            for left in (0..width).step_by(ASKED) {
+                let size = ((width - left).min(ASKED), (height - top).min(ASKED));
+                let x = |dots: usize| west + dots as f64 * across;
+                let y = |dots: usize| north - dots as f64 * down;
+                let extent = [x(left), y(top + size.1), x(left + size.0), y(top)];
+                let piece = match maps.picture(at, &terrain.crs, extent, size).await {
+                    Ok(piece) => piece,
+                    Err(error) => {
+                        tracing::warn!(%error, "a map server's picture is left out of a sheet");
+                        return Ok(None);
+                    }
+                };
+                for (row, line) in piece.chunks_exact(size.0 * 4).enumerate() {
+                    let begin = ((top + row) * width + left) * 4;
+                    rgba[begin..begin + line.len()].copy_from_slice(line);
+                }
+            }
+        }
+        Ok(Some(Picture { width, height, rgba: Arc::new(rgba) }))
+    }
+
     /// A picture behind the map, laid onto the ground of a frame; nothing where it is gone or has no place.
     async fn backdrop(&self, id: i64, looked: &Looked) -> Result<Option<Picture>> {
         let all = self.store.backdrops(looked.facts.study).await?;
@@ -252,206 +369,251 @@ impl SheetSources<'_> {
         Ok(Some(laid.await?))
     }
 
-    /// Draws a raster layer of a map; nothing where the study has not got it.
-    pub(super) async fn raster(&self, key: &str, looked: &Looked, units: Units) -> Result<Option<Drawn>> {
+    /// A raster layer that no raster of the study holds: a picture behind the map, or what is computed for the threshold.
+    pub(super) async fn other(
+        &self,
+        key: &str,
+        looked: &Looked,
+        look: &RasterLook,
+        units: Units,
+    ) -> Result<Option<Drawn>> {
         let facts = &looked.facts;
-        let Some(terrain) = &facts.terrain else { return Ok(None) };
-        let unit_m = terrain.frame.unit_m;
-        let style = facts.settings.style[key].clone();
-        let ramp = Ramp::of(key, style["ramp"].as_str(), style["reversed"].as_bool() == Some(true));
-        let number = |name: &str| style[name].as_f64();
-        let typed = |low: f32, high: f32| {
-            (number("low").map_or(low, |v| v as f32), number("high").map_or(high, |v| v as f32))
+        if let Some(id) = key.strip_prefix(BACKDROP).and_then(|id| id.parse().ok()) {
+            let picture = self.backdrop(id, looked).await?;
+            return Ok(picture.map(|picture| look.drawn(picture, Vec::new())));
+        }
+        if let Some(at) = key.strip_prefix(SERVER).and_then(|at| at.parse().ok()) {
+            let picture = self.served(at, looked).await?;
+            return Ok(picture.map(|picture| look.drawn(picture, Vec::new())));
+        }
+        let (Some(terrain), Some(network)) = (&facts.terrain, &facts.network) else { return Ok(None) };
+        if key == "way" {
+            let ways = self.grids.ways(self.store, facts, network.threshold).await?;
+            let (_, most) = look.typed(0.0, ways.most_m as f32);
+            let (most, own) = (most.max(1.0), look.ramp.clone());
+            let tint = move |d: f32| own.pixel(d / most, 255);
+            let drawn = self.in_memory(ways, |w| &w.far, terrain.frame, looked, tint).await?;
+            let ends = vec![units.length(0.0), units.length(f64::from(most))];
+            return Ok(Some(look.drawn(drawn, look.entry(key, "Overland flow length", ends))));
+        }
+        let Some(index) = LandIndex::from_name(key) else { return Ok(None) };
+        let found = self.grids.land_index(self.store, facts, network.threshold, index).await?;
+        let (low, high) = (found.low, found.high);
+        let tint = index_tint(index, low, high, look.ramp.clone());
+        let drawn = self.in_memory(found, |i| &i.values, terrain.frame, looked, tint).await?;
+        let ends = match index {
+            LandIndex::Aspect => vec!["north".into(), "by east, south, west".into()],
+            LandIndex::HeightAboveStream => [low, high].map(|m| units.height(f64::from(m), 1)).into(),
+            LandIndex::SpecificArea | LandIndex::StreamPower => {
+                vec![units.length(f64::from(low)), units.length(f64::from(high))]
+            }
+            LandIndex::Wetness => vec![numbers::real(f64::from(low), 2), numbers::real(f64::from(high), 2)],
         };
+        Ok(Some(look.drawn(drawn, look.entry(key, index.title(), ends))))
+    }
+}
+
+/// How a raster layer is drawn, by the styles of the map.
+pub(super) struct RasterLook {
+    pub style: Value,
+    pub ramp: Ramp,
+    opacity: f64,
+}
+
+impl RasterLook {
+    fn of(styles: &Value, key: &str) -> Self {
+        // Probabilities of all catchments look alike.
+        let key = if divide_of(key).is_some() { DIVIDE } else { key };
+        let style = styles[key].clone();
         let usual_opacity = match key {
             "way" => 0.8,
             "direction" | "divide" => 0.85,
             key if LandIndex::from_name(key).is_some() && key != "aspect" => 0.85,
             _ => 1.0,
         };
-        let opacity = number("opacity").unwrap_or(usual_opacity).clamp(0.0, 1.0);
-        let entry = |words: &str, ramp: &Ramp, ends: Vec<String>| {
-            let colours =
-                (0..=32).map(|i| Colour(ramp.pixel(i as f32 / 32.0, 255)[..3].try_into().unwrap_or([0; 3])));
-            vec![Entry {
-                name: key.to_owned(),
-                words: words.to_owned(),
-                group: "Ground".into(),
-                sample: Sample::Ramp { colours: colours.collect(), ends },
-            }]
-        };
-        let height = |m: f32, decimals: usize| units.height(f64::from(m), decimals);
-        let light = |of: &Value| Light {
-            azimuth: of["azimuth"].as_f64().unwrap_or(usual_light().azimuth),
-            altitude: of["altitude"].as_f64().unwrap_or(usual_light().altitude).clamp(1.0, 90.0),
-            exaggeration: of["exaggeration"].as_f64().unwrap_or(usual_light().exaggeration).clamp(0.1, 50.0),
-        };
-        let threshold = facts.network.as_ref().map(|n| n.threshold);
-        if let Some(id) = key.strip_prefix(BACKDROP).and_then(|id| id.parse().ok()) {
-            let picture = self.backdrop(id, looked).await?;
-            return Ok(picture.map(|picture| Drawn { picture, opacity, entries: Vec::new() }));
+        Self {
+            ramp: Ramp::of(key, style["ramp"].as_str(), style["reversed"].as_bool() == Some(true)),
+            opacity: style["opacity"].as_f64().unwrap_or(usual_opacity).clamp(0.0, 1.0),
+            style,
         }
-        let (picture, entries) = match key {
-            "relief" => {
-                let (low, high) = match number("outer") {
-                    Some(outer) => range(self.store, facts, None, None, outer).await?,
-                    None => (terrain.summary.percentile_2_m, terrain.summary.percentile_98_m),
-                };
-                let range = typed(low, high);
-                let (light, own) = (light(&style), ramp.clone());
-                let draw = move |cells: Grid<f32>, of: Covering| {
-                    Ok(relief_dots(&cells, range, of.cell * unit_m, of.cell * unit_m, light, &own))
-                };
-                let drawn = self.read::<f32>(RasterRole::Dem, looked, 1, draw).await?;
-                (drawn, entry("Elevation", &ramp, vec![height(range.0, 0), height(range.1, 0)]))
-            }
-            "shade" => {
-                let (light, four) = (light(&style), style["four_sides"].as_bool() == Some(true));
-                let draw = move |cells: Grid<f32>, of: Covering| {
-                    Ok(shade_dots(&cells, of.cell * unit_m, of.cell * unit_m, light, four))
-                };
-                (self.read::<f32>(RasterRole::Dem, looked, 1, draw).await?, Vec::new())
-            }
-            "slope" | "curvature" | "near" | "far" => {
-                let Some(view) = GroundView::from_name(key) else { return Ok(None) };
-                let cell_m = terrain.frame.cell_m();
-                let usual = match key {
-                    "near" => Some((10.0 * cell_m).round()),
-                    "far" => Some((75.0 * cell_m).round()),
-                    _ => None,
-                };
-                let radius = number("radius").or(usual);
-                let outer = number("outer").unwrap_or(OUTER);
-                let (low, high) = range(self.store, facts, Some(view), radius, outer).await?;
-                let (low, high) = typed(low, high);
-                let own = ramp.clone();
-                // The rim depends on the level that is read: that of the finest is the widest.
-                let Some(meta) = self.store.raster(facts.study, RasterRole::Dem).await? else {
-                    return Ok(None);
-                };
-                let Some(of) = covering(&meta, looked.lens()) else { return Ok(None) };
-                let (rim, _) = halo(view, radius, of.cell * unit_m);
-                let draw = move |cells: Grid<f32>, of: Covering| {
-                    view_dots(&cells, view, of.cell * unit_m, radius, (low, high), &own)
-                };
-                let drawn = self.read::<f32>(RasterRole::Dem, looked, rim, draw).await?;
-                let most = low.abs().max(high.abs());
-                let plain = |v: f32| numbers::real(f64::from(v), 2).replace('-', "−");
-                let (words, ends) = match key {
-                    "slope" => ("Slope", vec![format!("{}°", plain(low)), format!("{}°", plain(high))]),
-                    "curvature" => (
-                        "Profile curvature, per 100 m",
-                        vec![format!("hollow −{}", plain(most)), format!("convex {}", plain(most))],
-                    ),
-                    _ => (
-                        "Height against its surroundings",
-                        vec![format!("low −{}", height(most, 1)), format!("high {}", height(most, 1))],
-                    ),
-                };
-                (drawn, entry(words, &ramp, ends))
-            }
-            "sinks" => {
-                let deepest =
-                    facts.routing.as_ref().and_then(|r| r.sinks.deepest.as_ref()).map_or(1.0, |s| s.depth_m);
-                let (_, most) = typed(0.0, deepest.max(0.01));
-                let own = ramp.clone();
-                // The square root shows shallow sinks too, as on the map.
-                let tint = move |d: f32| if d.is_nan() { [0; 4] } else { own.pixel((d / most).sqrt(), 225) };
-                let drawn = self.coloured::<f32>(RasterRole::FillDepth, looked, tint).await?;
-                (drawn, entry("Depth of sinks", &ramp, vec!["shallow".into(), height(most, 1)]))
-            }
-            "change" => {
-                let conditioned = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref());
-                let most =
-                    conditioned.map_or(1.0, |c| c.routing.deepest_cut_m.max(c.routing.highest_fill_m) as f32);
-                let (_, most) = typed(0.0, most.max(0.01));
-                let own = ramp.clone();
-                let tint = move |c: f32| match c.is_nan() {
-                    true => [0; 4],
-                    false => own.pixel((1.0 + (c.abs() / most).sqrt().min(1.0).copysign(c)) / 2.0, 235),
-                };
-                let drawn = self.coloured::<f32>(RasterRole::CutFill, looked, tint).await?;
-                let ends =
-                    vec![format!("cut {}", height(most, 1)), "0".into(), format!("fill {}", height(most, 1))];
-                (drawn, entry("Cut and fill", &ramp, ends))
-            }
-            "direction" => {
-                let drawn = self.coloured::<u8>(RasterRole::Direction, looked, colour::direction).await?;
-                let codes = (0..8).map(|i| {
-                    let [r, g, b, _] = colour::direction(1 << i);
-                    Colour([r, g, b])
-                });
-                let sample = Sample::Patches(codes.collect());
-                let words = "Flow direction, clockwise from east".to_owned();
-                (drawn, vec![Entry { name: key.into(), words, group: "Ground".into(), sample }])
-            }
-            "area" => {
-                let logs = facts.routing.as_ref().map_or((0.0, 5.0), |r| r.log_percentiles);
-                let (low, high) = (logs.0 as f32, logs.1 as f32);
-                let own = ramp.clone();
-                let span = (high - low).max(f32::MIN_POSITIVE);
-                let tint = move |cells: u32| match cells {
-                    u32::MAX => [0; 4],
-                    cells => own.pixel(((cells as f32 + 1.0).log10() - low) / span, 255),
-                };
-                let drawn = self.coloured::<u32>(RasterRole::Accumulation, looked, tint).await?;
-                let cell_m2 = terrain.frame.cell_area().as_m2();
-                let ends = [low, high].map(|log| units.area(10f64.powf(f64::from(log)) * cell_m2));
-                (drawn, entry("Contributing area (logarithmic)", &ramp, ends.into()))
-            }
-            "probable" | "divide" => {
-                let role = match key {
-                    "probable" => RasterRole::StreamProbability,
-                    _ => RasterRole::CatchmentProbability(0),
-                };
-                let own = ramp.clone();
-                let tint = move |p: f32| if p > 0.0 { own.pixel(p, 230) } else { [0; 4] };
-                let drawn = self.coloured::<f32>(role, looked, tint).await?;
-                let (words, first) = match key {
-                    "probable" => ("Probability of streams", "seldom stream"),
-                    _ => ("Probability of the catchment", "seldom in it"),
-                };
-                (drawn, entry(words, &ramp, vec![first.into(), "always".into()]))
-            }
-            "way" => {
-                let Some(threshold) = threshold else { return Ok(None) };
-                let ways = self.grids.ways(self.store, facts, threshold).await?;
-                let (_, most) = typed(0.0, ways.most_m as f32);
-                let (most, own) = (most.max(1.0), ramp.clone());
-                let tint = move |d: f32| own.pixel(d / most, 255);
-                let drawn = self.in_memory(ways, |w| &w.far, terrain.frame, looked, tint).await?;
-                (
-                    Some(drawn),
-                    entry(
-                        "Overland flow length",
-                        &ramp,
-                        vec![units.length(0.0), units.length(f64::from(most))],
-                    ),
-                )
-            }
-            key => {
-                let (Some(index), Some(threshold)) = (LandIndex::from_name(key), threshold) else {
-                    return Ok(None);
-                };
-                let found = self.grids.land_index(self.store, facts, threshold, index).await?;
-                let (low, high) = (found.low, found.high);
-                let tint = index_tint(index, low, high, ramp.clone());
-                let drawn = self.in_memory(found, |i| &i.values, terrain.frame, looked, tint).await?;
-                let ends = match index {
-                    LandIndex::Aspect => vec!["north".into(), "by east, south, west".into()],
-                    LandIndex::HeightAboveStream => vec![height(low, 1), height(high, 1)],
-                    LandIndex::SpecificArea | LandIndex::StreamPower => {
-                        vec![units.length(f64::from(low)), units.length(f64::from(high))]
-                    }
-                    LandIndex::Wetness => {
-                        vec![numbers::real(f64::from(low), 2), numbers::real(f64::from(high), 2)]
-                    }
-                };
-                (Some(drawn), entry(index.title(), &ramp, ends))
-            }
-        };
-        Ok(picture.map(|picture| Drawn { picture, opacity, entries }))
     }
+
+    fn number(&self, name: &str) -> Option<f64> {
+        self.style[name].as_f64()
+    }
+
+    /// The ends of the ramp: as typed, or these.
+    fn typed(&self, low: f32, high: f32) -> (f32, f32) {
+        let of = |name: &str, usual: f32| self.number(name).map_or(usual, |v| v as f32);
+        (of("low", low), of("high", high))
+    }
+
+    fn light(&self) -> Light {
+        Light {
+            azimuth: self.number("azimuth").unwrap_or(usual_light().azimuth),
+            altitude: self.number("altitude").unwrap_or(usual_light().altitude).clamp(1.0, 90.0),
+            exaggeration: self.number("exaggeration").unwrap_or(usual_light().exaggeration).clamp(0.1, 50.0),
+        }
+    }
+
+    fn entry(&self, key: &str, words: &str, ends: Vec<String>) -> Vec<Entry> {
+        let tone = |i| self.ramp.pixel(i as f32 / 32.0, 255)[..3].try_into().unwrap_or([0; 3]);
+        let colours = (0..=32).map(|i| Colour(tone(i)));
+        vec![Entry {
+            name: key.to_owned(),
+            words: words.to_owned(),
+            group: "Ground".into(),
+            sample: Sample::Ramp { colours: colours.collect(), ends },
+        }]
+    }
+
+    fn drawn(&self, picture: Picture, entries: Vec<Entry>) -> Drawn {
+        Drawn { picture, opacity: self.opacity, entries }
+    }
+}
+
+/// The colour of a share from 0 to 1; clear at 0.
+fn share(ramp: &Ramp) -> impl Fn(f32) -> Dot + Send + Sync + 'static {
+    let own = ramp.clone();
+    move |p| if p > 0.0 { own.pixel(p, 230) } else { [0; 4] }
+}
+
+/// Draws a raster layer of a map; nothing where there is none.
+pub(super) async fn raster(
+    from: &impl MapSource,
+    key: &str,
+    looked: &Looked,
+    units: Units,
+) -> Result<Option<Drawn>> {
+    let facts = &looked.facts;
+    let Some(terrain) = &facts.terrain else { return Ok(None) };
+    let unit_m = terrain.frame.unit_m;
+    let look = RasterLook::of(&facts.settings.style, key);
+    let ramp = look.ramp.clone();
+    let height = |m: f32, decimals: usize| units.height(f64::from(m), decimals);
+    let (picture, entries) = match key {
+        "relief" => {
+            let (low, high) = match look.number("outer") {
+                Some(outer) => from.range(facts, None, None, outer).await?,
+                None => (terrain.summary.percentile_2_m, terrain.summary.percentile_98_m),
+            };
+            let range = look.typed(low, high);
+            let (light, own) = (look.light(), ramp.clone());
+            let draw = move |cells: Grid<f32>, of: Covering| {
+                Ok(relief_dots(&cells, range, of.cell * unit_m, of.cell * unit_m, light, &own))
+            };
+            let drawn = read::<f32>(from, RasterRole::Dem, looked, 1, draw).await?;
+            (drawn, look.entry(key, "Elevation", vec![height(range.0, 0), height(range.1, 0)]))
+        }
+        "shade" => {
+            let (light, four) = (look.light(), look.style["four_sides"].as_bool() == Some(true));
+            let draw = move |cells: Grid<f32>, of: Covering| {
+                Ok(shade_dots(&cells, of.cell * unit_m, of.cell * unit_m, light, four))
+            };
+            (read::<f32>(from, RasterRole::Dem, looked, 1, draw).await?, Vec::new())
+        }
+        "slope" | "curvature" | "near" | "far" => {
+            let Some(view) = GroundView::from_name(key) else { return Ok(None) };
+            let cell_m = terrain.frame.cell_m();
+            let usual = match key {
+                "near" => Some((10.0 * cell_m).round()),
+                "far" => Some((75.0 * cell_m).round()),
+                _ => None,
+            };
+            let radius = look.number("radius").or(usual);
+            let outer = look.number("outer").unwrap_or(OUTER);
+            let (low, high) = from.range(facts, Some(view), radius, outer).await?;
+            let (low, high) = look.typed(low, high);
+            let own = ramp.clone();
+            // The rim depends on the level that is read.
+            let Some(levels) = from.levels(RasterRole::Dem, looked).await? else { return Ok(None) };
+            let Some(of) = covering(levels, looked.lens()) else { return Ok(None) };
+            let (rim, _) = halo(view, radius, of.cell * unit_m);
+            let draw = move |cells: Grid<f32>, of: Covering| {
+                view_dots(&cells, view, of.cell * unit_m, radius, (low, high), &own)
+            };
+            let drawn = read::<f32>(from, RasterRole::Dem, looked, rim, draw).await?;
+            let most = low.abs().max(high.abs());
+            let plain = |v: f32| numbers::real(f64::from(v), 2).replace('-', "−");
+            let (words, ends) = match key {
+                "slope" => ("Slope", vec![format!("{}°", plain(low)), format!("{}°", plain(high))]),
+                "curvature" => (
+                    "Profile curvature, per 100 m",
+                    vec![format!("hollow −{}", plain(most)), format!("convex {}", plain(most))],
+                ),
+                _ => (
+                    "Height against its surroundings",
+                    vec![format!("low −{}", height(most, 1)), format!("high {}", height(most, 1))],
+                ),
+            };
+            (drawn, look.entry(key, words, ends))
+        }
+        "sinks" => {
+            let deepest =
+                facts.routing.as_ref().and_then(|r| r.sinks.deepest.as_ref()).map_or(1.0, |s| s.depth_m);
+            let (_, most) = look.typed(0.0, deepest.max(0.01));
+            let own = ramp.clone();
+            // The square root shows shallow sinks too, as on the map.
+            let tint = move |d: f32| if d.is_nan() { [0; 4] } else { own.pixel((d / most).sqrt(), 225) };
+            let drawn = coloured::<f32>(from, RasterRole::FillDepth, looked, tint).await?;
+            (drawn, look.entry(key, "Depth of sinks", vec!["shallow".into(), height(most, 1)]))
+        }
+        "change" => {
+            let conditioned = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref());
+            let most =
+                conditioned.map_or(1.0, |c| c.routing.deepest_cut_m.max(c.routing.highest_fill_m) as f32);
+            let (_, most) = look.typed(0.0, most.max(0.01));
+            let own = ramp.clone();
+            let tint = move |c: f32| match c.is_nan() {
+                true => [0; 4],
+                false => own.pixel((1.0 + (c.abs() / most).sqrt().min(1.0).copysign(c)) / 2.0, 235),
+            };
+            let drawn = coloured::<f32>(from, RasterRole::CutFill, looked, tint).await?;
+            let ends =
+                vec![format!("cut {}", height(most, 1)), "0".into(), format!("fill {}", height(most, 1))];
+            (drawn, look.entry(key, "Cut and fill", ends))
+        }
+        "direction" => {
+            let drawn = coloured::<u8>(from, RasterRole::Direction, looked, colour::direction).await?;
+            let codes = (0..8).map(|i| {
+                let [r, g, b, _] = colour::direction(1 << i);
+                Colour([r, g, b])
+            });
+            let sample = Sample::Patches(codes.collect());
+            let words = "Flow direction, clockwise from east".to_owned();
+            (drawn, vec![Entry { name: key.into(), words, group: "Ground".into(), sample }])
+        }
+        "area" => {
+            let logs = facts.routing.as_ref().map_or((0.0, 5.0), |r| r.log_percentiles);
+            let (low, high) = (logs.0 as f32, logs.1 as f32);
+            let own = ramp.clone();
+            let span = (high - low).max(f32::MIN_POSITIVE);
+            let tint = move |cells: u32| match cells {
+                u32::MAX => [0; 4],
+                cells => own.pixel(((cells as f32 + 1.0).log10() - low) / span, 255),
+            };
+            let drawn = coloured::<u32>(from, RasterRole::Accumulation, looked, tint).await?;
+            let cell_m2 = terrain.frame.cell_area().as_m2();
+            let ends = [low, high].map(|log| units.area(10f64.powf(f64::from(log)) * cell_m2));
+            (drawn, look.entry(key, "Contributing area (logarithmic)", ends.into()))
+        }
+        "probable" => {
+            let drawn = coloured::<f32>(from, RasterRole::StreamProbability, looked, share(&ramp)).await?;
+            let ends = vec!["seldom stream".into(), "always".into()];
+            (drawn, look.entry(key, "Probability of streams", ends))
+        }
+        key if divide_of(key).is_some() => {
+            let at = divide_of(key).unwrap_or(0);
+            let role = RasterRole::CatchmentProbability(at);
+            let drawn = coloured::<f32>(from, role, looked, share(&ramp)).await?;
+            let found = facts.uncertainty.as_ref().and_then(|found| found.catchments.get(usize::from(at)));
+            let name = found.map_or(String::new(), |of| format!(" {}", of.name));
+            let words = format!("Probability of catchment{name}");
+            (drawn, look.entry(key, &words, vec!["seldom in it".into(), "always".into()]))
+        }
+        key => return from.other_raster(key, looked, &look, units).await,
+    };
+    Ok(picture.map(|picture| look.drawn(picture, entries)))
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use bothros_formats::{decode_png, encode_png, read_picture};
-use bothros_sheets::{BarUnit, Fit, Frame, Layout, Page, Picture, Sheet, What, begin};
+use bothros_sheets::{BarUnit, Fit, Frame, Layout, Page, Part, Picture, Sheet, What, begin};
 use bothros_store::{Change, Inverse, Kept, LogLine, Record, SheetRow, Store, Versioned, kept};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -88,7 +88,7 @@ fn free_name(wanted: &str, taken: &[SheetRow]) -> String {
     std::iter::once(wanted.to_owned()).chain(numbered).find(|name| is_free(name)).unwrap_or_default()
 }
 
-async fn add(store: &Store, study: i64, name: &str, sheet: Sheet, told: &str) -> Result<i64> {
+pub(super) async fn add(store: &Store, study: i64, name: &str, sheet: Sheet, told: &str) -> Result<i64> {
     let taken = store.sheets(study).await?;
     if taken.len() >= MOST_SHEETS {
         return Err(Error::Refused(format!("a study keeps {MOST_SHEETS} sheets at most: delete some first")));
@@ -143,16 +143,29 @@ async fn adapt(store: &Store, from: i64, to: i64, sheet: &mut Sheet) -> Result<(
         let name = &old.iter().find(|p| p.id == id)?.name;
         new.iter().find(|p| p.name == *name).map(|p| p.id)
     };
+    let shows_other = |part: &Part| match &part.what {
+        What::Frame(frame) => frame.shown.study.is_some_and(|study| study != to),
+        _ => false,
+    };
+    // Those that showed another study go on showing it.
+    let others: Vec<(u32, Part)> =
+        sheet.parts.iter().filter(|p| shows_other(p)).map(|p| (p.id, p.clone())).collect();
+    fit_to(sheet, found);
+    for (id, was) in others {
+        *sheet.part_mut(id)? = was;
+    }
+    Ok(())
+}
+
+/// Makes a sheet fit another study, whose pour points are `found` from those of its own.
+pub(super) fn fit_to(sheet: &mut Sheet, found: impl Fn(i64) -> Option<i64>) {
     for part in &mut sheet.parts {
         let What::Frame(frame) = &mut part.what else { continue };
         let Frame { shown, fit, alone, .. } = &mut **frame;
-        // Those that showed another study go on showing it.
-        if shown.study.is_some_and(|study| study != to) {
-            continue;
-        }
         shown.study = None;
         shown.trial = None;
-        *alone = alone.and_then(found);
+        shown.candidate = None;
+        *alone = alone.and_then(&found);
         *fit = match *fit {
             Fit::Catchment { point } => found(point).map_or(Fit::Study, |point| Fit::Catchment { point }),
             Fit::Study => Fit::Study,
@@ -160,7 +173,6 @@ async fn adapt(store: &Store, from: i64, to: i64, sheet: &mut Sheet) -> Result<(
             Fit::Box { .. } | Fit::Place { .. } => Fit::Study,
         };
     }
-    Ok(())
 }
 
 /// Changes what stands on a sheet. What cannot be laid out is refused, and nothing changes.

@@ -1,8 +1,9 @@
 //! What a map on a sheet can show.
 
+use bothros_maps::Maps;
 use bothros_store::{RasterRole, Store};
 
-use super::ground::BACKDROP;
+use super::ground::{BACKDROP, SERVER, divide_key};
 use crate::network::LandIndex;
 use crate::{Facts, PicturePlace, Result};
 
@@ -19,11 +20,13 @@ pub struct SheetLayer {
 ///
 /// # Errors
 /// Those of the store.
-pub async fn sheet_layers(store: &Store, facts: &Facts) -> Result<Vec<SheetLayer>> {
-    let rasters = store.rasters(facts.study).await?;
+pub async fn sheet_layers(store: &Store, facts: &Facts, maps: Option<&Maps>) -> Result<Vec<SheetLayer>> {
+    let rasters = store.rasters_of_dem(facts.study, facts.aside).await?;
+    // What was found on the DEM at work.
+    let at_work = facts.aside.is_none();
     let has = |role: RasterRole| rasters.contains_key(&role);
     let (dem, routed) = (has(RasterRole::Dem), has(RasterRole::Accumulation));
-    let points = store.pour_point_count(facts.study).await? > 0;
+    let points = at_work && store.pour_point_count(facts.study).await? > 0;
     let layers = !store.layers(facts.study).await?.is_empty();
     let mut pictures = Vec::new();
     for backdrop in store.backdrops(facts.study).await? {
@@ -31,7 +34,7 @@ pub async fn sheet_layers(store: &Store, facts: &Facts) -> Result<Vec<SheetLayer
             pictures.push((format!("{BACKDROP}{}", backdrop.id), backdrop.name));
         }
     }
-    let crossings = !store.barriers(facts.study).await?.is_empty();
+    let crossings = at_work && !store.barriers(facts.study).await?.is_empty();
     let mut out = Vec::new();
     let mut add = |there: bool, key: &str, title: &str| {
         if there {
@@ -44,6 +47,9 @@ pub async fn sheet_layers(store: &Store, facts: &Facts) -> Result<Vec<SheetLayer
     add(dem, "curvature", "Curvature");
     add(dem, "far", "Position, far");
     add(dem, "near", "Position, near");
+    for (at, server) in maps.into_iter().flat_map(Maps::servers).enumerate() {
+        add(dem, &format!("{SERVER}{at}"), &format!("Map server: {}", server.name));
+    }
     for (key, name) in &pictures {
         add(dem, key, name);
     }
@@ -55,14 +61,18 @@ pub async fn sheet_layers(store: &Store, facts: &Facts) -> Result<Vec<SheetLayer
     add(routed && has(RasterRole::Direction), "direction", "Flow direction");
     add(routed, "area", "Accumulation");
     add(has(RasterRole::StreamProbability), "probable", "Probability of streams");
-    add(has(RasterRole::CatchmentProbability(0)), "divide", "Probability of a catchment");
+    let doubtful = facts.uncertainty.iter().flat_map(|found| &found.catchments);
+    for (at, catchment) in (0..).zip(doubtful) {
+        let title = format!("Probability of catchment {}", catchment.name);
+        add(has(RasterRole::CatchmentProbability(at)), &divide_key(at), &title);
+    }
     for index in LandIndex::ALL.into_iter().filter(|i| *i != LandIndex::Aspect) {
         add(routed, index.product().name, index.title());
     }
-    add(routed && facts.network.is_some(), "subbasins", "Sub-basins");
+    add(at_work && routed && facts.network.is_some(), "subbasins", "Sub-basins");
     add(routed && points, "catchments", "Catchments");
     add(routed && facts.network.is_some(), "streams", "Network");
-    add(routed && facts.network.is_some() && layers, "agreement", "Matched, extra, missed");
+    add(at_work && routed && facts.network.is_some() && layers, "agreement", "Matched, extra, missed");
     add(layers, "features", "Layers");
     add(crossings, "barriers", "Crossings");
     Ok(out)

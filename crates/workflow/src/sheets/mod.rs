@@ -6,7 +6,10 @@ mod filled;
 mod ground;
 mod kept;
 mod layers;
+pub(crate) mod of_run;
+mod source;
 mod streams;
+mod template;
 mod views;
 mod written;
 
@@ -18,5 +21,6 @@ pub use kept::{
     sheets,
 };
 pub use layers::{SheetLayer, sheet_layers};
-pub(crate) use written::made;
-pub use written::{SheetFormat, Written, write_sheet};
+pub use template::{LARGEST_SHEET_FILE, SheetFile, add_sheet_from};
+pub use written::{DPI, SheetFormat, Written, write_sheet};
+pub(crate) use written::{drawn_as, made};

@@ -1,9 +1,12 @@
 //! Sheets written to files.
 
-use bothros_sheets::{About, Sheet, georeferenced, pdf, png, svg};
+use bothros_sheets::{About, Laid, Sheet, georeferenced, pdf, png, svg};
 
 use super::filled::{SheetSources, laid};
 use crate::Result;
+
+/// Resolution of pictures where nothing else is chosen, dots an inch.
+pub const DPI: f64 = 300.0;
 
 /// What a sheet is written as.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -66,19 +69,27 @@ pub async fn write_sheet(
 ) -> Result<Written> {
     let all = laid(from, study, sheet, dpi).await?;
     crate::blocking(move || {
-        let bytes = match format {
-            SheetFormat::Svg => svg(&all.drawing, true)?.into_bytes(),
-            SheetFormat::Png => png(&all.drawing, dpi)?,
-            SheetFormat::Pdf => {
-                let about = About { title: all.drawing.title.clone(), made: made() };
-                let plain = pdf(std::slice::from_ref(&all.drawing), &about)?;
-                let frames = all.frames.iter().filter_map(|(_, view, geo)| Some((*view, geo.clone()?)));
-                georeferenced(&plain, &[(all.drawing.page.1, frames.collect())])?
-            }
-        };
+        let bytes = drawn_as(&all, format, dpi)?;
         Ok(Written { bytes, complaints: all.complaints })
     })
     .await
+}
+
+/// A sheet that is laid out, as a file.
+///
+/// # Errors
+/// [`crate::Error::Sheets`] where it cannot be written.
+pub(crate) fn drawn_as(all: &Laid, format: SheetFormat, dpi: f64) -> Result<Vec<u8>> {
+    Ok(match format {
+        SheetFormat::Svg => svg(&all.drawing, true)?.into_bytes(),
+        SheetFormat::Png => png(&all.drawing, dpi)?,
+        SheetFormat::Pdf => {
+            let about = About { title: all.drawing.title.clone(), made: made() };
+            let plain = pdf(std::slice::from_ref(&all.drawing), &about)?;
+            let frames = all.frames.iter().filter_map(|(_, view, geo)| Some((*view, geo.clone()?)));
+            georeferenced(&plain, &[(all.drawing.page.1, frames.collect())])?
+        }
+    })
 }
 
 /// Year, month, day, hour, minute and second of now.

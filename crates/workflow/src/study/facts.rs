@@ -7,8 +7,8 @@ use bothros_core::routing::Method;
 use bothros_core::terrain::{Quality, Seam, Summary};
 use bothros_core::{Cell, Frame, Threshold};
 use bothros_formats::{Crs, CrsKind, MosaicPlan, Overlap, RasterInfo, VerticalUnit};
-use bothros_store::Study;
 use bothros_store::kept::{read, read_some};
+use bothros_store::{Dem, Study};
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -265,7 +265,7 @@ pub struct ReviewFacts {
 }
 
 /// What conditioning changed.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct ConditionedFacts {
     /// which choices it was done with
     pub key: String,
@@ -408,6 +408,8 @@ pub struct Facts {
     pub revision: i64,
     /// its name
     pub name: String,
+    /// number of the DEM, where it is one that is set aside
+    pub aside: Option<i64>,
     /// the DEM file
     pub source: Option<SourceFacts>,
     /// the prepared DEM
@@ -431,6 +433,7 @@ impl Facts {
             study: study.id,
             revision: study.revision,
             name: study.name.clone(),
+            aside: None,
             source: read_some(&study.source)?,
             terrain: read_some(&study.terrain)?,
             review: read_some(&study.review)?,
@@ -438,6 +441,24 @@ impl Facts {
             network: read_some(&study.network)?,
             uncertainty: read_some(&study.uncertainty)?,
             settings: read(study.settings.clone())?,
+        })
+    }
+
+    /// What is known of a study with a DEM that is set aside in the place of the one at work. Catchments and barriers are
+    /// those of the DEM at work all the same.
+    ///
+    /// # Errors
+    /// Where what is kept cannot be read.
+    pub fn with_dem(self, dem: &Dem) -> Result<Self> {
+        Ok(Self {
+            aside: Some(dem.id),
+            source: read_some(&dem.source)?,
+            terrain: read_some(&dem.terrain)?,
+            review: read_some(&dem.review)?,
+            routing: read_some(&dem.routing)?,
+            network: read_some(&dem.network)?,
+            uncertainty: read_some(&dem.uncertainty)?,
+            ..self
         })
     }
 }

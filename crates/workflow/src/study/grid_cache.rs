@@ -185,7 +185,7 @@ impl GridCache {
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
     pub(crate) async fn number(&self, store: &Store, facts: &Facts) -> Result<i64> {
-        let found = store.raster(facts.study, RasterRole::Accumulation).await?;
+        let found = store.rasters_of_dem(facts.study, facts.aside).await?.remove(&RasterRole::Accumulation);
         Ok(found.ok_or_else(Error::not_routed)?.id)
     }
 
@@ -193,9 +193,8 @@ impl GridCache {
         let not_yet =
             || Error::Refused("there are no flow directions yet: fill sinks and route flow first".into());
         let terrain = facts.terrain.as_ref().ok_or_else(not_yet)?;
-        let study = facts.study;
         // All of one moment: flow may be routed again right now.
-        let there = store.rasters(study).await?;
+        let there = store.rasters_of_dem(facts.study, facts.aside).await?;
         let of = |role: RasterRole| there.get(&role).copied().ok_or_else(not_yet);
         let accumulation = of(RasterRole::Accumulation)?;
         let (rows, cols) = (terrain.frame.rows, terrain.frame.cols);

@@ -85,7 +85,15 @@ pub async fn crs(
 /// Whether a format is written beside the usual ones; nothing is sent where it is not.
 #[derive(Deserialize)]
 pub struct Wanted {
-    #[serde(default, alias = "shapefiles", alias = "netcdf", alias = "indices", alias = "shares")]
+    #[serde(
+        default,
+        alias = "shapefiles",
+        alias = "netcdf",
+        alias = "indices",
+        alias = "shares",
+        alias = "sheets",
+        alias = "report"
+    )]
     wanted: String,
 }
 
@@ -99,6 +107,8 @@ pub async fn format(
         ("netcdf", MoreFormat::Netcdf),
         ("indices", MoreFormat::Indices),
         ("shares", MoreFormat::Shares),
+        ("sheets", MoreFormat::Sheets),
+        ("report", MoreFormat::Report),
     ];
     let known = all.into_iter().find(|(name, _)| *name == format);
     let (name, format) = known.ok_or_else(|| WebError::nothing("there is no such format"))?;

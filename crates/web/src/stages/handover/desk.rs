@@ -37,6 +37,9 @@ struct Handover {
     shapefiles: bool,
     netcdf: bool,
     indices: bool,
+    /// whether map sheets are written, where there are any
+    with_sheets: Option<bool>,
+    with_report: bool,
     /// whether shares of flow are written; none where flow is not divided by MFD
     shares: Option<bool>,
     /// as chosen, and as it is without a choice
@@ -57,6 +60,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
     let file = app.store.file(study, bothros_store::FileRole::Package).await?;
     let fresh = crate::shell::rail::package(app, study).await? == Some(true);
     let has_points = app.store.pour_point_count(study).await? > 0;
+    let sheets = app.store.sheets(study).await?.len();
     let alone = facts.settings.handover.alone;
     let points = delineated(&app.store, study).await?.into_iter().zip(1..);
     let catchments =
@@ -83,7 +87,9 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         catchments,
         study,
         study_name: facts.name.clone(),
-        sheets: app.store.sheets(study).await?.len(),
+        with_sheets: (sheets > 0).then_some(facts.settings.handover.sheets),
+        with_report: facts.settings.handover.report,
+        sheets,
         ready: facts.network.is_some(),
         active,
         busy,

@@ -2,6 +2,7 @@
 
 mod land;
 mod layers;
+mod pages;
 mod provenance;
 mod readme;
 mod recipe;
@@ -36,6 +37,7 @@ use crate::{Error, Facts, GridCache, Grids, KeptTrial, Result, Stage, blocking, 
 use self::land::Land;
 pub use self::layers::{LAYERS, layer};
 use self::layers::{fields_of_shapefiles, labelled, orders, placed, stems};
+use self::pages::LaidOut;
 use self::provenance::provenance;
 pub(crate) use self::readme::conditioning_lines;
 use self::readme::readme;
@@ -135,6 +137,18 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
     }
     out.push((format!("{short}_schematic.svg"), "the model scheme as a drawing".into()));
     out.push((format!("{short}_*.sld"), "how the map draws them, as Styled Layer Descriptors (OGC)".into()));
+    if facts.settings.handover.sheets {
+        out.push((
+            format!("{short}_sheet_*.pdf"),
+            "the study’s map sheets, and their files for other studies".into(),
+        ));
+    }
+    if facts.settings.handover.report {
+        out.push((
+            format!("{short}_report*"),
+            "the report as PDF and HTML, its tables as CSV; metric".into(),
+        ));
+    }
     if whole {
         out.push((
             format!("{short}_recipe.toml, {short}_inputs.gpkg, {short}_input_*"),
@@ -168,6 +182,7 @@ pub async fn start_package(store: &Store, study: i64) -> Result<()> {
 }
 
 struct Ingredients {
+    laid_out: LaidOut,
     facts: Facts,
     crs: Crs,
     land: Land,
@@ -263,7 +278,10 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         Some(_) => Vec::new(),
     };
     let short = facts.short_name();
+    let laid_out = Box::pin(pages::laid_out(store, cache, &facts, &files, handle)).await?;
+    let complaints = laid_out.complaints.clone();
     let ingredients = Ingredients {
+        laid_out,
         trials,
         chosen,
         crs,
@@ -286,12 +304,15 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     let change = store.change(study).await?;
     let kept = change.put_file(FileRole::Package, &name, &zip).await?;
     change.written_from(kept.id, fingerprint).await?;
-    let text = format!(
+    let mut text = format!(
         "Wrote {} ({:.1} MB); derived from it again, {}",
         kept.name,
         kept.bytes as f64 / 1e6,
         readme::derived(&again)
     );
+    if !complaints.is_empty() {
+        text = format!("{text}. {}", complaints.join(" "));
+    }
     let line = LogLine::new(Stage::Handover.title(), text.clone());
     let line = line.with(json!({ "sha256": kept.sha256 })).taking(begun.elapsed());
     change.commit(Record::log(line)).await?;
@@ -504,7 +525,9 @@ fn write(
             from.land.model.as_ref().map_or(0, |model| {
                 model.scheme.nexuses.iter().filter(|nexus| nexus.storage.is_some()).count()
             });
-        let recipe = recipe::written(steps, &from.facts, &from.land.points, of, storages, from.stale)?;
+        let pages = &from.laid_out;
+        let recipe =
+            recipe::written(steps, &from.facts, &from.land.points, of, pages, (storages, from.stale))?;
         std::fs::write(begin("recipe.toml", "writing the recipe", 0.91)?, recipe.text)?;
         if !recipe.layers.is_empty() {
             let path = begin(recipe::INPUTS, "writing the recipe", 0.91)?;
@@ -513,6 +536,7 @@ fn write(
         beside.extend(steps.rasters.iter().map(|given| format!("{short}_{}", given.suffix)));
     }
     files.extend(beside);
+    files.extend(from.laid_out.files.iter().cloned());
     let path = dir.join("README.txt");
     std::fs::write(path, readme(from, &again, &files))?;
     files.extend(["README.txt".into(), "datapackage.json".into()]);

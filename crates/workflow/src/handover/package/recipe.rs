@@ -13,6 +13,7 @@ use bothros_recipe::{
 };
 use bothros_store::{FileRole, PourPoint, Store};
 
+use super::pages::LaidOut;
 use crate::conditioning::choices::conditioning_of;
 use crate::{CatchmentFacts, Error, Facts, ModelChoice, Result};
 
@@ -63,7 +64,8 @@ pub(super) struct Written {
 /// File with the layers that a recipe reads.
 pub(super) const INPUTS: &str = "inputs.gpkg";
 
-/// Writes the recipe of a study. `short` is what names of files begin with; `storages` is how many the model scheme has.
+/// Writes the recipe of a study. `short` is what names of files begin with; `storages` is how many the model scheme has; of a
+/// `stale` study what is chosen was not computed yet.
 ///
 /// # Errors
 /// [`Error::Library`] where it cannot be written as TOML.
@@ -72,8 +74,8 @@ pub(super) fn written(
     facts: &Facts,
     points: &[(PourPoint, CatchmentFacts)],
     (short, threshold, frame): (&str, Threshold, &Frame),
-    storages: usize,
-    stale: bool,
+    pages: &LaidOut,
+    (storages, stale): (usize, bool),
 ) -> Result<Written> {
     let mut layers = Vec::new();
     let mut add = |name: &'static str, shape: Shape, features: Vec<(Geometry, Option<&str>)>| {
@@ -240,7 +242,10 @@ pub(super) fn written(
         }),
         catchments: Some(catchments),
         handover: Some(handover),
+        report: pages.report.clone(),
+        sheets: pages.sheets.clone(),
         folder: PathBuf::new(),
+        name: None,
     };
     match storages {
         0 => {}
@@ -248,6 +253,11 @@ pub(super) fn written(
         n => untold.push(format!("{n} dams with reservoirs, which are storages of the model scheme")),
     }
     by_hand(facts, &mut untold);
+    if pages.report.is_some() {
+        untold.push(
+            "barriers, evidence, trials and shortfalls of the report, which only the study can tell".into(),
+        );
+    }
     let toml = recipe.to_toml().map_err(|e| Error::Refused(format!("the recipe cannot be written: {e}")))?;
     Ok(Written { text: told(facts, short, &untold, stale) + &toml, layers })
 }
