@@ -23,7 +23,8 @@ ALTER TABLE file ADD CONSTRAINT file_role_check
 ALTER TABLE job DROP CONSTRAINT job_kind_check;
 ALTER TABLE job ADD CONSTRAINT job_kind_check CHECK
     (kind IN ('fetch', 'import', 'prepare', 'layer', 'review', 'route', 'package', 'realise', 'atlas'));
--- What is chosen of the report does not go into a package.
+-- What is chosen of the report goes into a package where the report is handed out, sheets where they are; both are drawn in the
+-- styles of the map.
 CREATE OR REPLACE FUNCTION study_fingerprint(which bigint) RETURNS text LANGUAGE sql STABLE AS $$
     SELECT md5(concat_ws('|',
         s.name, source_of(d.id), d.terrain, d.routing, d.network, settings_of(s.id) - 'style' - 'report',
@@ -39,6 +40,11 @@ CREATE OR REPLACE FUNCTION study_fingerprint(which bigint) RETURNS text LANGUAGE
             FROM backdrop b WHERE b.study_id = s.id AND b.deleted_at IS NULL),
         (SELECT string_agg(concat_ws(',', t.id, t.name, t.remark, t.justification), ';' ORDER BY t.id)
             FROM trial t WHERE t.study_id = s.id AND t.deleted_at IS NULL),
-        (SELECT string_agg(r.id::text, ';' ORDER BY r.id) FROM raster r WHERE r.dem_id = d.id AND r.superseded_at IS NULL)))
+        (SELECT string_agg(r.id::text, ';' ORDER BY r.id) FROM raster r WHERE r.dem_id = d.id AND r.superseded_at IS NULL),
+        CASE WHEN s.settings @? '$.handover ? (@.sheets == true || @.report == true)'
+            THEN concat_ws('|', s.settings -> 'style', s.settings -> 'report') END,
+        CASE WHEN s.settings @? '$.handover ? (@.sheets == true)' THEN
+            (SELECT string_agg(concat_ws(',', m.id, m.name, md5(m.sheet::text)), ';' ORDER BY m.id)
+                FROM sheet m WHERE m.study_id = s.id AND m.deleted_at IS NULL) END))
     FROM study s JOIN dem d ON d.study_id = s.id AND d.at_work WHERE s.id = which
 $$;

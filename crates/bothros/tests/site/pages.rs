@@ -86,6 +86,16 @@ async fn a_package_has_sheets_and_report_and_its_recipe_lays_them_out_again() {
     site.send(&format!("/studies/{study}/package"), &[]).await;
     let job = site.finish(study).await;
     assert_eq!(job.state, "done", "{}", job.message);
+    // A sheet or a section that is changed makes the package out of date; without sheets in it, it would not.
+    let old = async || {
+        let rail = site.get(&format!("/studies/{study}/rail")).await.text().await.unwrap();
+        !rail.contains("package written")
+    };
+    assert!(!old().await);
+    site.send(&format!("/studies/{study}/report/own"), &[("section", "network"), ("text", "Seen in June.")]).await;
+    assert!(old().await);
+    site.send(&format!("/studies/{study}/undo"), &[]).await;
+    assert!(!old().await);
     let zip = site.get(&format!("/studies/{study}/package.zip")).await.bytes().await.unwrap();
     let dir = tempfile::tempdir().unwrap();
     zip::ZipArchive::new(std::io::Cursor::new(zip)).unwrap().extract(dir.path()).unwrap();
