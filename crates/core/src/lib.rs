@@ -36,6 +36,7 @@ pub mod calibration;
 pub mod catchments;
 pub mod conditioning;
 mod error;
+pub mod formula;
 mod grid;
 pub mod memory;
 mod monitor;

@@ -3,6 +3,7 @@
 //! [`Recipe::read`] reads and checks the file, [`run`] does what it says.
 
 mod catchments;
+mod derived;
 mod error;
 mod inputs;
 mod pages;
@@ -11,6 +12,7 @@ mod run;
 mod summary;
 
 pub use catchments::{Catchments, CurveNumber, SnapChoice, ValueRaster};
+pub use derived::Derived;
 pub use error::{Error, Result};
 pub use pages::{Pages, Ran, ReportFormat, ReportSettings, ReportUnits, SheetFormat, SheetSettings};
 pub use recipe::{

@@ -7,6 +7,7 @@ use bothros_formats::VerticalUnit;
 use serde::{Deserialize, Serialize};
 
 use crate::catchments::Catchments;
+use crate::derived::{self, Derived};
 use crate::pages::{self, ReportSettings, SheetSettings};
 use crate::{Error, Result};
 
@@ -30,6 +31,9 @@ pub struct Recipe {
     /// where catchments are asked for; none where it is left out
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub catchments: Option<Catchments>,
+    /// rasters from formulas
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub derived: Vec<Derived>,
     /// what is handed over; no package where it is left out
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub handover: Option<Handover>,
@@ -420,6 +424,7 @@ impl Recipe {
             }
         }
         pages::check(self)?;
+        derived::check(self)?;
         if let Some(n) = &self.network {
             n.check()?;
         }

@@ -1,6 +1,7 @@
 //! Running a recipe: from files to files.
 
 mod catchments;
+mod derived;
 mod handover;
 
 use std::path::{Path, PathBuf};
@@ -226,6 +227,16 @@ impl<'a> Run<'a> {
             let dir = self.dir;
             self.step("writing streams", 0.82, |_| write(dir, &STREAM_ORDER, &grid, &frame, &crs))?;
             orders = Some(grid);
+        }
+        if !recipe.derived.is_empty() {
+            let land = derived::Land {
+                ground: &done.ground,
+                routed: &routed,
+                orders: orders.as_ref(),
+                frame: &frame,
+                crs: &crs,
+            };
+            notes.extend(self.derived(&land)?);
         }
         let mut catchments = match &recipe.catchments {
             Some(settings) => {

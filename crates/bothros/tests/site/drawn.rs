@@ -201,7 +201,7 @@ async fn rasters_take_another_ramp_and_range() {
 }
 
 /// A picture that is red in the west and green in the east of the valley.
-fn ground() -> Ground {
+pub(crate) fn ground() -> Ground {
     let edge = 100;
     let colour = |i: usize| if i % edge < edge / 2 { [200, 30, 30, 255] } else { [30, 160, 60, 255] };
     let pixels = (0..edge * edge).flat_map(colour).collect();

@@ -15,6 +15,7 @@ mod conditioning;
 mod connected;
 mod drawn;
 mod face;
+mod formulas;
 mod handover;
 mod hostile;
 mod land;

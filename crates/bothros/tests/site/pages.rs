@@ -8,13 +8,12 @@ use bothros::elevations::Elevations;
 use bothros::map_servers::MapServers;
 use bothros::serve::Outside;
 use bothros_core::Grid;
-use bothros_formats::{Crs, Picture};
-use bothros_maps::Ground;
 use reqwest::StatusCode;
 use reqwest::multipart::{Form, Part};
 use rstest::rstest;
 use serde_json::Value;
 
+use crate::drawn::ground;
 use crate::support::browser::{browser, until, value};
 use crate::support::hand::Hand;
 use crate::support::{FRAME, Site, database, valley, valley_file, written};
@@ -92,7 +91,8 @@ async fn a_package_has_sheets_and_report_and_its_recipe_lays_them_out_again() {
         !rail.contains("package written")
     };
     assert!(!old().await);
-    site.send(&format!("/studies/{study}/report/own"), &[("section", "network"), ("text", "Seen in June.")]).await;
+    site.send(&format!("/studies/{study}/report/own"), &[("section", "network"), ("text", "Seen in June.")])
+        .await;
     assert!(old().await);
     site.send(&format!("/studies/{study}/undo"), &[]).await;
     assert!(!old().await);
@@ -303,17 +303,6 @@ async fn a_map_shows_a_dem_that_is_set_aside() {
     assert!(answer.text().await.unwrap().contains("not set aside any more"));
 }
 
-/// A picture that is red all over the valley.
-fn ground() -> Ground {
-    let edge = 100;
-    let pixels = [200, 30, 30, 255].repeat(edge * edge);
-    let picture =
-        Picture { width: edge, height: edge, pixels, original: (edge, edge), crs: None, geo_transform: None };
-    let step = FRAME.cols as f64 * FRAME.cell_size / edge as f64;
-    let geo_transform = [FRAME.left, step, 0.0, FRAME.top, 0.0, -step];
-    Ground { picture, geo_transform, crs: Crs::parse("EPSG:32628").unwrap() }
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn a_map_lies_over_the_picture_of_a_map_server_and_names_whose_it_is() {
     let elevations = Elevations::At("http://127.0.0.1:1/".into());
@@ -324,8 +313,11 @@ async fn a_map_lies_over_the_picture_of_a_map_server_and_names_whose_it_is() {
     let dir = tempfile::tempdir().unwrap();
     let answer = site.get(&format!("/studies/{study}/sheets/{sheet}/file/png?dpi=60")).await;
     let picture = bothros_formats::decode_png(&answer.bytes().await.unwrap()).unwrap();
-    let red = picture.pixels.chunks_exact(4).filter(|p| p[0] > 150 && p[1] < 80).count();
-    assert!(red * 10 > picture.width * picture.height, "{red} of {}", picture.width * picture.height);
+    // Red in the west, green in the east.
+    let all = picture.width * picture.height;
+    let count = |is: fn(&[u8]) -> bool| picture.pixels.chunks_exact(4).filter(|p| is(p)).count();
+    let (red, green) = (count(|p| p[0] > 150 && p[1] < 80), count(|p| p[1] > 120 && p[0] < 80));
+    assert!(red * 20 > all && green * 20 > all, "{red} and {green} of {all}");
     let pdf =
         site.get(&format!("/studies/{study}/sheets/{sheet}/file/pdf?dpi=60")).await.bytes().await.unwrap();
     let path = dir.path().join("sheet.pdf");

@@ -29,8 +29,8 @@ const HEADS: [f64; 2] = [16.0, 12.0];
 const LEADING: f64 = 1.4;
 /// A map takes so much of the page's height at most.
 const TALLEST: f64 = 0.45;
-/// Widest chart, mm.
-const CHART: f64 = 130.0;
+/// A pixel of a chart, mm: its letters are as large as those of tables and text.
+const CHART: f64 = 0.3;
 
 /// A page that is being filled.
 struct Flow {
@@ -129,26 +129,42 @@ fn facts(flow: &mut Flow, all: &[(String, String)]) {
     flow.space(2.0);
 }
 
-/// Widths of the columns of a table, mm: as wide as their cells, narrowed where they do not fit.
+/// Widths of the columns of a table, mm: as wide as their cells; where they do not fit, what is more than their longest words
+/// is narrowed alike.
 fn widths(table: &Tabled, room: f64, size: f64, gap: f64) -> Vec<f64> {
-    let columns = table.heads.len().max(1);
-    let wide = |text: &String, weight| width_mm(text, size, weight);
-    let own: Vec<f64> = (0..columns)
+    let wide = |text: &str, weight| width_mm(text, size, weight);
+    let longest =
+        |text: &String, weight| text.split_whitespace().map(|w| wide(w, weight)).fold(0.0, f64::max);
+    let column = |n: usize, of: &dyn Fn(&String, Weight) -> f64| {
+        let head = table.heads.get(n).map_or(0.0, |h| of(h, Weight::Bold));
+        let cells = table.rows.iter().filter_map(|row| row.get(n)).map(|c| of(c, Weight::Regular));
+        (head, cells.fold(5.0, f64::max))
+    };
+    let all = 0..table.heads.len().max(1);
+    let least: Vec<f64> = all
+        .clone()
         .map(|n| {
-            let head = table.heads.get(n).map_or(0.0, |h| wide(h, Weight::Bold));
-            let cells = table.rows.iter().filter_map(|row| row.get(n)).map(|c| wide(c, Weight::Regular));
-            cells.fold(head.min(24.0), f64::max).max(5.0) + gap
+            let (head, cells) = column(n, &longest);
+            // A hair more than the word, so that it is not broken for the rounding of its width.
+            head.max(cells) + gap + 0.1
         })
         .collect();
-    let all: f64 = own.iter().sum();
-    if all <= room {
+    let own: Vec<f64> = all
+        .map(|n| {
+            let (head, cells) = column(n, &|text, weight| wide(text, weight));
+            (head.min(24.0).max(cells) + gap).max(least[n])
+        })
+        .collect();
+    let sum = |of: &[f64]| of.iter().sum::<f64>();
+    if sum(&own) <= room {
         return own;
     }
-    // Narrow columns stay as they are; the others share what is left.
-    let fair = room / columns as f64;
-    let narrow: f64 = own.iter().filter(|w| **w <= fair).sum();
-    let rest: f64 = own.iter().filter(|w| **w > fair).sum();
-    own.iter().map(|&w| if w <= fair { w } else { w * (room - narrow) / rest.max(1e-9) }).collect()
+    if sum(&least) >= room {
+        // Words are broken.
+        return least.iter().map(|w| w * room / sum(&least)).collect();
+    }
+    let share = (room - sum(&least)) / (sum(&own) - sum(&least));
+    own.iter().zip(&least).map(|(own, least)| least + (own - least) * share).collect()
 }
 
 fn table(flow: &mut Flow, table: &Tabled, numbers: &mut Numbers) {
@@ -268,8 +284,8 @@ fn figure(flow: &mut Flow, figure: &Figured, numbers: &mut Numbers) -> Result<()
     let (width, height) = match &figure.drawn {
         Drawn::Chart(svg) => {
             let (w, h) = chart::size(svg)?;
-            let width = flow.width().min(CHART);
-            (width, h * width / w)
+            let times = CHART.min(flow.width() / w);
+            (w * times, h * times)
         }
         Drawn::Map(drawing) => {
             let (w, h) = drawing.page;

@@ -2,7 +2,7 @@
 
 use bothros_core::conditioning::CutAndFill;
 use bothros_sheets::report::{Block, Drawn, Figured};
-use bothros_sheets::{Layout, Page, PageSize, begin};
+use bothros_sheets::{BarUnit, Fit, Layout, Page, PageSize, Sheet, What, begin};
 
 use super::{table, words};
 use crate::handover::package::conditioning_lines;
@@ -10,8 +10,23 @@ use crate::sheets::{SheetSources, laid};
 use crate::{BarrierFacts, Decision, Facts, Result, Severity, findings, quantity};
 
 /// Size of a map in a report, mm, and its resolution.
-pub(super) const MAP: PageSize = PageSize::Free { width_mm: 160.0, height_mm: 110.0 };
+const MAP: PageSize = PageSize::Free { width_mm: 160.0, height_mm: 110.0 };
 pub(super) const DPI: f64 = 150.0;
+
+/// A page of a figure, whose map the land fills: nobody measures it by a scale.
+pub(super) fn figure(layers: &[String], unit: BarUnit, facts: &Facts) -> Result<Sheet> {
+    let mut sheet = begin(Layout::Figure, Page { size: MAP, across: true }, layers, unit, 1.0)?;
+    if let Some(terrain) = &facts.terrain {
+        let [west, south, east, north] = terrain.frame.extent();
+        let rim = ((east - west).max(north - south)) * 0.02;
+        for part in &mut sheet.parts {
+            if let What::Frame(frame) = &mut part.what {
+                frame.fit = Fit::Box { of: [west - rim, south - rim, east + rim, north + rim] };
+            }
+        }
+    }
+    Ok(sheet)
+}
 
 /// A map of the study that shows these layers; none where nothing of them is there.
 pub(super) async fn map(
@@ -27,10 +42,10 @@ pub(super) async fn map(
         return Ok(None);
     }
     let unit = match quantity::units() {
-        bothros_products::Units::Metric => bothros_sheets::BarUnit::Metric,
-        bothros_products::Units::UsCustomary => bothros_sheets::BarUnit::Customary,
+        bothros_products::Units::Metric => BarUnit::Metric,
+        bothros_products::Units::UsCustomary => BarUnit::Customary,
     };
-    let sheet = begin(Layout::Figure, Page { size: MAP, across: true }, &layers, unit, 1.0)?;
+    let sheet = figure(&layers, unit, facts)?;
     let all = Box::pin(laid(from, facts.study, &sheet, DPI)).await?;
     let caption = caption.into();
     let told = format!("Map of {}: {caption}", facts.name);
@@ -76,7 +91,7 @@ pub(super) async fn ground(from: SheetSources<'_>, facts: &Facts) -> Result<Vec<
         return Ok(blocks);
     };
     blocks.push(words("How it was conditioned, in this order:"));
-    blocks.push(Block::List(conditioning_lines(facts)));
+    blocks.push(Block::List(conditioning_lines(facts, quantity::volume)));
     let rows = [("Ground surface", &conditioned.ground), ("Routing surface", &conditioned.routing)]
         .map(|(name, of)| moved_row(name, of));
     let heads = [("Surface", false), ("Cut", true), ("Deepest", true), ("Fill", true), ("Highest", true)];

@@ -4,11 +4,11 @@ use bothros_core::network::totals_by_order;
 use bothros_formats::Value;
 use bothros_products::{MEASURES, Quantity, Table};
 use bothros_recipe::{Ran, Recipe};
+use bothros_sheets::BarUnit;
 use bothros_sheets::report::{Block, Drawn, Figured, Report, Section};
-use bothros_sheets::{BarUnit, Layout, Page, begin};
 
 use super::closing::{methods, threshold};
-use super::ground::{DPI, MAP, moved_row};
+use super::ground::{DPI, figure, moved_row};
 use super::results::{network_words, orders_table};
 use super::{ReportChoice, fact, table, words};
 use crate::handover::package::conditioning_lines;
@@ -69,7 +69,7 @@ async fn map(maps: &RunMaps<'_>, layers: &[&str], caption: &str) -> Result<Block
         bothros_products::Units::Metric => BarUnit::Metric,
         bothros_products::Units::UsCustomary => BarUnit::Customary,
     };
-    let sheet = begin(Layout::Figure, Page { size: MAP, across: true }, &layers, unit, 1.0)?;
+    let sheet = figure(&layers, unit, maps.facts())?;
     let all = Box::pin(maps.plain(&sheet, DPI)).await?;
     let told = format!("Map of {}: {caption}", maps.facts().name);
     Ok(Block::Figure(Figured { caption: caption.into(), told, drawn: Drawn::Map(all.drawing) }))
@@ -112,7 +112,7 @@ async fn ground(ran: &Ran<'_>, maps: &RunMaps<'_>) -> Result<Vec<Block>> {
         quantity::count(summary.sinks.after, "bottom", "bottoms"),
         quantity::whole(summary.sinks.kept_open),
     ))];
-    let lines = conditioning_lines(maps.facts());
+    let lines = conditioning_lines(maps.facts(), quantity::volume);
     if lines.is_empty() {
         blocks.push(words("The DEM was not conditioned."));
         return Ok(blocks);

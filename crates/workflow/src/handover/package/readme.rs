@@ -13,7 +13,7 @@ use crate::catchments::pour_points::snaps_to_told;
 use crate::{Facts, begins_told};
 
 /// What conditioning did, step by step.
-pub(crate) fn conditioning_lines(facts: &Facts) -> Vec<String> {
+pub(crate) fn conditioning_lines(facts: &Facts, volume: impl Fn(f64) -> String) -> Vec<String> {
     let Some(done) = facts.routing.as_ref().and_then(|r| r.conditioned.as_ref()) else { return Vec::new() };
     let mut out = Vec::new();
     for step in &done.steps {
@@ -31,7 +31,7 @@ pub(crate) fn conditioning_lines(facts: &Facts) -> Vec<String> {
                 "Sinks filled to their spill level (basins and passes; Cordonnier, Bovy and Braun 2019; Barnes 2016)"
             }
         };
-        out.push(format!("{what}: cut {:.0} m3, fill {:.0} m3.", step.moved.cut_m3, step.moved.fill_m3));
+        out.push(format!("{what}: cut {}, fill {}.", volume(step.moved.cut_m3), volume(step.moved.fill_m3)));
     }
     if done.open > 0 {
         out.push(format!("{} sinks stay open; what drains to them goes no further.", done.open));
@@ -100,7 +100,7 @@ pub(super) fn readme(from: &Ingredients, again: &Agreement, files: &[String]) ->
     for done in facts.terrain.iter().flat_map(|t| &t.done) {
         out += &format!("DEM {done}.\n");
     }
-    for line in conditioning_lines(facts) {
+    for line in conditioning_lines(facts, |m3| format!("{m3:.0} m3")) {
         out += &format!("{line}\n");
     }
     out += "Flow directions: D8 (O'Callaghan and Mark 1984), flats after Garbrecht and Martz 1997.\n\

@@ -241,6 +241,7 @@ pub(super) fn written(
             heads,
         }),
         catchments: Some(catchments),
+        derived: Vec::new(),
         handover: Some(handover),
         report: pages.report.clone(),
         sheets: pages.sheets.clone(),

@@ -1,0 +1,753 @@
+//! Formulas checked for what they mean, and computed by blocks of cells.
+
+use std::collections::BTreeMap;
+
+use rayon::prelude::*;
+
+use super::{Error, Expression, Infix, Kind, Prefix, Result, Span, Unit, What, parse};
+use crate::{Cell, Grid, Monitor};
+
+/// The cells of a raster.
+#[derive(Debug, Clone, Copy)]
+pub enum Values<'a> {
+    /// NaN where there is no value
+    F32(&'a [f32]),
+    /// with the value that marks cells without one
+    U8(&'a [u8], u8),
+    /// counts with the value that marks cells without one; each is (count + `plus`) times `times`
+    U32 {
+        /// the counts
+        values: &'a [u32],
+        /// marks a cell without a value
+        none: u32,
+        /// added to each
+        plus: f64,
+        /// then multiplied with each
+        times: f64,
+    },
+}
+
+/// A raster that a formula may name.
+#[derive(Debug, Clone)]
+pub struct Raster<'a> {
+    /// unit of its values
+    pub unit: Unit,
+    /// its cells, row by row
+    pub values: Values<'a>,
+}
+
+impl Values<'_> {
+    fn len(&self) -> usize {
+        match self {
+            Self::F32(v) => v.len(),
+            Self::U8(v, _) => v.len(),
+            Self::U32 { values, .. } => values.len(),
+        }
+    }
+
+    fn load(&self, from: usize, out: &mut [f64]) {
+        let to = from + out.len();
+        match self {
+            Self::F32(v) => out.iter_mut().zip(&v[from..to]).for_each(|(o, &v)| *o = f64::from(v)),
+            Self::U8(v, none) => out
+                .iter_mut()
+                .zip(&v[from..to])
+                .for_each(|(o, &v)| *o = if v == *none { f64::NAN } else { f64::from(v) }),
+            Self::U32 { values, none, plus, times } => {
+                out.iter_mut().zip(&values[from..to]).for_each(|(o, &v)| {
+                    *o = if v == *none { f64::NAN } else { (f64::from(v) + plus) * times };
+                });
+            }
+        }
+    }
+}
+
+/// Functions of one number.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum One {
+    Ln,
+    Log10,
+    Sqrt,
+    Exp,
+    Abs,
+    Sin,
+    Cos,
+    Tan,
+    Round,
+    Floor,
+    Ceil,
+}
+
+/// Figures over several numbers, or over a whole raster.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Over {
+    Min,
+    Max,
+    Mean,
+    Sum,
+    Range,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Function {
+    One(One),
+    Over(Over),
+    Atan2,
+}
+
+const FUNCTIONS: [(&str, Function, &str); 17] = [
+    ("ln", Function::One(One::Ln), "natural logarithm"),
+    ("log10", Function::One(One::Log10), "decimal logarithm"),
+    ("sqrt", Function::One(One::Sqrt), "square root"),
+    ("exp", Function::One(One::Exp), "power of e"),
+    ("abs", Function::One(One::Abs), "without its sign"),
+    ("sin", Function::One(One::Sin), "sine of an angle in radians"),
+    ("cos", Function::One(One::Cos), "cosine of an angle in radians"),
+    ("tan", Function::One(One::Tan), "tangent of an angle in radians"),
+    ("atan2", Function::Atan2, "angle of y and x, radians from -π to π"),
+    ("round", Function::One(One::Round), "nearest whole number, halves away from zero"),
+    ("floor", Function::One(One::Floor), "next whole number below"),
+    ("ceil", Function::One(One::Ceil), "next whole number above"),
+    ("min", Function::Over(Over::Min), "smallest of several; of one, over the whole raster"),
+    ("max", Function::Over(Over::Max), "largest of several; of one, over the whole raster"),
+    ("mean", Function::Over(Over::Mean), "mean of several; of one, over the whole raster"),
+    ("sum", Function::Over(Over::Sum), "sum of several; of one, over the whole raster"),
+    ("range", Function::Over(Over::Range), "largest less smallest of several; of one, over the whole raster"),
+];
+
+/// Names of functions, and what they give.
+pub fn functions() -> impl Iterator<Item = (&'static str, &'static str)> {
+    FUNCTIONS.into_iter().map(|(name, _, told)| (name, told))
+}
+
+fn function(name: &str) -> Option<Function> {
+    FUNCTIONS.iter().find(|(known, ..)| *known == name).map(|(_, function, _)| *function)
+}
+
+/// What cannot be computed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum OddKind {
+    /// a logarithm of zero or less
+    Logarithm,
+    /// a division by zero
+    Division,
+    /// a square root of less than zero
+    Root,
+    /// a broken power of less than zero, or a negative one of zero
+    Power,
+    /// a number too large to be kept
+    TooLarge,
+}
+
+impl OddKind {
+    /// In words.
+    pub fn told(self) -> &'static str {
+        match self {
+            Self::Logarithm => "logarithm of zero or less",
+            Self::Division => "division by zero",
+            Self::Root => "square root of less than zero",
+            Self::Power => "power that no number is",
+            Self::TooLarge => "number too large to be kept",
+        }
+    }
+}
+
+/// Cells that could not be computed: they are none.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Odd {
+    /// why
+    pub kind: OddKind,
+    /// where in the formula
+    pub at: Span,
+    /// how many
+    pub cells: u64,
+    /// the first of them
+    pub first: Cell,
+}
+
+/// Counts of what could not be computed, with the first cell of each.
+type Odds = BTreeMap<(OddKind, Span), (u64, usize)>;
+
+fn note(odds: &mut Odds, kind: OddKind, at: Span, cell: usize) {
+    let entry = odds.entry((kind, at)).or_insert((0, cell));
+    entry.0 += 1;
+    entry.1 = entry.1.min(cell);
+}
+
+fn merged(mut a: Odds, b: Odds) -> Odds {
+    for (key, (count, first)) in b {
+        let entry = a.entry(key).or_insert((0, first));
+        entry.0 += count;
+        entry.1 = entry.1.min(first);
+    }
+    a
+}
+
+/// A formula as it is computed.
+#[derive(Debug, Clone)]
+enum Node {
+    Constant(f64),
+    Raster(usize),
+    Negative(Box<Node>),
+    Not(Box<Node>),
+    Two(Infix, Box<Node>, Box<Node>, Span),
+    Choice(Box<[Node; 3]>),
+    One(One, Box<Node>, Span),
+    Atan2(Box<Node>, Box<Node>),
+    Several(Over, Vec<Node>),
+    /// a figure of a whole raster, which is found before
+    Whole(Over, Box<Node>),
+}
+
+/// A formula whose names and units are known.
+#[derive(Debug, Clone)]
+pub struct Checked {
+    node: Node,
+    /// what it gives
+    pub kind: Kind,
+    /// names of the rasters that it is made of, in the order in which they are to be given
+    pub names: Vec<String>,
+}
+
+/// A formula.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Formula {
+    /// as it was typed
+    pub text: String,
+    said: Expression,
+}
+
+impl Formula {
+    /// Reads a formula.
+    ///
+    /// # Errors
+    /// Those of [`parse`].
+    pub fn read(text: &str) -> Result<Self> {
+        Ok(Self { text: text.to_owned(), said: parse(text)? })
+    }
+
+    /// Names of the rasters in it.
+    pub fn names(&self) -> Vec<&str> {
+        self.said.names()
+    }
+
+    /// Checks names and units; `known` tells the unit of a raster.
+    ///
+    /// # Errors
+    /// [`Error`] at the name that is not known, or at what cannot be computed with each other, and why.
+    pub fn check(&self, known: &dyn Fn(&str) -> Option<Unit>) -> Result<Checked> {
+        let names: Vec<String> = self.names().into_iter().map(str::to_owned).collect();
+        let (node, kind) = check(&self.said, &names, known)?;
+        Ok(Checked { node, kind, names })
+    }
+}
+
+type Found = Result<(Node, Kind)>;
+
+fn check(of: &Expression, names: &[String], known: &dyn Fn(&str) -> Option<Unit>) -> Found {
+    let part = |e: &Expression| check(e, names, known);
+    match &of.what {
+        What::Number(value) => Ok((Node::Constant(*value), Kind::Plain)),
+        What::Nothing => Ok((Node::Constant(f64::NAN), Kind::Plain)),
+        What::Name(name) => match known(name) {
+            Some(unit) => {
+                let at = names.iter().position(|n| n == name).unwrap_or_default();
+                Ok((Node::Raster(at), Kind::Number(unit)))
+            }
+            None if function(name).is_some() => {
+                let what = format!(
+                    "{name} is a function: what it is of stands in brackets after it, as in {name}(…)"
+                );
+                Err(Error::at(of.span, what))
+            }
+            None => Err(Error::at(of.span, format!("there is no raster {name}"))),
+        },
+        What::Prefix(Prefix::Minus, e) => {
+            let (node, kind) = part(e)?;
+            Ok((Node::Negative(Box::new(node)), kind.number(e.span, "a sign")?))
+        }
+        What::Prefix(Prefix::Not, e) => {
+            let (node, kind) = part(e)?;
+            kind.condition(e.span, "“not”")?;
+            Ok((Node::Not(Box::new(node)), Kind::Condition))
+        }
+        What::Infix(sign, a, b) => {
+            let ((left, of_left), (right, of_right)) = (part(a)?, part(b)?);
+            let kind = joined(*sign, (of_left, a), (of_right, b), of.span)?;
+            Ok((Node::Two(*sign, Box::new(left), Box::new(right), of.span), kind))
+        }
+        What::Choice(all) => {
+            let [condition, then, other] = &**all;
+            let (c, kind) = part(condition)?;
+            kind.condition(condition.span, "“if”")?;
+            let ((a, of_a), (b, of_b)) = (part(then)?, part(other)?);
+            let kind = of_a.with(of_b, of.span, "the two results of one “if”")?;
+            Ok((Node::Choice(Box::new([c, a, b])), kind))
+        }
+        What::Call(name, arguments) => called(of, name, arguments, &part),
+    }
+}
+
+fn joined(
+    sign: Infix,
+    (left, a): (Kind, &Expression),
+    (right, b): (Kind, &Expression),
+    span: Span,
+) -> Result<Kind> {
+    use Infix::{Above, And, AtLeast, AtMost, Below, Equal, Less, Or, Over, Plus, Power, Times, Unequal};
+    let numbers = |what: &str| Ok((left.clone().number(a.span, what)?, right.clone().number(b.span, what)?));
+    match sign {
+        Or | And => {
+            let what = if sign == Or { "“or”" } else { "“and”" };
+            left.condition(a.span, what)?;
+            right.condition(b.span, what)?;
+            Ok(Kind::Condition)
+        }
+        AtMost | AtLeast | Unequal | Below | Above | Equal => {
+            let (left, right) = numbers("a comparison")?;
+            left.with(right, span, "compared")?;
+            Ok(Kind::Condition)
+        }
+        Plus => numbers("a sum").and_then(|(l, r)| l.with(r, span, "added")),
+        Less => numbers("a difference").and_then(|(l, r)| l.with(r, span, "taken from each other")),
+        Times | Over => numbers("a product").map(|(l, r)| l.times(r, sign)),
+        Power => {
+            let (left, right) = numbers("a power")?;
+            let right = right.without_unit(b.span, "an exponent")?;
+            let typed = (right == Kind::Plain).then(|| typed(b)).flatten();
+            left.to(typed, span)
+        }
+    }
+}
+
+/// A number that was typed, with its sign.
+fn typed(of: &Expression) -> Option<f64> {
+    match &of.what {
+        What::Number(value) => Some(*value),
+        What::Prefix(Prefix::Minus, of) => typed(of).map(|v| -v),
+        What::Infix(Infix::Over, a, b) => Some(typed(a)? / typed(b)?),
+        _ => None,
+    }
+}
+
+fn called(
+    of: &Expression,
+    name: &str,
+    arguments: &[Expression],
+    part: &dyn Fn(&Expression) -> Found,
+) -> Found {
+    let Some(function) = function(name) else {
+        let close = FUNCTIONS.iter().map(|f| f.0).filter(|f| f.starts_with(&name[..1.min(name.len())]));
+        let close: Vec<&str> = close.collect();
+        let known = if close.is_empty() { "ln, sqrt, max and others are".into() } else { close.join(", ") };
+        return Err(Error::at(of.span, format!("there is no function {name}; there is {known}")));
+    };
+    let wanted = |count: usize| match arguments.len() == count {
+        true => Ok(()),
+        false => {
+            Err(Error::at(of.span, format!("{name} takes {count} in its brackets, not {}", arguments.len())))
+        }
+    };
+    match function {
+        Function::One(one) => {
+            wanted(1)?;
+            let (node, kind) = part(&arguments[0])?;
+            let kind = kind.number(arguments[0].span, name)?;
+            let kind = match one {
+                One::Ln | One::Log10 => Kind::Number(Unit::none()),
+                One::Sqrt => kind.to(Some(0.5), of.span)?,
+                One::Exp | One::Sin | One::Cos | One::Tan => {
+                    kind.without_unit(arguments[0].span, name)?;
+                    Kind::Number(Unit::none())
+                }
+                One::Abs | One::Round | One::Floor | One::Ceil => kind,
+            };
+            Ok((Node::One(one, Box::new(node), of.span), kind))
+        }
+        Function::Atan2 => {
+            wanted(2)?;
+            let ((y, of_y), (x, of_x)) = (part(&arguments[0])?, part(&arguments[1])?);
+            let of_y = of_y.number(arguments[0].span, name)?;
+            of_y.with(of_x.number(arguments[1].span, name)?, of.span, "the sides of one angle")?;
+            Ok((Node::Atan2(Box::new(y), Box::new(x)), Kind::Number(Unit::none())))
+        }
+        Function::Over(over) => {
+            let mut nodes = Vec::new();
+            let mut kind = Kind::Plain;
+            for argument in arguments {
+                let (node, own) = part(argument)?;
+                kind = kind.with(
+                    own.number(argument.span, name)?,
+                    of.span,
+                    &format!("taken together by {name}"),
+                )?;
+                nodes.push(node);
+            }
+            match (nodes.len(), nodes.pop()) {
+                (1, Some(node)) => Ok((Node::Whole(over, Box::new(node)), kind)),
+                (_, last) => {
+                    nodes.extend(last);
+                    Ok((Node::Several(over, nodes), kind))
+                }
+            }
+        }
+    }
+}
+
+/// Cells that are computed at a time: they stay in the nearest memory.
+const BLOCK: usize = 2048;
+
+/// Room for blocks, used again and again.
+#[derive(Default)]
+struct Pool(Vec<Vec<f64>>);
+
+impl Pool {
+    fn take(&mut self, cells: usize) -> Vec<f64> {
+        let mut block = self.0.pop().unwrap_or_default();
+        block.resize(cells, 0.0);
+        block
+    }
+    fn give(&mut self, block: Vec<f64>) {
+        self.0.push(block);
+    }
+}
+
+fn truth(is: bool) -> f64 {
+    f64::from(u8::from(is))
+}
+
+/// Both, where what is not known may not matter.
+fn both(a: f64, b: f64) -> f64 {
+    if a == 0.0 || b == 0.0 { 0.0 } else { a * b }
+}
+
+fn either(a: f64, b: f64) -> f64 {
+    if a == 1.0 || b == 1.0 { 1.0 } else { a + b }
+}
+
+fn two(out: &mut [f64], other: &[f64], how: impl Fn(f64, f64) -> f64) {
+    for (a, &b) in out.iter_mut().zip(other) {
+        *a = how(*a, b);
+    }
+}
+
+/// Compares as rasters are kept, in single precision: 0.3 as it was typed equals 0.3 as it was kept.
+fn compared(out: &mut [f64], other: &[f64], how: impl Fn(f32, f32) -> bool) {
+    two(out, other, |a, b| if a.is_nan() || b.is_nan() { f64::NAN } else { truth(how(a as f32, b as f32)) });
+}
+
+/// Cells that are being computed.
+#[derive(Clone, Copy)]
+struct At<'a> {
+    rasters: &'a [Raster<'a>],
+    /// the first of them
+    from: usize,
+    /// those whose result counts; all where it is none
+    seen: Option<&'a [bool]>,
+}
+
+impl At<'_> {
+    fn note(&self, odds: &mut Odds, kind: OddKind, span: Span, cell: usize) {
+        if self.seen.is_none_or(|seen| seen[cell]) {
+            note(odds, kind, span, self.from + cell);
+        }
+    }
+}
+
+impl Node {
+    /// Computes a block of cells.
+    fn block(&self, at: &At<'_>, out: &mut [f64], pool: &mut Pool, odds: &mut Odds) {
+        match self {
+            Self::Constant(value) => out.fill(*value),
+            Self::Raster(which) => at.rasters[*which].values.load(at.from, out),
+            Self::Negative(of) => {
+                of.block(at, out, pool, odds);
+                out.iter_mut().for_each(|v| *v = -*v);
+            }
+            Self::Not(of) => {
+                of.block(at, out, pool, odds);
+                out.iter_mut().for_each(|v| *v = 1.0 - *v);
+            }
+            Self::Two(sign, a, b, span) => {
+                a.block(at, out, pool, odds);
+                let mut other = pool.take(out.len());
+                b.block(at, &mut other, pool, odds);
+                infix(*sign, out, &other, |kind, cell| at.note(odds, kind, *span, cell));
+                pool.give(other);
+            }
+            Self::Choice(all) => {
+                let [condition, then, otherwise] = &**all;
+                condition.block(at, out, pool, odds);
+                // What is not chosen is not counted among what cannot be computed.
+                let seen = |n: usize| at.seen.is_none_or(|seen| seen[n]);
+                let side = |truth: f64| out.iter().enumerate().map(|(n, c)| *c == truth && seen(n)).collect();
+                let (yes, no): (Vec<bool>, Vec<bool>) = (side(1.0), side(0.0));
+                let (mut chosen, mut other) = (pool.take(out.len()), pool.take(out.len()));
+                then.block(&At { seen: Some(&yes), ..*at }, &mut chosen, pool, odds);
+                otherwise.block(&At { seen: Some(&no), ..*at }, &mut other, pool, odds);
+                for ((c, a), b) in out.iter_mut().zip(&chosen).zip(&other) {
+                    *c = if c.is_nan() {
+                        f64::NAN
+                    } else if *c == 1.0 {
+                        *a
+                    } else {
+                        *b
+                    };
+                }
+                pool.give(chosen);
+                pool.give(other);
+            }
+            Self::One(one, of, span) => {
+                of.block(at, out, pool, odds);
+                single(*one, out, |kind, cell| at.note(odds, kind, *span, cell));
+            }
+            Self::Atan2(y, x) => {
+                y.block(at, out, pool, odds);
+                let mut other = pool.take(out.len());
+                x.block(at, &mut other, pool, odds);
+                two(out, &other, f64::atan2);
+                pool.give(other);
+            }
+            Self::Several(over, all) => {
+                let mut other = pool.take(out.len());
+                let mut low = pool.take(out.len());
+                for (n, node) in all.iter().enumerate() {
+                    match n {
+                        0 => {
+                            node.block(at, out, pool, odds);
+                            low.copy_from_slice(out);
+                        }
+                        _ => {
+                            node.block(at, &mut other, pool, odds);
+                            match over {
+                                Over::Min => two(out, &other, |a, b| if b < a || b.is_nan() { b } else { a }),
+                                Over::Max => two(out, &other, |a, b| if b > a || b.is_nan() { b } else { a }),
+                                Over::Mean | Over::Sum => two(out, &other, |a, b| a + b),
+                                Over::Range => {
+                                    two(out, &other, |a, b| if b > a || b.is_nan() { b } else { a });
+                                    two(&mut low, &other, |a, b| if b < a || b.is_nan() { b } else { a });
+                                }
+                            }
+                        }
+                    }
+                }
+                match over {
+                    Over::Mean => {
+                        let count = all.len() as f64;
+                        out.iter_mut().for_each(|v| *v /= count);
+                    }
+                    Over::Range => two(out, &low, |a, b| a - b),
+                    _ => {}
+                }
+                pool.give(other);
+                pool.give(low);
+            }
+            // It has been found before, and stands as a constant.
+            Self::Whole(..) => out.fill(f64::NAN),
+        }
+    }
+
+    /// Finds figures of whole rasters, those within others first, and puts them in their place.
+    fn with_figures(self, rasters: &[Raster], cells: usize, monitor: &dyn Monitor) -> crate::Result<Self> {
+        let one = |node: Box<Self>| node.with_figures(rasters, cells, monitor).map(Box::new);
+        Ok(match self {
+            Self::Whole(over, of) => {
+                let of = one(of)?;
+                Self::Constant(whole(over, &of, rasters, cells, monitor)?)
+            }
+            Self::Negative(of) => Self::Negative(one(of)?),
+            Self::Not(of) => Self::Not(one(of)?),
+            Self::Two(sign, a, b, span) => Self::Two(sign, one(a)?, one(b)?, span),
+            Self::Choice(all) => {
+                let [a, b, c] = *all;
+                let found = |node: Self| node.with_figures(rasters, cells, monitor);
+                Self::Choice(Box::new([found(a)?, found(b)?, found(c)?]))
+            }
+            Self::One(of, node, span) => Self::One(of, one(node)?, span),
+            Self::Atan2(y, x) => Self::Atan2(one(y)?, one(x)?),
+            Self::Several(over, all) => {
+                let all = all.into_iter().map(|node| node.with_figures(rasters, cells, monitor));
+                Self::Several(over, all.collect::<crate::Result<_>>()?)
+            }
+            other => other,
+        })
+    }
+}
+
+fn infix(sign: Infix, out: &mut [f64], other: &[f64], mut odd: impl FnMut(OddKind, usize)) {
+    match sign {
+        Infix::Or => two(out, other, either),
+        Infix::And => two(out, other, both),
+        Infix::AtMost => compared(out, other, |a, b| a <= b),
+        Infix::AtLeast => compared(out, other, |a, b| a >= b),
+        Infix::Unequal => compared(out, other, |a, b| a != b),
+        Infix::Below => compared(out, other, |a, b| a < b),
+        Infix::Above => compared(out, other, |a, b| a > b),
+        Infix::Equal => compared(out, other, |a, b| a == b),
+        Infix::Plus => two(out, other, |a, b| a + b),
+        Infix::Less => two(out, other, |a, b| a - b),
+        Infix::Times => two(out, other, |a, b| a * b),
+        Infix::Over => {
+            for (n, (a, &b)) in out.iter_mut().zip(other).enumerate() {
+                if b == 0.0 {
+                    if !a.is_nan() {
+                        odd(OddKind::Division, n);
+                    }
+                    *a = f64::NAN;
+                } else {
+                    *a /= b;
+                }
+            }
+        }
+        Infix::Power => {
+            for (n, (a, &b)) in out.iter_mut().zip(other).enumerate() {
+                let known = !a.is_nan() && !b.is_nan();
+                let no_power = *a == 0.0 && b < 0.0;
+                let value = if known && !no_power { a.powf(b) } else { f64::NAN };
+                if known && value.is_nan() {
+                    odd(OddKind::Power, n);
+                }
+                *a = value;
+            }
+        }
+    }
+}
+
+fn single(one: One, out: &mut [f64], mut odd: impl FnMut(OddKind, usize)) {
+    let mut guarded = |kind: OddKind, fails: fn(f64) -> bool, how: fn(f64) -> f64| {
+        for (n, v) in out.iter_mut().enumerate() {
+            if fails(*v) {
+                odd(kind, n);
+                *v = f64::NAN;
+            } else {
+                *v = how(*v);
+            }
+        }
+    };
+    match one {
+        One::Ln => guarded(OddKind::Logarithm, |v| v <= 0.0, f64::ln),
+        One::Log10 => guarded(OddKind::Logarithm, |v| v <= 0.0, f64::log10),
+        One::Sqrt => guarded(OddKind::Root, |v| v < 0.0, f64::sqrt),
+        One::Exp => out.iter_mut().for_each(|v| *v = v.exp()),
+        One::Abs => out.iter_mut().for_each(|v| *v = v.abs()),
+        One::Sin => out.iter_mut().for_each(|v| *v = v.sin()),
+        One::Cos => out.iter_mut().for_each(|v| *v = v.cos()),
+        One::Tan => out.iter_mut().for_each(|v| *v = v.tan()),
+        One::Round => out.iter_mut().for_each(|v| *v = v.round()),
+        One::Floor => out.iter_mut().for_each(|v| *v = v.floor()),
+        One::Ceil => out.iter_mut().for_each(|v| *v = v.ceil()),
+    }
+}
+
+/// A figure of all cells that have a value; none where there are none.
+fn whole(
+    over: Over,
+    of: &Node,
+    rasters: &[Raster],
+    cells: usize,
+    monitor: &dyn Monitor,
+) -> crate::Result<f64> {
+    struct Figures {
+        low: f64,
+        high: f64,
+        sum: f64,
+        count: u64,
+    }
+    // In blocks of a fixed size, put together in their order: the same on any number of cores.
+    let figures: Vec<Figures> = (0..cells.div_ceil(BLOCK))
+        .into_par_iter()
+        .map_init(Pool::default, |pool, block| {
+            let from = block * BLOCK;
+            let mut values = pool.take(BLOCK.min(cells - from));
+            let mut unseen = Odds::new();
+            of.block(&At { rasters, from, seen: None }, &mut values, pool, &mut unseen);
+            let begin = Figures { low: f64::INFINITY, high: f64::NEG_INFINITY, sum: 0.0, count: 0 };
+            let all = values.iter().filter(|v| !v.is_nan()).fold(begin, |f, &v| Figures {
+                low: f.low.min(v),
+                high: f.high.max(v),
+                sum: f.sum + v,
+                count: f.count + 1,
+            });
+            pool.give(values);
+            all
+        })
+        .collect();
+    if monitor.is_cancelled() {
+        return Err(crate::Error::Cancelled);
+    }
+    let count: u64 = figures.iter().map(|f| f.count).sum();
+    if count == 0 {
+        return Ok(f64::NAN);
+    }
+    let low = figures.iter().map(|f| f.low).fold(f64::INFINITY, f64::min);
+    let high = figures.iter().map(|f| f.high).fold(f64::NEG_INFINITY, f64::max);
+    let sum: f64 = figures.iter().map(|f| f.sum).sum();
+    Ok(match over {
+        Over::Min => low,
+        Over::Max => high,
+        Over::Range => high - low,
+        Over::Sum => sum,
+        Over::Mean => sum / count as f64,
+    })
+}
+
+impl Checked {
+    /// Computes the formula for all cells of a grid of `rows` and `cols`; `rasters` are those of [`Checked::names`], in that
+    /// order. Conditions give 1 and 0. Beside the result: what could not be computed, the most frequent first.
+    ///
+    /// # Errors
+    /// [`crate::Error::ShapeMismatch`], [`crate::Error::Cancelled`].
+    pub fn compute(
+        &self,
+        rasters: &[Raster],
+        (rows, cols): (usize, usize),
+        monitor: &dyn Monitor,
+    ) -> crate::Result<(Grid<f32>, Vec<Odd>)> {
+        let cells = rows * cols;
+        let given = rasters.iter().map(|r| r.values.len()).find(|len| *len != cells);
+        let missing = (rasters.len() < self.names.len()).then_some(0);
+        if let Some(len) = given.or(missing) {
+            return Err(crate::Error::ShapeMismatch {
+                a_rows: rows,
+                a_cols: cols,
+                b_rows: len / cols.max(1),
+                b_cols: cols,
+            });
+        }
+        let node = self.node.clone().with_figures(rasters, cells, monitor)?;
+        let mut out = vec![f32::NAN; cells];
+        let everywhere = Span { from: 0, to: 0 };
+        let odds = out
+            .par_chunks_mut(BLOCK)
+            .enumerate()
+            .map_init(Pool::default, |pool, (block, out)| {
+                let from = block * BLOCK;
+                let mut odds = Odds::new();
+                if monitor.is_cancelled() {
+                    return odds;
+                }
+                let mut values = pool.take(out.len());
+                node.block(&At { rasters, from, seen: None }, &mut values, pool, &mut odds);
+                for (n, (out, &value)) in out.iter_mut().zip(&values).enumerate() {
+                    *out = value as f32;
+                    if out.is_infinite() {
+                        note(&mut odds, OddKind::TooLarge, everywhere, from + n);
+                        *out = f32::NAN;
+                    }
+                }
+                pool.give(values);
+                odds
+            })
+            .reduce(Odds::new, merged);
+        if monitor.is_cancelled() {
+            return Err(crate::Error::Cancelled);
+        }
+        let cell = |at: usize| Cell { row: at / cols, col: at % cols };
+        let mut odds: Vec<Odd> = odds
+            .into_iter()
+            .map(|((kind, at), (cells, first))| Odd { kind, at, cells, first: cell(first) })
+            .collect();
+        odds.sort_by_key(|odd| std::cmp::Reverse(odd.cells));
+        Ok((Grid::from_vec(rows, cols, out), odds))
+    }
+}

@@ -1,0 +1,216 @@
+//! Formulas read, checked and computed.
+
+use proptest::prelude::*;
+use rstest::rstest;
+
+use super::*;
+use crate::{Cell, Grid, Silent};
+
+/// Two rows of three cells: elevations with a hole, slopes, upstream cells, orders.
+const ELEVATION: [f32; 6] = [100.0, 120.0, f32::NAN, 90.0, 80.0, 110.0];
+const SLOPE: [f32; 6] = [0.02, 0.1, 0.1, 0.06, 0.0, 0.3];
+const UPSTREAM: [u32; 6] = [0, 9, 3, u32::MAX, 99, 999];
+const ORDER: [u8; 6] = [0, 1, 3, 4, 5, 255];
+
+fn unit(name: &str) -> Option<Unit> {
+    Some(match name {
+        "elevation" => Unit::of("m", 1),
+        "slope" | "order" => Unit::none(),
+        "contributing_area" => Unit::of("m", 2),
+        "rain" => Unit::read("mm"),
+        _ => return None,
+    })
+}
+
+fn raster(name: &str) -> Raster<'static> {
+    let values = match name {
+        "elevation" => Values::F32(&ELEVATION),
+        "slope" | "rain" => Values::F32(&SLOPE),
+        "order" => Values::U8(&ORDER, 255),
+        _ => Values::U32 { values: &UPSTREAM, none: u32::MAX, plus: 1.0, times: 16.0 },
+    };
+    Raster { unit: unit(name).unwrap(), values }
+}
+
+fn computed(text: &str) -> (Vec<f32>, Vec<Odd>, Kind) {
+    let checked = Formula::read(text).and_then(|f| f.check(&unit)).unwrap_or_else(|e| panic!("{text}: {e}"));
+    let rasters: Vec<Raster> = checked.names.iter().map(|n| raster(n)).collect();
+    let (grid, odds) = checked.compute(&rasters, (2, 3), &Silent).unwrap();
+    (grid.values().to_vec(), odds, checked.kind)
+}
+
+fn same(a: &[f32], b: &[f32]) -> bool {
+    a.iter().zip(b).all(|(a, b)| (a.is_nan() && b.is_nan()) || (a - b).abs() <= 1e-5 * b.abs().max(1.0))
+}
+
+const NONE: f32 = f32::NAN;
+
+#[rstest]
+#[case("1 + 2 * 3 ^ 2", [19.0; 6])]
+#[case("-2 ^ 2", [-4.0; 6])]
+#[case("2 ^ 3 ^ 2", [512.0; 6])]
+#[case("(1 + 2) × 3 − 4 / 2", [7.0; 6])]
+#[case("1e2 + .5", [100.5; 6])]
+#[case("elevation - min(elevation)", [20.0, 40.0, NONE, 10.0, 0.0, 30.0])]
+#[case("(elevation - min(elevation)) / range(elevation)", [0.5, 1.0, NONE, 0.25, 0.0, 0.75])]
+#[case("mean(elevation)", [100.0; 6])]
+#[case("sum(order)", [13.0; 6])]
+#[case("log10(contributing_area / 16)", [0.0, 1.0, 0.60206, NONE, 2.0, 3.0])]
+#[case("if slope > 0.05 and order >= 3 then elevation else none", [NONE, NONE, NONE, 90.0, NONE, NONE])]
+#[case("slope ≥ 0.1", [0.0, 1.0, 1.0, 0.0, 0.0, 1.0])]
+#[case("not slope >= 0.1 or slope = 0.3", [1.0, 0.0, 0.0, 1.0, 1.0, 1.0])]
+#[case("max(elevation, 95)", [100.0, 120.0, NONE, 95.0, 95.0, 110.0])]
+#[case("range(1, 5, 3) + mean(2, 4)", [7.0; 6])]
+#[case("round(2.5) + round(-2.5) + floor(-0.5) + ceil(0.2)", [0.0; 6])]
+#[case("atan2(1, 1) * 4", [std::f32::consts::PI; 6])]
+#[case("IF slope > 1 THEN 1 ELSE IF slope > 0.05 THEN 2 ELSE 3", [3.0, 2.0, 2.0, 2.0, 3.0, 2.0])]
+// Where one side decides, the other need not be known.
+#[case("slope < 1 or elevation > 0", [1.0; 6])]
+#[case("slope > 1 and elevation > 0", [0.0; 6])]
+fn a_formula_gives_what_mathematics_does(#[case] text: &str, #[case] expected: [f32; 6]) {
+    let (values, odds, _) = computed(text);
+    assert!(same(&values, &expected), "{text}: {values:?}");
+    assert_eq!(odds, [], "{text}");
+}
+
+#[rstest]
+#[case("elevation", "m")]
+#[case("contributing_area / elevation", "m")]
+#[case("sqrt(contributing_area)", "m")]
+#[case("elevation ^ 3", "m³")]
+#[case("1 / elevation", "1/m")]
+#[case("sqrt(elevation)", "m^0.5")]
+#[case("rain * contributing_area", "m²·mm")]
+#[case("log10(contributing_area)", "")]
+#[case("elevation + 2", "m")]
+#[case("slope > 0.05", "")]
+fn the_unit_of_a_result_follows_from_its_parts(#[case] text: &str, #[case] expected: &str) {
+    let checked = Formula::read(text).unwrap().check(&unit).unwrap();
+    assert_eq!(checked.kind.unit().to_string(), expected);
+}
+
+#[rstest]
+#[case("elevation + contributing_area", (0, 29), "a number in m and a number in m² cannot be added")]
+#[case("1 + (slope > 2)", (5, 14), "a sum takes a number")]
+#[case("if slope then 1 else 2", (3, 8), "“if” takes a condition such as slope > 0.05")]
+#[case("elevatoin * 2", (0, 9), "there is no raster elevatoin")]
+#[case("2 * ln + 1", (4, 6), "ln is a function")]
+#[case("logarithm(slope)", (0, 16), "there is no function logarithm")]
+#[case("sin(elevation)", (4, 13), "takes a number without a unit")]
+#[case("elevation ^ slope", (0, 17), "raised to a number that is typed")]
+#[case("atan2(1)", (0, 8), "takes 2 in its brackets, not 1")]
+#[case("1 +", (3, 3), "the formula ends here")]
+#[case("1 + * 2", (4, 5), "“*” cannot stand here; a number, a raster, a function or “(” is expected")]
+#[case("1 2", (2, 3), "“2” cannot stand here")]
+#[case("(1 + 2", (0, 1), "never closed")]
+#[case("1 + 2)", (5, 6), "closes none")]
+#[case("if slope > 1 then 2", (19, 19), "the formula ends here")]
+#[case("", (0, 0), "type a formula")]
+#[case("1e999", (0, 5), "too large a number")]
+#[case("if slope < 2 then elevation else contributing_area", (0, 50), "two results of one “if”")]
+#[case("3 $ 4", (2, 3), "“$” cannot stand here")]
+fn what_is_wrong_is_told_where_it_stands(#[case] text: &str, #[case] at: (usize, usize), #[case] told: &str) {
+    let error = Formula::read(text).and_then(|f| f.check(&unit)).unwrap_err();
+    assert!(error.what.contains(told), "{text}: {error}");
+    assert_eq!((error.at.from, error.at.to), at, "{text}: {error}");
+}
+
+#[test]
+fn what_cannot_be_computed_is_none_counted_and_placed() {
+    let (values, odds, _) = computed("1 / slope");
+    assert!(values[4].is_nan());
+    let odd = odds[0];
+    assert_eq!(
+        (odds.len(), odd.kind, odd.cells, odd.first),
+        (1, OddKind::Division, 1, Cell { row: 1, col: 1 })
+    );
+    let (_, odds, _) = computed("ln(slope - 0.05) + sqrt(slope - 0.01)");
+    let told: Vec<_> = odds.iter().map(|o| (o.kind, o.cells, o.at.from, o.first)).collect();
+    let at = |row, col| Cell { row, col };
+    assert_eq!(told, [(OddKind::Logarithm, 2, 0, at(0, 0)), (OddKind::Root, 1, 19, at(1, 1))]);
+    // Cells that are none already are not counted.
+    let (_, odds, _) = computed("elevation / (slope - slope)");
+    assert_eq!(odds[0].cells, 5);
+    let (_, odds, _) = computed("10 ^ 30 * 10 ^ 30 * elevation");
+    assert_eq!((odds[0].kind, odds[0].cells), (OddKind::TooLarge, 5));
+    let (_, odds, _) = computed("(slope - 1) ^ 0.5");
+    assert_eq!((odds[0].kind, odds[0].cells), (OddKind::Power, 6));
+    // What an “if” leaves aside is not counted.
+    let (values, odds, _) = computed("if slope > 0 then 1 / slope else 0");
+    assert!(odds.is_empty() && values[4] == 0.0, "{odds:?}");
+    let (_, odds, _) = computed("if slope >= 0 then 1 / slope else 0");
+    assert_eq!(odds[0].cells, 1);
+}
+
+#[test]
+fn formulas_that_nobody_can_read_are_refused_at_once() {
+    let deep = format!("{}1{}", "(".repeat(5000), ")".repeat(5000));
+    for text in [
+        &deep[..3999],
+        &format!("{}1", "-".repeat(3000)),
+        &format!("1{}", "+1".repeat(1000)),
+        &"2^".repeat(1500),
+        &format!("{} slope > 1 {}", "not ".repeat(900), ""),
+        &"1+".repeat(3000),
+    ] {
+        let begun = std::time::Instant::now();
+        assert!(Formula::read(text).is_err(), "{}", &text[..20]);
+        assert!(begun.elapsed().as_secs_f64() < 1.0);
+    }
+}
+
+/// A random formula of numbers, and what it is worth in a cell.
+fn random() -> impl Strategy<Value = String> {
+    let leaf = prop_oneof![
+        (-50i32..50).prop_map(|n| if n < 0 { format!("({n})") } else { n.to_string() }),
+        Just("a".to_owned()),
+        Just("b".to_owned()),
+    ];
+    leaf.prop_recursive(5, 40, 3, |inner| {
+        prop_oneof![
+            (inner.clone(), "[-+*/]", inner.clone()).prop_map(|(a, s, b)| format!("({a} {s} {b})")),
+            (prop_oneof![Just("ln"), Just("sqrt"), Just("abs"), Just("sin"), Just("floor")], inner.clone())
+                .prop_map(|(f, a)| format!("{f}({a})")),
+            (inner.clone(), inner.clone(), inner.clone())
+                .prop_map(|(a, b, c)| format!("(if {a} > {b} then {c} else {b})")),
+            (inner.clone(), inner).prop_map(|(a, b)| format!("max({a}, {b})")),
+        ]
+    })
+}
+
+proptest! {
+    /// Whatever is typed, reading ends with a formula or with an error that lies within the text.
+    #[test]
+    fn any_text_is_read_or_refused(text in ".{0,60}") {
+        if let Err(error) = Formula::read(&text) {
+            prop_assert!(error.at.from <= error.at.to && error.at.to <= text.len());
+            prop_assert!(text.is_char_boundary(error.at.from) && text.is_char_boundary(error.at.to));
+        }
+    }
+
+    /// Blocks of cells give what single cells give, on grids that end within a block.
+    #[test]
+    fn blocks_give_what_single_cells_give(text in random(), cells in 1usize..5000, seed in 0u32..1000) {
+        let value = |n: usize, k: u32| ((n as u32).wrapping_mul(2_654_435_761).wrapping_add(seed * k) % 200) as f32 / 10.0 - 10.0;
+        let a: Vec<f32> = (0..cells).map(|n| if n % 97 == 5 { f32::NAN } else { value(n, 7) }).collect();
+        let b: Vec<f32> = (0..cells).map(|n| value(n, 13)).collect();
+        let plain = |_: &str| Some(Unit::none());
+        let checked = Formula::read(&text).unwrap().check(&plain).unwrap();
+        let of = |a: &[f32], b: &[f32], size: (usize, usize)| -> (Grid<f32>, u64) {
+            let all: Vec<Raster> = checked
+                .names
+                .iter()
+                .map(|n| if n == "a" { a } else { b })
+                .map(|v| Raster { unit: Unit::none(), values: Values::F32(v) })
+                .collect();
+            let (grid, odds) = checked.compute(&all, size, &Silent).unwrap();
+            (grid, odds.iter().map(|o| o.cells).sum())
+        };
+        let (whole, _) = of(&a, &b, (1, cells));
+        for n in (0..cells).step_by(1 + cells / 40) {
+            let (one, _) = of(&a[n..=n], &b[n..=n], (1, 1));
+            let (x, y) = (whole.values()[n], one.values()[0]);
+            prop_assert!(x == y || (x.is_nan() && y.is_nan()), "{} at {}: {} {}", text, n, x, y);
+        }
+    }
+}
