@@ -3,11 +3,13 @@
 use sea_orm::sea_query::ExprTrait;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait,
-    IsolationLevel, QueryFilter, QueryOrder, TransactionTrait,
+    IsolationLevel, QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
 };
 
+use serde_json::Value as Json;
+
 use crate::dems::number_at_work;
-use crate::entity::{dem, file, study};
+use crate::entity::{dem, file, pour_point, sheet, study, trial};
 use crate::studies::{Study, now, one};
 use crate::{Error, Result, Store};
 
@@ -74,10 +76,58 @@ impl Store {
             transaction.execute_unprepared(&sql).await?;
         }
         copy_files(&transaction, (id, old_dem), (new, dem)).await?;
+        renumber_sheets(&transaction, id, new).await?;
         let copy = one(&transaction, new).await?;
         transaction.commit().await?;
         Ok(copy)
     }
+}
+
+/// Pour points and trials of a study, by their numbers.
+async fn numbers(db: &DatabaseTransaction, study: i64) -> Result<[Vec<i64>; 2]> {
+    let points = pour_point::Entity::find()
+        .select_only()
+        .column(pour_point::Column::Id)
+        .filter(pour_point::Column::StudyId.eq(study))
+        .filter(pour_point::Column::DeletedAt.is_null())
+        .order_by_asc(pour_point::Column::Id);
+    let trials = trial::Entity::find()
+        .select_only()
+        .column(trial::Column::Id)
+        .filter(trial::Column::StudyId.eq(study))
+        .filter(trial::Column::DeletedAt.is_null())
+        .order_by_asc(trial::Column::Id);
+    Ok([points.into_tuple().all(db).await?, trials.into_tuple().all(db).await?])
+}
+
+/// Sheets name pour points and trials by their numbers: those of the copy take their place. DEMs that are set aside are not
+/// copied.
+async fn renumber_sheets(transaction: &DatabaseTransaction, from: i64, to: i64) -> Result<()> {
+    let (old, new) = (numbers(transaction, from).await?, numbers(transaction, to).await?);
+    let renumbered = |value: &mut Json, which: usize| {
+        let at = value.as_i64().and_then(|id| old[which].iter().position(|o| *o == id));
+        if let Some(id) = at.and_then(|at| new[which].get(at)) {
+            *value = (*id).into();
+        }
+    };
+    for mut row in sheet::Entity::find().filter(sheet::Column::StudyId.eq(to)).all(transaction).await? {
+        let parts = row.sheet.get_mut("parts").and_then(Json::as_array_mut);
+        for part in parts.into_iter().flatten() {
+            for (place, which) in [("/what/fit/point", 0), ("/what/alone", 0), ("/what/shown/trial", 1)] {
+                if let Some(value) = part.pointer_mut(place) {
+                    renumbered(value, which);
+                }
+            }
+            if let Some(shown) = part.pointer_mut("/what/shown").and_then(Json::as_object_mut)
+                && shown.get("study").is_none_or(Json::is_null)
+            {
+                shown.remove("candidate");
+            }
+        }
+        let changed = sheet::ActiveModel { id: Set(row.id), sheet: Set(row.sheet), ..Default::default() };
+        changed.update(transaction).await?;
+    }
+    Ok(())
 }
 
 /// Copies the files of a study, each for itself: two may have the same contents.

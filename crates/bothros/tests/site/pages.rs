@@ -201,6 +201,28 @@ async fn a_sheet_goes_to_another_study_as_a_file() {
     assert_eq!(site.store().sheets(other).await.unwrap().len(), 1);
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn the_sheets_of_a_copied_study_look_at_what_is_its_own() {
+    let site = Site::new().await;
+    let (study, sheet) = with_sheet(&site).await;
+    site.send(&format!("/studies/{study}/trials"), &[("remark", "first")]).await;
+    let trial = site.store().trials(study).await.unwrap()[0].id.to_string();
+    let map = part(&site, study, sheet, "map").await;
+    site.send(&format!("/studies/{study}/sheets/{sheet}/parts/{map}/choices"), &[("trial", &trial)]).await;
+    site.send(&format!("/studies/{study}/duplicate"), &[]).await;
+    let copy = site.store().studies().await.unwrap().iter().map(|s| s.id).max().unwrap();
+    assert_ne!(copy, study);
+    let row = &site.store().sheets(copy).await.unwrap()[0];
+    let point = site.store().pour_points(copy).await.unwrap()[0].id;
+    let trial = site.store().trials(copy).await.unwrap()[0].id;
+    let map =
+        row.sheet["parts"].as_array().unwrap().iter().find(|p| p["what"]["alone"] != Value::Null).unwrap();
+    let numbers = [&map["what"]["alone"], &map["what"]["fit"]["point"], &map["what"]["shown"]["trial"]];
+    assert_eq!(numbers.map(Value::as_i64), [Some(point), Some(point), Some(trial)]);
+    let told = site.json(&format!("/studies/{copy}/sheets/{}/preview.svg?check=true", row.id)).await;
+    assert_eq!(told["complaints"], Value::Array(Vec::new()));
+}
+
 #[rstest]
 #[case("[report]\nleft_out = [\"apendix\"]", "report.left_out: there is no section “apendix”")]
 #[case("[report]\nown = { summary = \"a\" }", "report.own: there is no section “summary”")]

@@ -31,7 +31,7 @@ async fn sheet(site: &Site) -> (i64, i64) {
         ("layout", "one"),
         ("size", "a4"),
         ("across", "yes"),
-        ("layers", "relief,shade,streams,features"),
+        ("layers", "shade,relief,streams,features"),
     ];
     let answer = site.post(&format!("/studies/{study}/sheets")).form(&new).send().await.unwrap();
     let to = answer.headers()["hx-redirect"].to_str().unwrap().to_owned();

@@ -289,6 +289,10 @@ async fn content(
     let mut entries = Vec::new();
     for key in &frame.shown.layers {
         if let Some(drawn) = raster(from, key, &looked, units).await? {
+            // What lies under an opaque hillshade is not seen, and is not told.
+            if key == "shade" && drawn.opacity >= 1.0 {
+                entries.clear();
+            }
             entries.extend(drawn.entries);
             match layers.last_mut() {
                 // Pictures that follow one another are one.

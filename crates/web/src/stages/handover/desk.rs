@@ -107,7 +107,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         directions: DirectionCodes::ALL
             .map(|c| (c.key(), c.title(), c == facts.settings.handover.directions))
             .to_vec(),
-        contents: bothros_workflow::package_contents(&facts, has_points),
+        contents: bothros_workflow::package_contents(&facts, has_points, sheets > 0),
         has_points,
     })
 }

@@ -75,7 +75,7 @@ fn divided_flow(facts: &Facts) -> &'static [RasterProduct<f32>] {
 }
 
 /// What a package holds: names of files, and what is in them.
-pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)> {
+pub fn package_contents(facts: &Facts, has_points: bool, has_sheets: bool) -> Vec<(String, String)> {
     let short = facts.short_name();
     let mut out = Vec::new();
     let whole = facts.settings.handover.alone.is_none();
@@ -137,7 +137,7 @@ pub fn package_contents(facts: &Facts, has_points: bool) -> Vec<(String, String)
     }
     out.push((format!("{short}_schematic.svg"), "the model scheme as a drawing".into()));
     out.push((format!("{short}_*.sld"), "how the map draws them, as Styled Layer Descriptors (OGC)".into()));
-    if facts.settings.handover.sheets {
+    if has_sheets && facts.settings.handover.sheets {
         out.push((
             format!("{short}_sheet_*.pdf"),
             "the study’s map sheets, and their files for other studies".into(),
