@@ -3,11 +3,13 @@
 //! `none` is a cell without a value: what is computed from it is none too, but `false and none` is false and `true or none` is
 //! true, since the other side decides.
 
+mod check;
 mod compute;
 mod parse;
 mod unit;
 
-pub use compute::{Checked, Formula, Odd, OddKind, Raster, Values, functions};
+pub use check::{Checked, Formula, functions};
+pub use compute::{Odd, OddKind, Raster, Values};
 pub use parse::{Expression, Infix, LONGEST, MOST_OPERATIONS, Prefix, What, parse};
 pub use unit::{Kind, Unit};
 
