@@ -1,4 +1,4 @@
-"""Rasters from formulas against NumPy.
+"""Rasters from formulas against NumPy, figures of what lies around and distances against scipy.ndimage.
 
 Arguments: directory of results, JSON with [name, expression for NumPy]. In expressions E is the ground surface, A the contributing
 area, N the cells upstream, O the order, S the slope as the run derived it (derived_s.tif). Prints what differs, then "agree"."""
@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import rasterio
+from scipy import ndimage
 
 warnings.simplefilter("ignore")
 np.seterr(all="ignore")
@@ -64,6 +65,37 @@ def sqrt(x):
 
 def away(x):
     return np.sign(x) * np.floor(np.abs(x) + 0.5)
+
+
+def disc(radius):
+    """Cells whose centres lie within a distance, in cells."""
+    reach = int(radius + 1e-9)
+    rows, cols = np.mgrid[-reach : reach + 1, -reach : reach + 1]
+    return rows**2 + cols**2 <= (radius + 1e-9) ** 2
+
+
+def near(x, radius, figure):
+    """A figure of the values within a distance, those that are none left out; by filters with a footprint."""
+    x = np.asarray(x, dtype="float64")
+    around = disc(radius)
+    there = ~np.isnan(x)
+    count = np.rint(ndimage.correlate(there.astype("float64"), around.astype("float64"), mode="constant"))
+    total = lambda: ndimage.correlate(np.where(there, x, 0.0), around.astype("float64"), mode="constant")
+    high = lambda: ndimage.maximum_filter(np.where(there, x, -np.inf), footprint=around, mode="constant", cval=-np.inf)
+    low = lambda: ndimage.minimum_filter(np.where(there, x, np.inf), footprint=around, mode="constant", cval=np.inf)
+    found = {
+        "sum": total,
+        "mean": lambda: total() / np.where(count > 0, count, 1),
+        "max": high,
+        "min": low,
+        "range": lambda: high() - low(),
+    }[figure]()
+    return np.where(count > 0, found, np.nan)
+
+
+def distance(on):
+    """Distance to the nearest marked cell."""
+    return ndimage.distance_transform_edt(~on) * cell
 
 
 wrong = 0

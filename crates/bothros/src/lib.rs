@@ -2,6 +2,7 @@
 
 pub mod apart;
 pub mod backup;
+pub mod batch;
 pub mod baselines;
 pub mod bench;
 pub mod bench_site;

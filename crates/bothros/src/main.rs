@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use anyhow::Context;
 use bothros::scratch::Scratch;
-use bothros::{apart, backup, bench, bench_site, demo, limits, prove, run, serve};
+use bothros::{apart, backup, batch, bench, bench_site, demo, limits, prove, run, serve};
 use bothros_core::runoff::StormShape;
 use bothros_proof::Settings;
 use clap::{Args, Parser, Subcommand};
@@ -59,6 +59,20 @@ enum Command {
         /// Replace the directory where it exists
         #[arg(long)]
         overwrite: bool,
+    },
+    /// Run a recipe over many DEMs, thresholds, methods: each a run of its own, with a table of all
+    Batch {
+        /// The batch, a TOML file
+        batch: PathBuf,
+        /// Directory for the results, a folder for each run; another process can work in the same one
+        #[arg(long)]
+        out: PathBuf,
+        /// Run again what failed before
+        #[arg(long)]
+        again: bool,
+        /// List the runs, and run none
+        #[arg(long)]
+        plan: bool,
     },
     /// Route a storm through a package, to prove that it is complete and consistent
     Prove {
@@ -200,6 +214,15 @@ fn main() -> anyhow::Result<ExitCode> {
                 CANCELLED.store(true, Ordering::Relaxed);
             });
             return Ok(run::run(&recipe, &out, overwrite, &CANCELLED));
+        }
+        Command::Batch { batch, out, again, plan } => {
+            let _scratch = Scratch::begin(None)?;
+            runtime.block_on(async { serve::heed_stop() });
+            runtime.spawn(async {
+                serve::stop_asked().await;
+                CANCELLED.store(true, Ordering::Relaxed);
+            });
+            return Ok(batch::run(&batch, &out, again, plan, &CANCELLED));
         }
         Command::Prove { package, rain_mm, duration_h, uniform, step_min, hours, compare } => {
             let shape = if uniform { StormShape::Uniform } else { StormShape::Triangular };

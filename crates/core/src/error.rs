@@ -72,6 +72,14 @@ pub enum Error {
         /// the shorter side of the DEM, metres
         side_m: f64,
     },
+    /// Neighbours that are sought too far away.
+    #[error("figures are found within {most} cells at most, and this is {cells}: use a shorter distance or larger cells")]
+    RadiusTooLarge {
+        /// the distance, cells
+        cells: u64,
+        /// the largest
+        most: u64,
+    },
     /// More realisations than are counted.
     #[error("at most {most} realisations can be counted")]
     TooManyRealisations {

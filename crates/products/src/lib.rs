@@ -16,6 +16,7 @@ mod datapackage;
 mod directions;
 mod findings;
 mod measures;
+pub mod named;
 mod network;
 pub mod numbers;
 mod places;

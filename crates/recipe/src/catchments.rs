@@ -35,7 +35,11 @@ pub enum CurveNumber {
 #[serde(deny_unknown_fields)]
 pub struct ValueRaster {
     /// a raster with one band
-    pub path: PathBuf,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<PathBuf>,
+    /// name of a raster of `[[derived]]`, in the place of a file
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub derived: Option<String>,
     /// what it shows; no two share a name
     pub name: String,
     /// unit of its values
@@ -121,6 +125,10 @@ impl Catchments {
             if raster.name.is_empty() || self.rasters[..at].iter().any(|r| r.name == raster.name) {
                 let what = format!("“{}”: each needs a name of its own", raster.name);
                 return Err(Error::key("catchments.rasters.name", what));
+            }
+            if raster.path.is_some() == raster.derived.is_some() {
+                let what = format!("“{}” needs either a path or the name of a derived raster", raster.name);
+                return Err(Error::key("catchments.rasters", what));
             }
         }
         match &self.curve_number {

@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use bothros_core::formula::{Checked, Formula, Unit};
+use bothros_core::formula::{Checked, Formula, Named, Unit};
+use bothros_products::named::{NAMED, Needs, STREAMS, check_name, identifier};
 use serde::{Deserialize, Serialize};
 
 use crate::{Error, Recipe, Result};
@@ -17,19 +18,19 @@ pub struct Derived {
     pub formula: String,
 }
 
-/// The longest name of a derived raster.
-const LONGEST: usize = 40;
-
-/// Rasters that a formula may name, with their units; the order of streams where there is a network.
-pub(crate) fn given(recipe: &Recipe) -> BTreeMap<String, Unit> {
-    let mut all = BTreeMap::from([
-        ("elevation".to_owned(), Unit::of("m", 1)),
-        ("slope".to_owned(), Unit::none()),
-        ("contributing_area".to_owned(), Unit::of("m", 2)),
-        ("accumulation".to_owned(), Unit::none()),
-    ]);
+/// What formulas may name: rasters with their units and layers, those of the network where there is one.
+pub(crate) fn given(recipe: &Recipe) -> BTreeMap<String, Named> {
+    let there = |needs: Needs| needs != Needs::Network || recipe.network.is_some();
+    let rasters = NAMED.iter().filter(|n| there(n.needs));
+    let mut all: BTreeMap<String, Named> =
+        rasters.map(|n| (n.name.to_owned(), Named::Raster(n.unit()))).collect();
     if recipe.network.is_some() {
-        all.insert("order".to_owned(), Unit::none());
+        all.insert(STREAMS.to_owned(), Named::Layer(None));
+    }
+    for raster in recipe.catchments.iter().flat_map(|c| &c.rasters) {
+        if raster.derived.is_none() {
+            all.entry(identifier(&raster.name)).or_insert(Named::Raster(Unit::read(&raster.unit)));
+        }
     }
     all
 }
@@ -42,36 +43,22 @@ pub(crate) fn formulas(recipe: &Recipe) -> Result<Vec<Checked>> {
     let mut known = given(recipe);
     let mut out = Vec::new();
     for Derived { name, formula } in &recipe.derived {
-        let letter = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
-        let begins = name.starts_with(|c: char| c.is_ascii_lowercase());
-        if !begins || !name.chars().all(letter) || name.len() > LONGEST {
-            let what = format!(
-                "“{name}” is no name: small letters, digits and underscores, a letter first, {LONGEST} at most"
-            );
-            return Err(Error::key("derived.name", what));
-        }
-        if known.contains_key(name) {
-            return Err(Error::key(
-                "derived.name",
-                format!("there is a raster {name} already; choose another name"),
-            ));
-        }
-        if bothros_core::formula::functions().any(|(function, _)| function == name) {
-            return Err(Error::key("derived.name", format!("{name} is a function; choose another name")));
-        }
+        check_name(name, &|name| known.contains_key(name)).map_err(|what| Error::key("derived.name", what))?;
         let wrong = |e: bothros_core::formula::Error| {
             let character = formula[..e.at.from.min(formula.len())].chars().count() + 1;
-            let order = if e.what.ends_with("raster order") { ", which comes with [network]" } else { "" };
+            let of_network = NAMED.iter().any(|n| n.needs == Needs::Network && e.what.ends_with(n.name))
+                || e.what.ends_with(STREAMS);
+            let of_network = if of_network { ", which comes with [network]" } else { "" };
             let rasters: Vec<&str> = known.keys().map(String::as_str).collect();
             let names = match e.what.starts_with("there is no raster") {
                 true => format!("; there are {}", rasters.join(", ")),
                 false => String::new(),
             };
-            Error::key("derived.formula", format!("{name}, character {character}: {}{order}{names}", e.what))
+            Error::key("derived.formula", format!("{name}, character {character}: {}{of_network}{names}", e.what))
         };
         let checked =
             Formula::read(formula).and_then(|f| f.check(&|name| known.get(name).cloned())).map_err(wrong)?;
-        known.insert(name.clone(), checked.kind.unit());
+        known.insert(name.clone(), Named::Raster(checked.kind.unit()));
         out.push(checked);
     }
     Ok(out)
@@ -79,5 +66,13 @@ pub(crate) fn formulas(recipe: &Recipe) -> Result<Vec<Checked>> {
 
 /// Checks what a recipe says of formulas, before any work begins.
 pub(crate) fn check(recipe: &Recipe) -> Result<()> {
-    formulas(recipe).map(|_| ())
+    formulas(recipe)?;
+    let named = recipe.catchments.iter().flat_map(|c| &c.rasters).filter_map(|r| r.derived.as_ref());
+    match named.into_iter().find(|name| !recipe.derived.iter().any(|d| d.name == **name)) {
+        Some(name) => {
+            let what = format!("“{name}” is the name of no raster of derived");
+            Err(Error::key("catchments.rasters.derived", what))
+        }
+        None => Ok(()),
+    }
 }

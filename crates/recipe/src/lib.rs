@@ -2,6 +2,7 @@
 //!
 //! [`Recipe::read`] reads and checks the file, [`run`] does what it says.
 
+pub mod batch;
 mod catchments;
 mod derived;
 mod error;

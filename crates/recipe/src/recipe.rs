@@ -447,7 +447,7 @@ impl Recipe {
 }
 
 /// The reader's message in one line, with the line of the file.
-fn in_one_line(error: &toml::de::Error, text: &str) -> String {
+pub(crate) fn in_one_line(error: &toml::de::Error, text: &str) -> String {
     let line = error.span().map(|span| text[..span.start.min(text.len())].matches('\n').count() + 1);
     let what = error.message().split_whitespace().collect::<Vec<_>>().join(" ");
     match line {

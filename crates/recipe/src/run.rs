@@ -175,6 +175,8 @@ impl<'a> Run<'a> {
             Some(surface) => cut_and_fill(&dem, surface, &frame)?,
             None => ground_moved,
         };
+        let names_prepared = crate::derived::formulas(recipe)?.iter().any(|f| f.names.iter().any(|n| n == "prepared"));
+        let prepared = names_prepared.then(|| dem.clone());
         let change = recipe.has_pages().then(|| changed(dem, done.routing_surface()));
 
         self.write_surfaces(&mut done, &routed, routing, &frame, &crs)?;
@@ -209,35 +211,25 @@ impl<'a> Run<'a> {
 
         let mut orders = None;
         if let Some((_, network)) = &network {
-            let mut grid = Grid::from_vec(
-                frame.rows,
-                frame.cols,
-                routed
-                    .directions
-                    .values()
-                    .iter()
-                    .map(|&c| if c == DIRECTION_NODATA { 255u8 } else { 0 })
-                    .collect(),
-            );
-            for reach in &network.reaches {
-                for &cell in &reach.cells {
-                    grid.values_mut()[cell as usize] = reach.strahler;
-                }
-            }
+            let grid = network.orders(&routed.directions);
             let dir = self.dir;
             self.step("writing streams", 0.82, |_| write(dir, &STREAM_ORDER, &grid, &frame, &crs))?;
             orders = Some(grid);
         }
+        let mut derived = std::collections::BTreeMap::new();
         if !recipe.derived.is_empty() {
             let land = derived::Land {
+                prepared: prepared.as_ref(),
                 ground: &done.ground,
                 routed: &routed,
+                network: network.as_ref().map(|(_, n)| n),
                 orders: orders.as_ref(),
                 frame: &frame,
                 crs: &crs,
             };
-            notes.extend(self.derived(&land)?);
+            derived = self.derived(&land, &mut notes)?;
         }
+        drop(prepared);
         let mut catchments = match &recipe.catchments {
             Some(settings) => {
                 let land = catchments::Land {
@@ -248,6 +240,7 @@ impl<'a> Run<'a> {
                     crs: &crs,
                     network: network.as_ref().map(|(_, n)| n),
                     orders: orders.as_ref(),
+                    derived: &derived,
                 };
                 Some(self.catchments(&land, &mut notes)?)
             }

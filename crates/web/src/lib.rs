@@ -4,6 +4,7 @@
 mod api;
 mod http;
 mod map;
+mod derived;
 mod sheets;
 mod shell;
 mod stages;
@@ -68,6 +69,8 @@ pub struct App {
     collections: api::Layers,
     /// rasters that a GIS reads parts of
     cogs: api::Cogs,
+    /// formulas that were looked at last, by what their tiles ask for
+    formulas: moka::future::Cache<String, String>,
     /// one for each processor: what is drawn at a time
     drawing: Arc<tokio::sync::Semaphore>,
 }
@@ -107,6 +110,7 @@ impl App {
                 .max_capacity(24)
                 .build(),
             cogs: api::Cogs::default(),
+            formulas: moka::future::Cache::new(1000),
             drawing: Arc::new(tokio::sync::Semaphore::new(
                 std::thread::available_parallelism().map_or(2, Into::into),
             )),
@@ -215,6 +219,7 @@ impl App {
         let study = Router::new()
             .merge(shell::routes())
             .merge(map::routes())
+            .merge(derived::routes())
             .merge(stages::routes())
             .merge(api::routes())
             .merge(sheets::routes())

@@ -3,6 +3,7 @@
 
 mod catchments;
 mod conditioning;
+mod derived;
 mod drawing;
 mod error;
 mod handover;
@@ -20,6 +21,7 @@ mod undo;
 
 pub use catchments::*;
 pub use conditioning::*;
+pub use derived::*;
 pub use drawing::*;
 pub use error::{Error, Result};
 pub use handover::*;

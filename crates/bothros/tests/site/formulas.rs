@@ -98,6 +98,14 @@ fn random_formulas_agree_with_numpy() {
             "away(N / 7) + np.floor(S * 10) - np.ceil(S * 3)",
         ),
         ("third", "contributing_area ^ 0.5 * 2 ^ -1", "np.sqrt(A) / 2"),
+        ("around", "mean(elevation within 33 m)", "near(E, 33 / cell, 'mean')"),
+        ("summed", "sum(slope within 3.5 cells)", "near(S, 3.5, 'sum')"),
+        ("highest", "max(elevation within 55 m)", "near(E, 55 / cell, 'max')"),
+        ("lowest", "min(elevation within 0.03 km)", "near(E, 30 / cell, 'min')"),
+        ("relief", "range(elevation within 12 cells)", "near(E, 12, 'range')"),
+        ("away", "distance(streams)", "distance(O > 0)"),
+        ("marked", "on(streams) * 2", "np.where(O > 0, 2.0, 0.0)"),
+        ("gathered", "sum(on(streams) within 5 cells)", "near(np.where(O > 0, 1.0, 0.0), 5, 'sum')"),
     ] {
         recipe += &derived(name, ours);
         other.push((name.to_owned(), theirs.to_owned()));
@@ -141,8 +149,8 @@ fn what_cannot_be_computed_is_told_in_the_summary() {
 #[case(derived("a", "a + 1"), "there is no raster a")]
 #[case(derived("Area", "1"), "is no name")]
 #[case(derived("sqrt", "1"), "sqrt is a function")]
-#[case(derived("slope", "1"), "there is a raster slope already")]
-#[case(derived("a", "1") + &*derived("a", "2"), "there is a raster a already")]
+#[case(derived("slope", "1"), "there is a raster or a layer slope already")]
+#[case(derived("a", "1") + &*derived("a", "2"), "there is a raster or a layer a already")]
 #[case(derived("a", &format!("1{}", "+1".repeat(1000))), "500 operations at most")]
 fn what_is_no_formula_is_told_before_any_work(#[case] more: String, #[case] told: &str) {
     let dir = tempfile::tempdir().unwrap();

@@ -5,6 +5,7 @@
 mod application;
 mod archive;
 mod backdrops;
+mod batch;
 mod bad_input;
 mod begins;
 mod by_hand;
@@ -13,6 +14,7 @@ mod calibration;
 mod catchments;
 mod conditioning;
 mod connected;
+mod derived;
 mod drawn;
 mod face;
 mod formulas;

@@ -1,7 +1,8 @@
 //! Formulas checked for what they mean: names, functions, units.
 
 use super::compute::Node;
-use super::{Error, Expression, Infix, Kind, Prefix, Result, Span, Unit, What, parse};
+use super::layer::From;
+use super::{Error, Expression, Infix, Kind, Prefix, Reach, Result, Span, Unit, What, parse};
 
 /// Functions of one number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -34,9 +35,19 @@ enum Function {
     One(One),
     Over(Over),
     Atan2,
+    Layer(From),
 }
 
-const FUNCTIONS: [(&str, Function, &str); 17] = [
+/// What a name in a formula stands for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Named {
+    /// a raster, with the unit of its values
+    Raster(Unit),
+    /// a layer, with the unit of the number that each of its features has, where they have one
+    Layer(Option<Unit>),
+}
+
+const FUNCTIONS: [(&str, Function, &str); 20] = [
     ("ln", Function::One(One::Ln), "natural logarithm"),
     ("log10", Function::One(One::Log10), "decimal logarithm"),
     ("sqrt", Function::One(One::Sqrt), "square root"),
@@ -49,11 +60,14 @@ const FUNCTIONS: [(&str, Function, &str); 17] = [
     ("round", Function::One(One::Round), "nearest whole number, halves away from zero"),
     ("floor", Function::One(One::Floor), "next whole number below"),
     ("ceil", Function::One(One::Ceil), "next whole number above"),
-    ("min", Function::Over(Over::Min), "smallest of several; of one, over the whole raster"),
-    ("max", Function::Over(Over::Max), "largest of several; of one, over the whole raster"),
-    ("mean", Function::Over(Over::Mean), "mean of several; of one, over the whole raster"),
-    ("sum", Function::Over(Over::Sum), "sum of several; of one, over the whole raster"),
-    ("range", Function::Over(Over::Range), "largest less smallest of several; of one, over the whole raster"),
+    ("min", Function::Over(Over::Min), "smallest of several; of one, over the whole raster, within a distance, along or inside a layer"),
+    ("max", Function::Over(Over::Max), "largest of several; of one, over the whole raster, within a distance, along or inside a layer"),
+    ("mean", Function::Over(Over::Mean), "mean of several; of one, over the whole raster, within a distance, along or inside a layer"),
+    ("sum", Function::Over(Over::Sum), "sum of several; of one, over the whole raster, within a distance, along or inside a layer"),
+    ("range", Function::Over(Over::Range), "largest less smallest, as the two"),
+    ("on", Function::Layer(From::On), "1 on the features of a layer, 0 elsewhere"),
+    ("distance", Function::Layer(From::Distance), "metres to the nearest feature of a layer"),
+    ("value", Function::Layer(From::Value), "elevation of the features of a layer; none elsewhere"),
 ];
 
 /// Names of functions, and what they give.
@@ -73,6 +87,8 @@ pub struct Checked {
     pub kind: Kind,
     /// names of the rasters that it is made of, in the order in which they are to be given
     pub names: Vec<String>,
+    /// names of the layers that it is made of, in the order in which they are to be given
+    pub layers: Vec<String>,
 }
 
 /// A formula.
@@ -97,60 +113,185 @@ impl Formula {
         self.said.names()
     }
 
-    /// Checks names and units; `known` tells the unit of a raster.
+    /// Names of the layers in it.
+    pub fn layers(&self) -> Vec<&str> {
+        self.said.layers()
+    }
+
+    /// Checks names and units; `known` tells what a name stands for.
     ///
     /// # Errors
     /// [`Error`] at the name that is not known, or at what cannot be computed with each other, and why.
-    pub fn check(&self, known: &dyn Fn(&str) -> Option<Unit>) -> Result<Checked> {
-        let names: Vec<String> = self.names().into_iter().map(str::to_owned).collect();
-        let (node, kind) = check(&self.said, &names, known)?;
-        Ok(Checked { node, kind, names })
+    pub fn check(&self, known: &dyn Fn(&str) -> Option<Named>) -> Result<Checked> {
+        let owned = |all: Vec<&str>| all.into_iter().map(str::to_owned).collect::<Vec<String>>();
+        let (names, layers) = (owned(self.names()), owned(self.layers()));
+        let (node, kind) = Names { rasters: &names, layers: &layers, known }.check(&self.said)?;
+        Ok(Checked { node, kind, names, layers })
     }
 }
 
 type Found = Result<(Node, Kind)>;
 
-fn check(of: &Expression, names: &[String], known: &dyn Fn(&str) -> Option<Unit>) -> Found {
-    let part = |e: &Expression| check(e, names, known);
-    match &of.what {
-        What::Number(value) => Ok((Node::Constant(*value), Kind::Plain)),
-        What::Nothing => Ok((Node::Constant(f64::NAN), Kind::Plain)),
-        What::Name(name) => match known(name) {
-            Some(unit) => {
-                let at = names.iter().position(|n| n == name).unwrap_or_default();
+/// Names of a formula, and what they stand for.
+struct Names<'a> {
+    rasters: &'a [String],
+    layers: &'a [String],
+    known: &'a dyn Fn(&str) -> Option<Named>,
+}
+
+impl Names<'_> {
+    fn check(&self, of: &Expression) -> Found {
+        match &of.what {
+            What::Number(value) => Ok((Node::Constant(*value), Kind::Plain)),
+            What::Nothing => Ok((Node::Constant(f64::NAN), Kind::Plain)),
+            What::Name(name) => self.raster(name, of.span),
+            What::Prefix(Prefix::Minus, e) => {
+                let (node, kind) = self.check(e)?;
+                Ok((Node::Negative(Box::new(node)), kind.number(e.span, "a sign")?))
+            }
+            What::Prefix(Prefix::Not, e) => {
+                let (node, kind) = self.check(e)?;
+                kind.condition(e.span, "“not”")?;
+                Ok((Node::Not(Box::new(node)), Kind::Condition))
+            }
+            What::Infix(sign, a, b) => {
+                let ((left, of_left), (right, of_right)) = (self.check(a)?, self.check(b)?);
+                let kind = joined(*sign, (of_left, a), (of_right, b), of.span)?;
+                Ok((Node::Two(*sign, Box::new(left), Box::new(right), of.span), kind))
+            }
+            What::Choice(all) => {
+                let [condition, then, other] = &**all;
+                let (c, kind) = self.check(condition)?;
+                kind.condition(condition.span, "“if”")?;
+                let ((a, of_a), (b, of_b)) = (self.check(then)?, self.check(other)?);
+                let kind = of_a.with(of_b, of.span, "the two results of one “if”")?;
+                Ok((Node::Choice(Box::new([c, a, b])), kind))
+            }
+            What::Call(name, arguments) => self.called(of, name, arguments),
+            What::Figure(name, e, reach) => self.figure(of.span, name, e, reach),
+        }
+    }
+
+    fn raster(&self, name: &str, span: Span) -> Found {
+        match (self.known)(name) {
+            Some(Named::Raster(unit)) => {
+                let at = self.rasters.iter().position(|n| n == name).unwrap_or_default();
                 Ok((Node::Raster(at), Kind::Number(unit)))
+            }
+            Some(Named::Layer(_)) => {
+                let what =
+                    format!("{name} is a layer: on({name}), distance({name}), or a figure along or inside it");
+                Err(Error::at(span, what))
             }
             None if function(name).is_some() => {
                 let what = format!(
                     "{name} is a function: what it is of stands in brackets after it, as in {name}(…)"
                 );
-                Err(Error::at(of.span, what))
+                Err(Error::at(span, what))
             }
-            None => Err(Error::at(of.span, format!("there is no raster {name}"))),
-        },
-        What::Prefix(Prefix::Minus, e) => {
-            let (node, kind) = part(e)?;
-            Ok((Node::Negative(Box::new(node)), kind.number(e.span, "a sign")?))
+            None => Err(Error::at(span, format!("there is no raster {name}"))),
         }
-        What::Prefix(Prefix::Not, e) => {
-            let (node, kind) = part(e)?;
-            kind.condition(e.span, "“not”")?;
-            Ok((Node::Not(Box::new(node)), Kind::Condition))
+    }
+
+    /// The place of a layer among those that are given, and the unit of its numbers.
+    fn layer(&self, name: &str, span: Span) -> Result<(usize, Option<Unit>)> {
+        match (self.known)(name) {
+            Some(Named::Layer(unit)) => {
+                Ok((self.layers.iter().position(|n| n == name).unwrap_or_default(), unit))
+            }
+            Some(Named::Raster(_)) => Err(Error::at(span, format!("{name} is a raster, and a layer is expected"))),
+            None => Err(Error::at(span, format!("there is no layer {name}"))),
         }
-        What::Infix(sign, a, b) => {
-            let ((left, of_left), (right, of_right)) = (part(a)?, part(b)?);
-            let kind = joined(*sign, (of_left, a), (of_right, b), of.span)?;
-            Ok((Node::Two(*sign, Box::new(left), Box::new(right), of.span), kind))
+    }
+
+    /// A figure of the cells within a distance, or of those of each feature.
+    fn figure(&self, span: Span, name: &str, of: &Expression, reach: &Reach) -> Found {
+        let Some(Function::Over(over)) = function(name) else {
+            let what = format!("{name} takes no distance and no layer; min, max, mean, sum and range do");
+            return Err(Error::at(span, what));
+        };
+        let (node, kind) = self.check(of)?;
+        let kind = kind.number(of.span, name)?;
+        let node = Box::new(node);
+        match reach {
+            Reach::Near(distance) => Ok((Node::Near(over, *distance, node), kind)),
+            Reach::Layer(layer, at) => Ok((Node::Along(over, self.layer(layer, *at)?.0, node), kind)),
         }
-        What::Choice(all) => {
-            let [condition, then, other] = &**all;
-            let (c, kind) = part(condition)?;
-            kind.condition(condition.span, "“if”")?;
-            let ((a, of_a), (b, of_b)) = (part(then)?, part(other)?);
-            let kind = of_a.with(of_b, of.span, "the two results of one “if”")?;
-            Ok((Node::Choice(Box::new([c, a, b])), kind))
+    }
+
+    fn called(&self, of: &Expression, name: &str, arguments: &[Expression]) -> Found {
+        let Some(function) = function(name) else {
+            let close = FUNCTIONS.iter().map(|f| f.0).filter(|f| f.starts_with(&name[..1.min(name.len())]));
+            let close: Vec<&str> = close.collect();
+            let known = if close.is_empty() { "ln, sqrt, max and others are".into() } else { close.join(", ") };
+            return Err(Error::at(of.span, format!("there is no function {name}; there is {known}")));
+        };
+        let wanted = |count: usize| match arguments.len() == count {
+            true => Ok(()),
+            false => {
+                Err(Error::at(of.span, format!("{name} takes {count} in its brackets, not {}", arguments.len())))
+            }
+        };
+        match function {
+            Function::One(one) => {
+                wanted(1)?;
+                let (node, kind) = self.check(&arguments[0])?;
+                let kind = kind.number(arguments[0].span, name)?;
+                let kind = match one {
+                    One::Ln | One::Log10 => Kind::Number(Unit::none()),
+                    One::Sqrt => kind.to(Some(0.5), of.span)?,
+                    One::Exp | One::Sin | One::Cos | One::Tan => {
+                        kind.without_unit(arguments[0].span, name)?;
+                        Kind::Number(Unit::none())
+                    }
+                    One::Abs | One::Round | One::Floor | One::Ceil => kind,
+                };
+                Ok((Node::One(one, Box::new(node), of.span), kind))
+            }
+            Function::Atan2 => {
+                wanted(2)?;
+                let ((y, of_y), (x, of_x)) = (self.check(&arguments[0])?, self.check(&arguments[1])?);
+                let of_y = of_y.number(arguments[0].span, name)?;
+                of_y.with(of_x.number(arguments[1].span, name)?, of.span, "the sides of one angle")?;
+                Ok((Node::Atan2(Box::new(y), Box::new(x)), Kind::Number(Unit::none())))
+            }
+            Function::Layer(what) => {
+                wanted(1)?;
+                let argument = &arguments[0];
+                let What::Name(layer) = &argument.what else {
+                    return Err(Error::at(argument.span, format!("{name} takes the name of a layer")));
+                };
+                let (at, unit) = self.layer(layer, argument.span)?;
+                let unit = match what {
+                    From::On => Unit::none(),
+                    From::Distance => Unit::of("m", 1),
+                    From::Value => unit.ok_or_else(|| {
+                        Error::at(argument.span, format!("the features of {layer} have no elevation"))
+                    })?,
+                };
+                Ok((Node::Of(what, at), Kind::Number(unit)))
+            }
+            Function::Over(over) => {
+                let mut nodes = Vec::new();
+                let mut kind = Kind::Plain;
+                for argument in arguments {
+                    let (node, own) = self.check(argument)?;
+                    kind = kind.with(
+                        own.number(argument.span, name)?,
+                        of.span,
+                        &format!("taken together by {name}"),
+                    )?;
+                    nodes.push(node);
+                }
+                match (nodes.len(), nodes.pop()) {
+                    (1, Some(node)) => Ok((Node::Whole(over, Box::new(node)), kind)),
+                    (_, last) => {
+                        nodes.extend(last);
+                        Ok((Node::Several(over, nodes), kind))
+                    }
+                }
+            }
         }
-        What::Call(name, arguments) => called(of, name, arguments, &part),
     }
 }
 
@@ -193,69 +334,5 @@ fn typed(of: &Expression) -> Option<f64> {
         What::Prefix(Prefix::Minus, of) => typed(of).map(|v| -v),
         What::Infix(Infix::Over, a, b) => Some(typed(a)? / typed(b)?),
         _ => None,
-    }
-}
-
-fn called(
-    of: &Expression,
-    name: &str,
-    arguments: &[Expression],
-    part: &dyn Fn(&Expression) -> Found,
-) -> Found {
-    let Some(function) = function(name) else {
-        let close = FUNCTIONS.iter().map(|f| f.0).filter(|f| f.starts_with(&name[..1.min(name.len())]));
-        let close: Vec<&str> = close.collect();
-        let known = if close.is_empty() { "ln, sqrt, max and others are".into() } else { close.join(", ") };
-        return Err(Error::at(of.span, format!("there is no function {name}; there is {known}")));
-    };
-    let wanted = |count: usize| match arguments.len() == count {
-        true => Ok(()),
-        false => {
-            Err(Error::at(of.span, format!("{name} takes {count} in its brackets, not {}", arguments.len())))
-        }
-    };
-    match function {
-        Function::One(one) => {
-            wanted(1)?;
-            let (node, kind) = part(&arguments[0])?;
-            let kind = kind.number(arguments[0].span, name)?;
-            let kind = match one {
-                One::Ln | One::Log10 => Kind::Number(Unit::none()),
-                One::Sqrt => kind.to(Some(0.5), of.span)?,
-                One::Exp | One::Sin | One::Cos | One::Tan => {
-                    kind.without_unit(arguments[0].span, name)?;
-                    Kind::Number(Unit::none())
-                }
-                One::Abs | One::Round | One::Floor | One::Ceil => kind,
-            };
-            Ok((Node::One(one, Box::new(node), of.span), kind))
-        }
-        Function::Atan2 => {
-            wanted(2)?;
-            let ((y, of_y), (x, of_x)) = (part(&arguments[0])?, part(&arguments[1])?);
-            let of_y = of_y.number(arguments[0].span, name)?;
-            of_y.with(of_x.number(arguments[1].span, name)?, of.span, "the sides of one angle")?;
-            Ok((Node::Atan2(Box::new(y), Box::new(x)), Kind::Number(Unit::none())))
-        }
-        Function::Over(over) => {
-            let mut nodes = Vec::new();
-            let mut kind = Kind::Plain;
-            for argument in arguments {
-                let (node, own) = part(argument)?;
-                kind = kind.with(
-                    own.number(argument.span, name)?,
-                    of.span,
-                    &format!("taken together by {name}"),
-                )?;
-                nodes.push(node);
-            }
-            match (nodes.len(), nodes.pop()) {
-                (1, Some(node)) => Ok((Node::Whole(over, Box::new(node)), kind)),
-                (_, last) => {
-                    nodes.extend(last);
-                    Ok((Node::Several(over, nodes), kind))
-                }
-            }
-        }
     }
 }

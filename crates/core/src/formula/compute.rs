@@ -5,8 +5,10 @@ use std::collections::BTreeMap;
 use rayon::prelude::*;
 
 use super::check::{Checked, One, Over};
-use super::{Infix, Span, Unit};
-use crate::{Cell, Grid, Monitor};
+use super::layer::{Features, From};
+use super::near::{WIDEST, near};
+use super::{Distance, Infix, Span, Unit};
+use crate::{Cell, Frame, Grid, Monitor};
 
 /// The cells of a raster.
 #[derive(Debug, Clone, Copy)]
@@ -136,6 +138,14 @@ pub(super) enum Node {
     Several(Over, Vec<Node>),
     /// a figure of a whole raster, which is found before
     Whole(Over, Box<Node>),
+    /// a figure of the cells within a distance, which is found before
+    Near(Over, Distance, Box<Node>),
+    /// a figure of the cells of each feature of a layer, which is found before
+    Along(Over, usize, Box<Node>),
+    /// a raster from a layer, which is found before
+    Of(From, usize),
+    /// what was found before for each cell
+    Made(usize),
 }
 
 /// Cells that are computed at a time: they stay in the nearest memory.
@@ -184,6 +194,8 @@ fn compared(out: &mut [f64], other: &[f64], how: impl Fn(f32, f32) -> bool) {
 #[derive(Clone, Copy)]
 struct At<'a> {
     rasters: &'a [Raster<'a>],
+    /// what was found before
+    made: &'a [Vec<f32>],
     /// the first of them
     from: usize,
     /// those whose result counts; all where it is none
@@ -286,34 +298,160 @@ impl Node {
                 pool.give(other);
                 pool.give(low);
             }
-            // It has been found before, and stands as a constant.
-            Self::Whole(..) => out.fill(f64::NAN),
+            Self::Made(which) => Values::F32(&at.made[*which]).load(at.from, out),
+            // They have been found before, and stand as constants or as what was made.
+            Self::Whole(..) | Self::Near(..) | Self::Along(..) | Self::Of(..) => out.fill(f64::NAN),
+        }
+    }
+}
+
+/// What is found before cells are computed: figures of whole rasters, of what lies around cells, of features.
+struct Before<'a> {
+    rasters: &'a [Raster<'a>],
+    layers: &'a [Features],
+    frame: &'a Frame,
+    monitor: &'a dyn Monitor,
+    made: Vec<Vec<f32>>,
+    odds: Odds,
+}
+
+impl Before<'_> {
+    /// Finds them, those within others first, and puts them in their place.
+    fn found(&mut self, node: Node) -> crate::Result<Node> {
+        Ok(match node {
+            Node::Whole(over, of) => {
+                let of = self.found(*of)?;
+                Node::Constant(self.whole(over, &of)?)
+            }
+            Node::Near(over, distance, of) => {
+                let radius = distance.in_cells(self.frame.cell_m());
+                if radius > WIDEST {
+                    return Err(crate::Error::RadiusTooLarge { cells: radius.ceil() as u64, most: WIDEST as u64 });
+                }
+                let values = self.values(*of)?;
+                let found = near(&values, (self.frame.rows, self.frame.cols), radius, over, self.monitor)?;
+                self.keep(found)
+            }
+            Node::Along(over, layer, of) => {
+                let values = self.values(*of)?;
+                let found = self.layers[layer].figures(&values, over);
+                self.keep(found)
+            }
+            Node::Of(what, layer) => {
+                let found = self.layers[layer].raster(what, self.frame, self.monitor)?;
+                self.keep(found)
+            }
+            Node::Negative(of) => Node::Negative(self.boxed(of)?),
+            Node::Not(of) => Node::Not(self.boxed(of)?),
+            Node::Two(sign, a, b, span) => Node::Two(sign, self.boxed(a)?, self.boxed(b)?, span),
+            Node::Choice(all) => {
+                let [a, b, c] = *all;
+                Node::Choice(Box::new([self.found(a)?, self.found(b)?, self.found(c)?]))
+            }
+            Node::One(of, node, span) => Node::One(of, self.boxed(node)?, span),
+            Node::Atan2(y, x) => Node::Atan2(self.boxed(y)?, self.boxed(x)?),
+            Node::Several(over, all) => {
+                let all = all.into_iter().map(|node| self.found(node));
+                Node::Several(over, all.collect::<crate::Result<_>>()?)
+            }
+            other @ (Node::Constant(_) | Node::Raster(_) | Node::Made(_)) => other,
+        })
+    }
+
+    fn boxed(&mut self, node: Box<Node>) -> crate::Result<Box<Node>> {
+        self.found(*node).map(Box::new)
+    }
+
+    fn keep(&mut self, values: Vec<f32>) -> Node {
+        self.made.push(values);
+        Node::Made(self.made.len() - 1)
+    }
+
+    /// What a part of the formula gives for each cell.
+    fn values(&mut self, node: Node) -> crate::Result<Vec<f32>> {
+        let node = self.found(node)?;
+        let (values, odds) = self.computed(&node)?;
+        self.odds = merged(std::mem::take(&mut self.odds), odds);
+        Ok(values)
+    }
+
+    fn computed(&self, node: &Node) -> crate::Result<(Vec<f32>, Odds)> {
+        let Self { rasters, made, monitor, .. } = self;
+        let mut out = vec![f32::NAN; self.frame.cells()];
+        let everywhere = Span { from: 0, to: 0 };
+        let odds = out
+            .par_chunks_mut(BLOCK)
+            .enumerate()
+            .map_init(Pool::default, |pool, (block, out)| {
+                let from = block * BLOCK;
+                let mut odds = Odds::new();
+                if monitor.is_cancelled() {
+                    return odds;
+                }
+                let mut values = pool.take(out.len());
+                node.block(&At { rasters, made, from, seen: None }, &mut values, pool, &mut odds);
+                for (n, (out, &value)) in out.iter_mut().zip(&values).enumerate() {
+                    *out = value as f32;
+                    if out.is_infinite() {
+                        note(&mut odds, OddKind::TooLarge, everywhere, from + n);
+                        *out = f32::NAN;
+                    }
+                }
+                pool.give(values);
+                odds
+            })
+            .reduce(Odds::new, merged);
+        match monitor.is_cancelled() {
+            true => Err(crate::Error::Cancelled),
+            false => Ok((out, odds)),
         }
     }
 
-    /// Finds figures of whole rasters, those within others first, and puts them in their place.
-    fn with_figures(self, rasters: &[Raster], cells: usize, monitor: &dyn Monitor) -> crate::Result<Self> {
-        let one = |node: Box<Self>| node.with_figures(rasters, cells, monitor).map(Box::new);
-        Ok(match self {
-            Self::Whole(over, of) => {
-                let of = one(of)?;
-                Self::Constant(whole(over, &of, rasters, cells, monitor)?)
-            }
-            Self::Negative(of) => Self::Negative(one(of)?),
-            Self::Not(of) => Self::Not(one(of)?),
-            Self::Two(sign, a, b, span) => Self::Two(sign, one(a)?, one(b)?, span),
-            Self::Choice(all) => {
-                let [a, b, c] = *all;
-                let found = |node: Self| node.with_figures(rasters, cells, monitor);
-                Self::Choice(Box::new([found(a)?, found(b)?, found(c)?]))
-            }
-            Self::One(of, node, span) => Self::One(of, one(node)?, span),
-            Self::Atan2(y, x) => Self::Atan2(one(y)?, one(x)?),
-            Self::Several(over, all) => {
-                let all = all.into_iter().map(|node| node.with_figures(rasters, cells, monitor));
-                Self::Several(over, all.collect::<crate::Result<_>>()?)
-            }
-            other => other,
+    /// A figure of all cells that have a value; none where there are none.
+    fn whole(&self, over: Over, of: &Node) -> crate::Result<f64> {
+        let Self { rasters, made, monitor, .. } = self;
+        let cells = self.frame.cells();
+        struct Figures {
+            low: f64,
+            high: f64,
+            sum: f64,
+            count: u64,
+        }
+        // In blocks of a fixed size, put together in their order: the same on any number of cores.
+        let figures: Vec<Figures> = (0..cells.div_ceil(BLOCK))
+            .into_par_iter()
+            .map_init(Pool::default, |pool, block| {
+                let from = block * BLOCK;
+                let mut values = pool.take(BLOCK.min(cells - from));
+                let mut unseen = Odds::new();
+                of.block(&At { rasters, made, from, seen: None }, &mut values, pool, &mut unseen);
+                let begin = Figures { low: f64::INFINITY, high: f64::NEG_INFINITY, sum: 0.0, count: 0 };
+                let all = values.iter().filter(|v| !v.is_nan()).fold(begin, |f, &v| Figures {
+                    low: f.low.min(v),
+                    high: f.high.max(v),
+                    sum: f.sum + v,
+                    count: f.count + 1,
+                });
+                pool.give(values);
+                all
+            })
+            .collect();
+        if monitor.is_cancelled() {
+            return Err(crate::Error::Cancelled);
+        }
+        let count: u64 = figures.iter().map(|f| f.count).sum();
+        if count == 0 {
+            return Ok(f64::NAN);
+        }
+        let low = figures.iter().map(|f| f.low).fold(f64::INFINITY, f64::min);
+        let high = figures.iter().map(|f| f.high).fold(f64::NEG_INFINITY, f64::max);
+        let sum: f64 = figures.iter().map(|f| f.sum).sum();
+        Ok(match over {
+            Over::Min => low,
+            Over::Max => high,
+            Over::Range => high - low,
+            Over::Sum => sum,
+            Over::Mean => sum / count as f64,
         })
     }
 }
@@ -383,74 +521,24 @@ fn single(one: One, out: &mut [f64], mut odd: impl FnMut(OddKind, usize)) {
     }
 }
 
-/// A figure of all cells that have a value; none where there are none.
-fn whole(
-    over: Over,
-    of: &Node,
-    rasters: &[Raster],
-    cells: usize,
-    monitor: &dyn Monitor,
-) -> crate::Result<f64> {
-    struct Figures {
-        low: f64,
-        high: f64,
-        sum: f64,
-        count: u64,
-    }
-    // In blocks of a fixed size, put together in their order: the same on any number of cores.
-    let figures: Vec<Figures> = (0..cells.div_ceil(BLOCK))
-        .into_par_iter()
-        .map_init(Pool::default, |pool, block| {
-            let from = block * BLOCK;
-            let mut values = pool.take(BLOCK.min(cells - from));
-            let mut unseen = Odds::new();
-            of.block(&At { rasters, from, seen: None }, &mut values, pool, &mut unseen);
-            let begin = Figures { low: f64::INFINITY, high: f64::NEG_INFINITY, sum: 0.0, count: 0 };
-            let all = values.iter().filter(|v| !v.is_nan()).fold(begin, |f, &v| Figures {
-                low: f.low.min(v),
-                high: f.high.max(v),
-                sum: f.sum + v,
-                count: f.count + 1,
-            });
-            pool.give(values);
-            all
-        })
-        .collect();
-    if monitor.is_cancelled() {
-        return Err(crate::Error::Cancelled);
-    }
-    let count: u64 = figures.iter().map(|f| f.count).sum();
-    if count == 0 {
-        return Ok(f64::NAN);
-    }
-    let low = figures.iter().map(|f| f.low).fold(f64::INFINITY, f64::min);
-    let high = figures.iter().map(|f| f.high).fold(f64::NEG_INFINITY, f64::max);
-    let sum: f64 = figures.iter().map(|f| f.sum).sum();
-    Ok(match over {
-        Over::Min => low,
-        Over::Max => high,
-        Over::Range => high - low,
-        Over::Sum => sum,
-        Over::Mean => sum / count as f64,
-    })
-}
-
 impl Checked {
-    /// Computes the formula for all cells of a grid of `rows` and `cols`; `rasters` are those of [`Checked::names`], in that
-    /// order. Conditions give 1 and 0. Beside the result: what could not be computed, the most frequent first.
+    /// Computes the formula for all cells of a grid; `rasters` are those of [`Checked::names`] and `layers` those of
+    /// [`Checked::layers`], in that order. Conditions give 1 and 0. Beside the result: what could not be computed, the most
+    /// frequent first.
     ///
     /// # Errors
-    /// [`crate::Error::ShapeMismatch`], [`crate::Error::Cancelled`].
+    /// [`crate::Error::ShapeMismatch`], [`crate::Error::RadiusTooLarge`], [`crate::Error::Cancelled`].
     pub fn compute(
         &self,
         rasters: &[Raster],
-        (rows, cols): (usize, usize),
+        layers: &[Features],
+        frame: &Frame,
         monitor: &dyn Monitor,
     ) -> crate::Result<(Grid<f32>, Vec<Odd>)> {
-        let cells = rows * cols;
-        let given = rasters.iter().map(|r| r.values.len()).find(|len| *len != cells);
-        let missing = (rasters.len() < self.names.len()).then_some(0);
-        if let Some(len) = given.or(missing) {
+        let (rows, cols) = (frame.rows, frame.cols);
+        let given = rasters.iter().map(|r| r.values.len()).find(|len| *len != frame.cells());
+        let missing = rasters.len() < self.names.len() || layers.len() < self.layers.len();
+        if let Some(len) = given.or(missing.then_some(0)) {
             return Err(crate::Error::ShapeMismatch {
                 a_rows: rows,
                 a_cols: cols,
@@ -458,34 +546,10 @@ impl Checked {
                 b_cols: cols,
             });
         }
-        let node = self.node.clone().with_figures(rasters, cells, monitor)?;
-        let mut out = vec![f32::NAN; cells];
-        let everywhere = Span { from: 0, to: 0 };
-        let odds = out
-            .par_chunks_mut(BLOCK)
-            .enumerate()
-            .map_init(Pool::default, |pool, (block, out)| {
-                let from = block * BLOCK;
-                let mut odds = Odds::new();
-                if monitor.is_cancelled() {
-                    return odds;
-                }
-                let mut values = pool.take(out.len());
-                node.block(&At { rasters, from, seen: None }, &mut values, pool, &mut odds);
-                for (n, (out, &value)) in out.iter_mut().zip(&values).enumerate() {
-                    *out = value as f32;
-                    if out.is_infinite() {
-                        note(&mut odds, OddKind::TooLarge, everywhere, from + n);
-                        *out = f32::NAN;
-                    }
-                }
-                pool.give(values);
-                odds
-            })
-            .reduce(Odds::new, merged);
-        if monitor.is_cancelled() {
-            return Err(crate::Error::Cancelled);
-        }
+        let mut before = Before { rasters, layers, frame, monitor, made: Vec::new(), odds: Odds::new() };
+        let node = before.found(self.node.clone())?;
+        let (out, odds) = before.computed(&node)?;
+        let odds = merged(before.odds, odds);
         let cell = |at: usize| Cell { row: at / cols, col: at % cols };
         let mut odds: Vec<Odd> = odds
             .into_iter()

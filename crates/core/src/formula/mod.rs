@@ -5,12 +5,15 @@
 
 mod check;
 mod compute;
+mod layer;
+mod near;
 mod parse;
 mod unit;
 
-pub use check::{Checked, Formula, functions};
+pub use check::{Checked, Formula, Named, functions};
 pub use compute::{Odd, OddKind, Raster, Values};
-pub use parse::{Expression, Infix, LONGEST, MOST_OPERATIONS, Prefix, What, parse};
+pub use layer::Features;
+pub use parse::{Distance, Expression, Infix, LONGEST, MOST_OPERATIONS, Prefix, Reach, What, parse};
 pub use unit::{Kind, Unit};
 
 /// Where something stands in the text of a formula, bytes.

@@ -37,7 +37,43 @@ pub enum What {
     Choice(Box<[Expression; 3]>),
     /// a function of what stands in its brackets
     Call(String, Vec<Expression>),
+    /// a figure of the cells around each, or of those of features
+    Figure(String, Box<Expression>, Reach),
 }
+
+/// Which cells a figure is of.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Reach {
+    /// those within a distance
+    Near(Distance),
+    /// those of each feature of a layer: its name, and where it stands
+    Layer(String, Span),
+}
+
+/// A distance as it was typed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Distance {
+    /// on the ground
+    Metres(f64),
+    /// in cells
+    Cells(f64),
+}
+
+impl Distance {
+    /// In cells of this size.
+    pub fn in_cells(self, cell_m: f64) -> f64 {
+        match self {
+            Self::Metres(m) => m / cell_m,
+            Self::Cells(cells) => cells,
+        }
+    }
+}
+
+/// Functions of a layer alone.
+pub(super) const OF_LAYERS: [&str; 3] = ["on", "distance", "value"];
+
+/// A foot, metres.
+const FOOT: f64 = 0.3048;
 
 /// What stands before.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -186,7 +222,10 @@ fn called(rule: Rule) -> Option<&'static str> {
         | Rule::r#if => "a number, a raster, a function or “(”",
         Rule::then => "“then”",
         Rule::otherwise => "“else”",
-        Rule::minus | Rule::not => return None,
+        Rule::minus | Rule::not | Rule::within | Rule::passed | Rule::inside => return None,
+        Rule::amount => "a distance such as 250 m",
+        Rule::measure => "m, km, ft or cells",
+        Rule::layer => "the name of a layer",
         Rule::EOI => "the end",
         _ => "a sign such as +, *, < or “and”",
     })
@@ -269,7 +308,20 @@ fn primary(pair: Pair<Rule>, how: &PrattParser<Rule>) -> Result<Expression> {
         Rule::call => {
             let mut parts = pair.into_inner();
             let name = parts.next().map_or(String::new(), |name| name.as_str().to_owned());
-            What::Call(name, parts.map(|part| expression(part.into_inner(), how)).collect::<Result<_>>()?)
+            let (mut arguments, mut among) = (Vec::new(), None);
+            for part in parts {
+                match part.as_rule() {
+                    Rule::near | Rule::along => among = Some(reach(part)?),
+                    _ => arguments.push(expression(part.into_inner(), how)?),
+                }
+            }
+            match (among, arguments.pop()) {
+                (Some(among), Some(of)) => What::Figure(name, Box::new(of), among),
+                (_, last) => {
+                    arguments.extend(last);
+                    What::Call(name, arguments)
+                }
+            }
         }
         // A bracket, or the whole formula: what is in it.
         Rule::bracket => {
@@ -281,6 +333,29 @@ fn primary(pair: Pair<Rule>, how: &PrattParser<Rule>) -> Result<Expression> {
     Ok(Expression { span, what })
 }
 
+/// Which cells a figure is of.
+fn reach(pair: Pair<Rule>) -> Result<Reach> {
+    let (span, near) = (span_of(&pair), pair.as_rule() == Rule::near);
+    let parts: Vec<Pair<Rule>> = pair.into_inner().skip(1).collect();
+    let broken = || Error::at(span, "a distance or a layer is expected");
+    let first = parts.first().ok_or_else(broken)?;
+    if !near {
+        return Ok(Reach::Layer(first.as_str().to_owned(), span_of(first)));
+    }
+    let amount: f64 = first.as_str().parse().map_err(|_| broken())?;
+    let typed = Span { from: first.as_span().start(), to: span.to };
+    if !amount.is_finite() || amount <= 0.0 {
+        return Err(Error::at(typed, "a distance is greater than 0"));
+    }
+    let measure = parts.get(1).map_or(String::new(), |m| m.as_str().to_ascii_lowercase());
+    Ok(Reach::Near(match measure.as_str() {
+        "km" => Distance::Metres(amount * 1000.0),
+        "ft" => Distance::Metres(amount * FOOT),
+        "m" => Distance::Metres(amount),
+        _ => Distance::Cells(amount),
+    }))
+}
+
 impl Expression {
     /// What stands directly in it.
     pub fn parts(&self) -> Vec<&Expression> {
@@ -290,6 +365,7 @@ impl Expression {
             What::Infix(_, a, b) => vec![a, b],
             What::Choice(all) => all.iter().collect(),
             What::Call(_, all) => all.iter().collect(),
+            What::Figure(_, of, _) => vec![of],
         }
     }
 
@@ -307,13 +383,36 @@ impl Expression {
     }
 
     fn collect<'a>(&'a self, out: &mut Vec<&'a str>) {
-        if let What::Name(name) = &self.what
-            && !out.contains(&name.as_str())
-        {
-            out.push(name);
+        match &self.what {
+            What::Name(name) if !out.contains(&name.as_str()) => out.push(name),
+            // What stands in its brackets is a layer.
+            What::Call(name, _) if OF_LAYERS.contains(&name.as_str()) => return,
+            _ => {}
         }
         for part in self.parts() {
             part.collect(out);
+        }
+    }
+
+    /// Names of layers in it, each once, in the order in which they come.
+    pub fn layers(&self) -> Vec<&str> {
+        let mut out = Vec::new();
+        self.collect_layers(&mut out);
+        out
+    }
+
+    fn collect_layers<'a>(&'a self, out: &mut Vec<&'a str>) {
+        let found = match &self.what {
+            What::Figure(_, _, Reach::Layer(name, _)) => Some(name),
+            What::Call(name, all) if OF_LAYERS.contains(&name.as_str()) => match all.first().map(|a| &a.what) {
+                Some(What::Name(name)) => Some(name),
+                _ => None,
+            },
+            _ => None,
+        };
+        out.extend(found.map(String::as_str).filter(|name| !out.contains(name)).into_iter().collect::<Vec<_>>());
+        for part in self.parts() {
+            part.collect_layers(out);
         }
     }
 }

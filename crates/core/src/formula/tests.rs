@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 
 use super::*;
-use crate::{Cell, Grid, Silent};
+use crate::{Cell, Frame, Grid, Silent};
 
 /// Two rows of three cells: elevations with a hole, slopes, upstream cells, orders.
 const ELEVATION: [f32; 6] = [100.0, 120.0, f32::NAN, 90.0, 80.0, 110.0];
@@ -12,14 +12,27 @@ const SLOPE: [f32; 6] = [0.02, 0.1, 0.1, 0.06, 0.0, 0.3];
 const UPSTREAM: [u32; 6] = [0, 9, 3, u32::MAX, 99, 999];
 const ORDER: [u8; 6] = [0, 1, 3, 4, 5, 255];
 
-fn unit(name: &str) -> Option<Unit> {
-    Some(match name {
+fn named(name: &str) -> Option<Named> {
+    let unit = match name {
         "elevation" => Unit::of("m", 1),
         "slope" | "order" => Unit::none(),
         "contributing_area" => Unit::of("m", 2),
         "rain" => Unit::read("mm"),
+        "streams" => return Some(Named::Layer(None)),
+        "contour_lines" => return Some(Named::Layer(Some(Unit::of("m", 1)))),
         _ => return None,
-    })
+    };
+    Some(Named::Raster(unit))
+}
+
+/// Two lines that share a cell.
+fn lines() -> Features {
+    Features { cells: vec![vec![0, 1], vec![1, 5]], values: vec![90.0, f64::NAN] }
+}
+
+/// A grid of cells of 4 m.
+fn frame((rows, cols): (usize, usize)) -> Frame {
+    Frame { rows, cols, left: 0.0, top: 0.0, cell_size: 4.0, unit_m: 1.0 }
 }
 
 fn raster(name: &str) -> Raster<'static> {
@@ -29,13 +42,15 @@ fn raster(name: &str) -> Raster<'static> {
         "order" => Values::U8(&ORDER, 255),
         _ => Values::U32 { values: &UPSTREAM, none: u32::MAX, plus: 1.0, times: 16.0 },
     };
-    Raster { unit: unit(name).unwrap(), values }
+    let Some(Named::Raster(unit)) = named(name) else { panic!("{name} is no raster") };
+    Raster { unit, values }
 }
 
 fn computed(text: &str) -> (Vec<f32>, Vec<Odd>, Kind) {
-    let checked = Formula::read(text).and_then(|f| f.check(&unit)).unwrap_or_else(|e| panic!("{text}: {e}"));
+    let checked = Formula::read(text).and_then(|f| f.check(&named)).unwrap_or_else(|e| panic!("{text}: {e}"));
     let rasters: Vec<Raster> = checked.names.iter().map(|n| raster(n)).collect();
-    let (grid, odds) = checked.compute(&rasters, (2, 3), &Silent).unwrap();
+    let layers: Vec<Features> = checked.layers.iter().map(|_| lines()).collect();
+    let (grid, odds) = checked.compute(&rasters, &layers, &frame((2, 3)), &Silent).unwrap();
     (grid.values().to_vec(), odds, checked.kind)
 }
 
@@ -64,6 +79,21 @@ const NONE: f32 = f32::NAN;
 #[case("round(2.5) + round(-2.5) + floor(-0.5) + ceil(0.2)", [0.0; 6])]
 #[case("atan2(1, 1) * 4", [std::f32::consts::PI; 6])]
 #[case("IF slope > 1 THEN 1 ELSE IF slope > 0.05 THEN 2 ELSE 3", [3.0, 2.0, 2.0, 2.0, 3.0, 2.0])]
+// Around cells of 4 m: themselves alone, those beside them, all.
+#[case("max(elevation within 3 m)", [100.0, 120.0, NONE, 90.0, 80.0, 110.0])]
+#[case("max(elevation within 4 m)", [120.0, 120.0, 120.0, 100.0, 120.0, 110.0])]
+#[case("min(elevation within 1 cell)", [90.0, 80.0, 110.0, 80.0, 80.0, 80.0])]
+#[case("range(elevation within 2 cells)", [40.0, 40.0, 40.0, 40.0, 40.0, 40.0])]
+#[case("sum(elevation within 13.13 ft)", [310.0, 300.0, 230.0, 270.0, 400.0, 190.0])]
+#[case("mean(2 * elevation within 0.1 km)", [200.0; 6])]
+#[case("mean(elevation - mean(elevation) within 9 cells)", [0.0; 6])]
+// Along two lines that share a cell, which is the first one's.
+#[case("max(elevation along streams)", [120.0, 120.0, NONE, NONE, NONE, 120.0])]
+#[case("sum(elevation inside streams)", [220.0, 220.0, NONE, NONE, NONE, 230.0])]
+#[case("on(streams)", [1.0, 1.0, 0.0, 0.0, 0.0, 1.0])]
+#[case("distance(streams) + elevation * 0", [0.0, 0.0, NONE, 4.0, 4.0, 0.0])]
+#[case("value(contour_lines)", [90.0, 90.0, NONE, NONE, NONE, NONE])]
+#[case("max(distance(streams) within 1 cell)", [4.0, 4.0, 4.0, 4.0, 4.0, 4.0])]
 // Where one side decides, the other need not be known.
 #[case("slope < 1 or elevation > 0", [1.0; 6])]
 #[case("slope > 1 and elevation > 0", [0.0; 6])]
@@ -82,10 +112,13 @@ fn a_formula_gives_what_mathematics_does(#[case] text: &str, #[case] expected: [
 #[case("sqrt(elevation)", "m^0.5")]
 #[case("rain * contributing_area", "m²·mm")]
 #[case("log10(contributing_area)", "")]
+#[case("mean(elevation within 2 km)", "m")]
+#[case("distance(streams) ^ 2", "m²")]
+#[case("on(streams)", "")]
 #[case("elevation + 2", "m")]
 #[case("slope > 0.05", "")]
 fn the_unit_of_a_result_follows_from_its_parts(#[case] text: &str, #[case] expected: &str) {
-    let checked = Formula::read(text).unwrap().check(&unit).unwrap();
+    let checked = Formula::read(text).unwrap().check(&named).unwrap();
     assert_eq!(checked.kind.unit().to_string(), expected);
 }
 
@@ -108,9 +141,19 @@ fn the_unit_of_a_result_follows_from_its_parts(#[case] text: &str, #[case] expec
 #[case("", (0, 0), "type a formula")]
 #[case("1e999", (0, 5), "too large a number")]
 #[case("if slope < 2 then elevation else contributing_area", (0, 50), "two results of one “if”")]
+#[case("streams * 2", (0, 7), "streams is a layer: on(streams)")]
+#[case("on(elevation)", (3, 12), "elevation is a raster, and a layer is expected")]
+#[case("on(1)", (3, 4), "takes the name of a layer")]
+#[case("max(elevation along nowhere)", (20, 27), "there is no layer nowhere")]
+#[case("value(streams)", (6, 13), "the features of streams have no elevation")]
+#[case("sqrt(elevation within 3 m)", (0, 26), "sqrt takes no distance")]
+#[case("max(elevation within 0 m)", (21, 24), "a distance is greater than 0")]
+#[case("max(elevation within 3)", (22, 23), "m, km, ft or cells is expected")]
+#[case("max(elevation within slope)", (21, 26), "a distance such as 250 m is expected")]
+#[case("max(elevation along 3)", (20, 21), "the name of a layer is expected")]
 #[case("3 $ 4", (2, 3), "“$” cannot stand here")]
 fn what_is_wrong_is_told_where_it_stands(#[case] text: &str, #[case] at: (usize, usize), #[case] told: &str) {
-    let error = Formula::read(text).and_then(|f| f.check(&unit)).unwrap_err();
+    let error = Formula::read(text).and_then(|f| f.check(&named)).unwrap_err();
     assert!(error.what.contains(told), "{text}: {error}");
     assert_eq!((error.at.from, error.at.to), at, "{text}: {error}");
 }
@@ -178,7 +221,56 @@ fn random() -> impl Strategy<Value = String> {
     })
 }
 
+#[test]
+fn a_distance_has_its_limit() {
+    let checked = Formula::read("max(elevation within 1 km)").unwrap().check(&named).unwrap();
+    let error = checked.compute(&[raster("elevation")], &[], &frame((2, 3)), &Silent).unwrap_err();
+    assert_eq!(error, crate::Error::RadiusTooLarge { cells: 250, most: 200 });
+}
+
 proptest! {
+    /// Figures within a distance are what looking at every cell gives.
+    #[test]
+    fn figures_around_cells_are_those_of_all_cells(
+        rows in 1usize..90, cols in 1usize..40, tenths in 5u32..120, seed in 0u32..1000,
+        figure in prop_oneof![Just("min"), Just("max"), Just("range"), Just("sum"), Just("mean")],
+    ) {
+        let value = |n: usize| (n as u32).wrapping_mul(2_654_435_761).wrapping_add(seed * 77) >> 8;
+        let cells: Vec<f32> = (0..rows * cols)
+            .map(|n| if value(n) % 5 == 0 { f32::NAN } else { (value(n) % 1000) as f32 })
+            .collect();
+        let radius = f64::from(tenths) / 10.0;
+        let plain = |_: &str| Some(Named::Raster(Unit::none()));
+        let text = format!("{figure}(a within {radius} cells)");
+        let checked = Formula::read(&text).unwrap().check(&plain).unwrap();
+        let given = Raster { unit: Unit::none(), values: Values::F32(&cells) };
+        let (found, _) = checked.compute(&[given], &[], &frame((rows, cols)), &Silent).unwrap();
+        for at in 0..rows * cols {
+            let away = |n: usize| {
+                let (y, x) = ((n / cols).abs_diff(at / cols), (n % cols).abs_diff(at % cols));
+                ((y * y + x * x) as f64).sqrt()
+            };
+            let near: Vec<f64> = (0..cells.len())
+                .filter(|&n| away(n) <= radius + 1e-9 && !cells[n].is_nan())
+                .map(|n| f64::from(cells[n]))
+                .collect();
+            let (low, high) = near.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), &v| (l.min(v), h.max(v)));
+            let sum: f64 = near.iter().sum();
+            let expected = match figure {
+                "min" => low,
+                "max" => high,
+                "range" => high - low,
+                "sum" => sum,
+                _ => sum / near.len() as f64,
+            };
+            let got = f64::from(found.values()[at]);
+            match near.is_empty() {
+                true => prop_assert!(got.is_nan()),
+                false => prop_assert!((got - expected).abs() <= 1e-6 * expected.abs().max(1.0), "{text} at {at}: {got} {expected}"),
+            }
+        }
+    }
+
     /// Whatever is typed, reading ends with a formula or with an error that lies within the text.
     #[test]
     fn any_text_is_read_or_refused(text in ".{0,60}") {
@@ -194,7 +286,7 @@ proptest! {
         let value = |n: usize, k: u32| ((n as u32).wrapping_mul(2_654_435_761).wrapping_add(seed * k) % 200) as f32 / 10.0 - 10.0;
         let a: Vec<f32> = (0..cells).map(|n| if n % 97 == 5 { f32::NAN } else { value(n, 7) }).collect();
         let b: Vec<f32> = (0..cells).map(|n| value(n, 13)).collect();
-        let plain = |_: &str| Some(Unit::none());
+        let plain = |_: &str| Some(Named::Raster(Unit::none()));
         let checked = Formula::read(&text).unwrap().check(&plain).unwrap();
         let of = |a: &[f32], b: &[f32], size: (usize, usize)| -> (Grid<f32>, u64) {
             let all: Vec<Raster> = checked
@@ -203,7 +295,7 @@ proptest! {
                 .map(|n| if n == "a" { a } else { b })
                 .map(|v| Raster { unit: Unit::none(), values: Values::F32(v) })
                 .collect();
-            let (grid, odds) = checked.compute(&all, size, &Silent).unwrap();
+            let (grid, odds) = checked.compute(&all, &[], &frame(size), &Silent).unwrap();
             (grid, odds.iter().map(|o| o.cells).sum())
         };
         let (whole, _) = of(&a, &b, (1, cells));

@@ -75,6 +75,21 @@ impl Network {
         }
         cells
     }
+    /// Strahler orders of stream cells, 0 elsewhere, 255 where `directions` has no flow.
+    pub fn orders(&self, directions: &Grid<u8>) -> Grid<u8> {
+        let outside = |&code: &u8| if code == DIRECTION_NODATA { 255 } else { 0 };
+        let mut out = Grid::from_vec(
+            directions.rows(),
+            directions.cols(),
+            directions.values().par_iter().map(outside).collect(),
+        );
+        for reach in &self.reaches {
+            for &cell in &reach.cells {
+                out.values_mut()[cell as usize] = reach.strahler;
+            }
+        }
+        out
+    }
     /// Length of all reaches, metres.
     pub fn length_m(&self) -> f64 {
         self.reaches.iter().map(|r| r.length_m).sum()

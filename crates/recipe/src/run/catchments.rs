@@ -31,6 +31,8 @@ pub(super) struct Land<'a> {
     pub network: Option<&'a Network>,
     /// Strahler orders of stream cells, 0 or 255 elsewhere
     pub orders: Option<&'a Grid<u8>>,
+    /// rasters from formulas
+    pub derived: &'a std::collections::BTreeMap<String, Grid<f32>>,
 }
 
 /// What was found.
@@ -336,9 +338,16 @@ impl Run<'_> {
         };
         let recipe = self.recipe;
         let rasters = self.step("reading rasters", 0.94, |part| {
-            let read = |of: &ValueRaster| {
-                let key = ("catchments.rasters", of.path.as_path());
-                inputs::raster(recipe, key, of.holds, (frame, crs), notes, part)
+            let read = |of: &ValueRaster| match (&of.path, of.derived.as_ref().and_then(|d| land.derived.get(d))) {
+                (_, Some(derived)) => Ok(derived.clone()),
+                (Some(path), None) => {
+                    let key = ("catchments.rasters", path.as_path());
+                    inputs::raster(recipe, key, of.holds, (frame, crs), notes, part)
+                }
+                (None, None) => Err(Error::key(
+                    "catchments.rasters.derived",
+                    format!("“{}” is the name of no raster of derived", of.derived.as_deref().unwrap_or_default()),
+                )),
             };
             settings.rasters.iter().map(read).collect::<Result<Vec<_>>>()
         })?;

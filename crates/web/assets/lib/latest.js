@@ -13,18 +13,19 @@ export class Latest {
   /**
    * Asks for text, and gives up the question before.
    * @param {string} address
+   * @param {RequestInit} [options]
    * @returns {Promise<string | undefined>} the answer; nothing where another question has been asked meanwhile
    */
-  text(address) {
-    return this.answer(address, (answer) => answer.text());
+  text(address, options) {
+    return this.answer(address, (answer) => answer.text(), options);
   }
 
-  async answer(address, read) {
+  async answer(address, read, options = {}) {
     this.asking?.abort();
     const asking = new AbortController();
     this.asking = asking;
     try {
-      const answer = await fetch(address, { signal: asking.signal });
+      const answer = await fetch(address, { ...options, signal: asking.signal });
       if (!answer.ok) throw new Error((await answer.text()) || `The server answered ${answer.status}.`);
       const given = await read(answer);
       return asking === this.asking ? given : undefined;

@@ -90,7 +90,13 @@ export class MapList {
     });
     more.dataset.addLayer = '';
     more.addEventListener('click', this.addLayer);
-    add.append(more);
+    const formula = Object.assign(document.createElement('button'), {
+      type: 'button',
+      className: 'btn btn-sm quiet',
+      textContent: 'A raster from a formula…',
+    });
+    formula.dataset.formula = '';
+    add.append(more, formula);
     box.append(add);
   }
 

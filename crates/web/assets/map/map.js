@@ -1,6 +1,7 @@
 // The map: layers on the study's own grid, in its own CRS. What is drawn is registered by who owns it.
 import { ask } from '../lib/common.js';
 import { METRE } from '../lib/units.js';
+import { FORMULA, derivedSpecs } from '../derived/layers.js';
 import { STAGES } from '../stages/registry.js';
 import { backdropSpecs, serverSpecs } from './backdrops.js';
 import { featureSpec } from './features.js';
@@ -14,7 +15,7 @@ const ol = window.ol;
 /** Opacity of the ground where another subject is the loudest. */
 const QUIET = 0.62;
 /** @type {import('../stages/registry.js').LayerSpec[]} */
-const REGISTERED = [...GROUND, ...STAGES.flatMap((stage) => stage.layers), featureSpec, CELLS];
+const REGISTERED = [...GROUND, ...STAGES.flatMap((stage) => stage.layers), FORMULA, featureSpec, CELLS];
 
 export class StudyMap {
   constructor(target, study) {
@@ -184,7 +185,7 @@ export class StudyMap {
     const { rasters } = this.data;
     this.swiping.end();
     for (const layer of this.map.getLayers().getArray().slice()) this.map.removeLayer(layer);
-    this.specs = [...REGISTERED, ...this.pictures];
+    this.specs = [...REGISTERED, ...derivedSpecs(this.data.derived), ...this.pictures];
     this.views.begin();
     this.after = rasters.filled
       ? this.picture('filled', rasters.filled, this.views.reliefQuery(), true)

@@ -68,6 +68,7 @@ export class Drawer {
     const all = this.tables[this.stage] ?? [];
     if (!all.some((t) => t.name === name)) return;
     this.tabs[this.stage] = name;
+    this.page.formula?.hide();
     this.box.hidden = false;
     this.size(this.kept.height ?? Math.round(this.side.clientHeight * 0.42));
     this.opener.setAttribute('aria-expanded', 'true');

@@ -5,6 +5,7 @@ import { hearCharts } from '../lib/chart.js';
 import { Latest } from '../lib/latest.js';
 import { takeSending } from '../lib/sending.js';
 import { LayerList } from '../map/layer_list.js';
+import { FormulaPanel } from '../derived/panel.js';
 import { StudyMap } from '../map/map.js';
 import { MapList } from '../map/list.js';
 import { Pen } from '../map/pen.js';
@@ -94,6 +95,8 @@ if (address.has('section')) sections.shown[page.stage] = address.get('section');
 page.sections = sections;
 const drawer = new Drawer(document.getElementById('drawer'), page);
 page.drawer = drawer;
+const formula = new FormulaPanel(document.getElementById('formula'), page);
+page.formula = formula;
 page.under = (pixel) => here().under?.(pixel);
 page.shapeOf = (table, key) => here().shapeOf?.(table, key);
 
@@ -265,6 +268,7 @@ function hearMap() {
   map.onMove = () => {
     remember();
     here().moved?.();
+    formula.moved();
     map.refresh('view');
   };
   map.onStyled = () => list.draw();
@@ -342,7 +346,7 @@ document.addEventListener('click', (e) => {
     if (back) window.htmx.ajax('GET', back, '#evidence');
     return;
   }
-  if ([...everywhere, ...parts.values()].some((part) => part.click?.(e.target))) return;
+  if ([formula, ...everywhere, ...parts.values()].some((part) => part.click?.(e.target))) return;
   // A link to a place leads there inside a form too.
   const control = e.target.closest('a[data-x], button, summary, input, select, form');
   if (control && !control.matches('a[data-x]')) return;
@@ -397,6 +401,10 @@ const KEYS = {
   m: () => page.pen.measure(),
   d: () => followDrop(page),
   t: () => drawer.toggle(),
+  '=': (e) => {
+    e.preventDefault();
+    formula.toggle();
+  },
   ',': () => sections.step(-1),
   '.': () => sections.step(1),
   f: () => shell.dispatchEvent(new Event('fold-desk')),

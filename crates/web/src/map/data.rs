@@ -63,7 +63,14 @@ pub async fn map(State(app): State<App>, Path(study): Path<i64>) -> Result<Json<
         "highest_order": facts.network.as_ref().map(|n| n.highest_order),
         "threshold_cells": facts.network.map(|n| n.threshold.as_cells()),
         "begun": begun(&facts)?,
+        "derived": derived(&facts),
     })))
+}
+
+/// Rasters from formulas: their names and units.
+fn derived(facts: &Facts) -> Vec<Value> {
+    let kept = facts.settings.rasters.iter().filter(|r| r.formula.is_some());
+    kept.map(|r| json!({ "name": r.name, "unit": r.unit })).collect()
 }
 
 /// Names how streams are told, where it takes more than the contributing area of a cell: flow that is divided, another beginning, changes by hand.

@@ -14,7 +14,7 @@ use bothros_core::{Cell, Grid, Threshold};
 use bothros_formats::encode_png;
 use bothros_store::{RasterMeta, RasterRole};
 use bothros_workflow::{
-    Dot, LandIndex, Ramp, View, colour, halo, index_tint, relief_dots, shade_dots, usual_light, view_dots,
+    Dot, LandIndex, Ramp, View, colour, derived_tint, halo, index_tint, relief_dots, shade_dots, usual_light, view_dots,
 };
 use serde::Deserialize;
 
@@ -40,6 +40,10 @@ pub struct Drawing {
     radius: Option<f64>,
     /// threshold of the network that ways lead to
     cells: Option<u32>,
+    /// name of a raster from a formula
+    name: Option<String>,
+    /// a formula that was typed a while ago
+    of: Option<String>,
     /// name of an even ramp in the place of the layer's own
     ramp: Option<String>,
     /// from high to low
@@ -68,7 +72,7 @@ impl Drawing {
 fn role(what: &str) -> Option<RasterRole> {
     Some(match what {
         "source" => RasterRole::Source,
-        "dem" | "shade" => RasterRole::Dem,
+        "dem" | "shade" | "derived" => RasterRole::Dem,
         "filled" => RasterRole::Filled,
         "sinks" => RasterRole::FillDepth,
         "change" => RasterRole::CutFill,
@@ -116,10 +120,11 @@ pub async fn tile(
     };
     let index = LandIndex::from_name(&what);
     // What these show follows changes by hand, which their addresses do not tell.
-    let follows = index.is_some() || what == "way" || what == "begun";
+    let follows = index.is_some() || ["way", "begun", "derived"].contains(&what.as_str());
     let (kind, bytes) = match index {
         Some(index) => land(&app, &wanted, &stretch, index).await?,
         None if what == "begun" => begun(&app, &wanted).await?,
+        None if what == "derived" => derived(&app, &wanted, &stretch).await?,
         None if follows => way(&app, &wanted, &stretch).await?,
         None => app.tiles.try_get_with(key, draw).await.map_err(|e: Arc<WebError>| (*e).clone())?,
     };
@@ -309,6 +314,17 @@ async fn land(app: &App, tile: &Wanted, stretch: &Drawing, index: LandIndex) -> 
     let found = app.grids.land_index(&app.store, &facts, threshold(stretch), index).await?;
     let colour = index_tint(index, found.low, found.high, tile.ramp.clone());
     sampled(tile, found, |i| &i.values, colour).await
+}
+
+/// A raster from a formula.
+async fn derived(app: &App, tile: &Wanted, stretch: &Drawing) -> Result<Tile> {
+    let facts = app.facts(tile.study).await?;
+    let (name, of) = (stretch.name.as_deref().unwrap_or_default(), stretch.of.as_deref().unwrap_or_default());
+    let formula = crate::derived::typed(app, &facts, name, of).await?;
+    let found = app.grids.derived(&app.store, &facts, &formula).await?;
+    let (low, high) = (stretch.low.unwrap_or(found.low), stretch.high.unwrap_or(found.high));
+    let colour = derived_tint(low, high, tile.ramp.clone());
+    sampled(tile, found, |d| &*d.values, colour).await
 }
 
 /// Width and height in metres of a cell of a level.

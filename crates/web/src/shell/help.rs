@@ -197,7 +197,7 @@ const TOPICS: [(&str, &str, Words); 7] = [
     ),
 ];
 
-pub const KEYS: [(&str, &str); 23] = [
+pub const KEYS: [(&str, &str); 24] = [
     ("1 – 5", "stages"),
     ("U", "bring up to date: condition, route and accumulate anew"),
     ("B", "draw a breach line"),
@@ -209,6 +209,7 @@ pub const KEYS: [(&str, &str); 23] = [
     ("[ and ]", "threshold one step down and up; with Shift ten"),
     ("N, Shift+N", "next and previous finding"),
     ("C", "compare the trials that are ticked"),
+    ("=", "a raster from a formula: open and close; Ctrl+Space offers names, Tab takes one"),
     ("T", "tables of the stage: open and close; up and down go from row to row, Enter goes there"),
     (", and .", "section of the desk before and after"),
     ("0, Z, V", "the whole study; zoom to a box that is drawn; the view before"),

@@ -70,8 +70,12 @@ const PROBABLE: [Rgb; 4] = [rgb(0xF0E3B2), rgb(0xC9BE7A), rgb(0x5E9E8F), rgb(0x0
 /// Seldom inside over a matter of chance to always inside.
 const DIVIDE: [Rgb; 5] = [rgb(0xEFD9E6), rgb(0xC98BB0), rgb(0x8C3B74), rgb(0xB9A8C9), rgb(0xCFE0DC)];
 
+/// Low to high values of a raster from a formula.
+const MADE: [Rgb; 6] =
+    [rgb(0xF5EFDC), rgb(0xDFCF97), rgb(0xAEA75F), rgb(0x668455), rgb(0x2F5F58), rgb(0x133642)];
+
 /// The layers that are drawn along a ramp, by their names on the map, each with its own.
-const OWN: [(&str, &[Rgb]); 16] = [
+const OWN: [(&str, &[Rgb]); 17] = [
     ("relief", &TERRAIN),
     ("slope", &SLOPE),
     ("curvature", &POSITION),
@@ -88,6 +92,7 @@ const OWN: [(&str, &[Rgb]); 16] = [
     ("aspect", &WAYS_ROUND),
     ("probable", &PROBABLE),
     ("divide", &DIVIDE),
+    ("derived", &MADE),
 ];
 
 /// Ramps that any layer can be given instead of its own: even steps look even, also in grey and to eyes that do not tell

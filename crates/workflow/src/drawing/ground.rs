@@ -165,6 +165,12 @@ pub fn index_tint(
     }
 }
 
+/// The colour of a value of a raster from a formula, between what it is drawn between.
+pub fn derived_tint(low: f32, high: f32, ramp: Ramp) -> impl Fn(f32) -> Dot + Send + Sync + 'static {
+    let span = (high - low).max(f32::MIN_POSITIVE);
+    move |v: f32| ramp.pixel((v - low) / span, 255)
+}
+
 /// More lines than that cannot be told apart.
 const MOST_CONTOURS: f64 = 120.0;
 

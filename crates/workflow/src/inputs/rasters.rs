@@ -5,11 +5,13 @@ use std::path::{Path, PathBuf};
 use bothros_core::catchments::{Holds, no_classes};
 use bothros_core::{Frame, Grid, Silent};
 use bothros_formats::{Crs, Resampling, read_onto};
+use bothros_products::named::identifier;
 use bothros_store::{Change, FileRole, LogLine, Record, Store};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
 use super::lookup::{ClassValue, read_lookup};
+use crate::derived::{Names, unnamed};
 use crate::study::settings::change_settings;
 use crate::{Error, Facts, Provenance, Result, Settings, Stage, blocking};
 
@@ -30,9 +32,11 @@ pub struct ValueRaster {
     pub unit: String,
     /// what its values are
     pub holds: Holds,
-    /// name of the file
+    /// name of the file; empty where it is computed
+    #[serde(default)]
     pub file: String,
     /// SHA-256, hexadecimal; by it the file is found in the store
+    #[serde(default)]
     pub sha256: String,
     /// where it comes from
     #[serde(default)]
@@ -40,6 +44,9 @@ pub struct ValueRaster {
     /// what its classes stand for
     #[serde(default)]
     pub lookup: Vec<ClassValue>,
+    /// what it is computed by, where it is a derived raster; its name is one that formulas can say
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub formula: Option<String>,
 }
 
 /// A raster that is added.
@@ -91,13 +98,14 @@ pub async fn add_raster(store: &Store, study: i64, new: NewValueRaster) -> Resul
     if now.iter().any(|r| r.name == new.name) {
         return Err(Error::Refused(format!("there is a raster called “{}” already", new.name)));
     }
-    if now.len() >= MOST_RASTERS {
+    if now.iter().filter(|r| r.formula.is_none()).count() >= MOST_RASTERS {
         return Err(Error::Refused(format!("a study has {MOST_RASTERS} rasters at most: remove one first")));
     }
     let kept = change.put_file(FileRole::Values, &new.file, &new.path).await?;
     let NewValueRaster { name, unit, holds, file, provenance, .. } = new;
     let text = format!("Raster added: {name} ({file})");
-    let added = ValueRaster { name, unit, holds, file, sha256: kept.sha256, provenance, lookup: Vec::new() };
+    let added =
+        ValueRaster { name, unit, holds, file, sha256: kept.sha256, provenance, lookup: Vec::new(), formula: None };
     set(change, text, |settings| {
         settings.rasters.push(added);
         Ok(())
@@ -108,9 +116,18 @@ pub async fn add_raster(store: &Store, study: i64, new: NewValueRaster) -> Resul
 /// Removes a raster by its name. It can be undone.
 ///
 /// # Errors
-/// [`Error::Refused`] where there is none, or the curve numbers are taken from it.
+/// [`Error::Refused`] where there is none, or the curve numbers are taken from it, or a formula names it.
 pub async fn remove_raster(store: &Store, study: i64, name: &str) -> Result<()> {
     let change = store.change(study).await?;
+    let facts = Facts::of(change.study())?;
+    let names = Names::of(store, &facts).await?;
+    let called = facts.settings.rasters.iter().find(|r| r.name == name).map(|r| match r.formula {
+        Some(_) => name.to_owned(),
+        None => identifier(name),
+    });
+    if let Some(called) = called {
+        unnamed(&names, &called, "remove it")?;
+    }
     set(change, format!("Raster removed: {name}"), |settings| {
         let before = settings.rasters.len();
         settings.rasters.retain(|r| r.name != name);

@@ -14,6 +14,7 @@ use std::collections::BTreeMap;
 use bothros_products::Units;
 use bothros_sheets::report::{Block, Report, Section, Tabled};
 use bothros_store::{LogLine, Record, Store};
+use futures::future::try_join_all;
 use serde::{Deserialize, Serialize};
 
 use crate::sheets::SheetSources;
@@ -133,29 +134,32 @@ pub async fn report(from: SheetSources<'_>, study: i64, units: Units) -> Result<
     Box::pin(quantity::scoped(units, made(from, study))).await
 }
 
+async fn section(from: SheetSources<'_>, facts: &Facts, (key, title): (&str, &str)) -> Result<Section> {
+    let mut blocks = match key {
+        "inputs" => inputs::inputs(from.store, facts).await?,
+        "ground" => ground::ground(from, facts).await?,
+        "crossings" => ground::crossings(from, facts).await?,
+        "evidence" => defence::evidence(from, facts).await?,
+        "trials" => defence::tried(from.store, facts).await?,
+        "shortfalls" => defence::shortfalls(from, facts).await?,
+        "network" => results::network(from, facts).await?,
+        "catchments" => results::catchments(from, facts).await?,
+        "methods" => closing::methods(facts, true),
+        _ => closing::log(from.store, facts.study).await?,
+    };
+    if let Some(own) = facts.settings.report.own.get(key).filter(|own| !own.trim().is_empty()) {
+        blocks.insert(0, Block::Own(own.clone()));
+    }
+    Ok(Section { key: key.into(), title: title.into(), level: 1, blocks })
+}
+
 async fn made(from: SheetSources<'_>, study: i64) -> Result<Report> {
     let row = from.store.study(study).await?;
     let facts = Facts::of(&row)?;
     let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
-    let mut sections = Vec::new();
-    for (key, title, _) in facts.settings.report.sections().into_iter().filter(|(.., shown)| *shown) {
-        let mut blocks = match key {
-            "inputs" => inputs::inputs(from.store, &facts).await?,
-            "ground" => ground::ground(from, &facts).await?,
-            "crossings" => ground::crossings(from, &facts).await?,
-            "evidence" => defence::evidence(from, &facts).await?,
-            "trials" => defence::tried(from.store, &facts).await?,
-            "shortfalls" => defence::shortfalls(from, &facts).await?,
-            "network" => results::network(from, &facts).await?,
-            "catchments" => results::catchments(from, &facts).await?,
-            "methods" => closing::methods(&facts, true),
-            _ => closing::log(from.store, study).await?,
-        };
-        if let Some(own) = facts.settings.report.own.get(key).filter(|own| !own.trim().is_empty()) {
-            blocks.insert(0, Block::Own(own.clone()));
-        }
-        sections.push(Section { key: key.into(), title: title.into(), level: 1, blocks });
-    }
+    let wanted = facts.settings.report.sections().into_iter().filter(|(.., shown)| *shown);
+    // Side by side: while one reads what is kept, another computes.
+    let sections = try_join_all(wanted.map(|(key, title, _)| section(from, &facts, (key, title)))).await?;
     let mut about = vec![
         fact("CRS", terrain.crs.label()),
         fact(

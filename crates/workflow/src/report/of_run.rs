@@ -96,7 +96,9 @@ fn inputs(recipe: &Recipe) -> Vec<Block> {
     let given = more.into_iter().filter_map(|(what, path)| Some(vec![what.to_owned(), file_name(path?)]));
     rows.extend(given);
     let rasters = catchments.into_iter().flat_map(|c| &c.rasters);
-    rows.extend(rasters.map(|r| vec![format!("Raster “{}”", r.name), file_name(&r.path)]));
+    rows.extend(
+        rasters.filter_map(|r| Some(vec![format!("Raster “{}”", r.name), file_name(r.path.as_ref()?)])),
+    );
     let heads = [("What for", false), ("File", false)];
     table("inputs", "Files that the recipe names", &heads, rows).into_iter().collect()
 }

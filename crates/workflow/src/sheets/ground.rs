@@ -15,7 +15,7 @@ use super::filled::{Lens, Looked, SheetSources};
 use super::source::MapSource;
 use crate::network::LandIndex;
 use crate::{
-    Dot, Facts, OUTER, PicturePlace, Ramp, Result, View as GroundView, blocking, colour, halo, index_tint,
+    Dot, Facts, OUTER, PicturePlace, Ramp, Result, View as GroundView, blocking, colour, derived_tint, halo, index_tint,
     relief_dots, shade_dots, usual_light, view_dots,
 };
 
@@ -24,6 +24,8 @@ pub(super) const BACKDROP: &str = "backdrop-";
 
 /// What names of pictures from map servers begin with.
 pub(super) const SERVER: &str = "server-";
+/// What keys of rasters from formulas begin with; their names follow.
+pub(super) const DERIVED: &str = "derived-";
 /// Edge of a picture that a map server is asked for, dots: larger ones are put together.
 const ASKED: usize = 1024;
 /// What names of probabilities of catchments begin with.
@@ -386,6 +388,9 @@ impl SheetSources<'_> {
             let picture = self.served(at, looked).await?;
             return Ok(picture.map(|picture| look.drawn(picture, Vec::new())));
         }
+        if let Some(name) = key.strip_prefix(DERIVED) {
+            return self.derived(name, looked, look).await;
+        }
         let (Some(terrain), Some(network)) = (&facts.terrain, &facts.network) else { return Ok(None) };
         if key == "way" {
             let ways = self.grids.ways(self.store, facts, network.threshold).await?;
@@ -411,6 +416,20 @@ impl SheetSources<'_> {
         };
         Ok(Some(look.drawn(drawn, look.entry(key, index.title(), ends))))
     }
+
+    /// A raster from a formula, by its name; nothing where there is none any more.
+    async fn derived(&self, name: &str, looked: &Looked, look: &RasterLook) -> Result<Option<Drawn>> {
+        let facts = &looked.facts;
+        let raster = facts.settings.rasters.iter().find(|r| r.name == name);
+        let Some(formula) = raster.and_then(|r| r.formula.as_ref()) else { return Ok(None) };
+        let found = self.grids.derived(self.store, facts, formula).await?;
+        let (low, high) = look.typed(found.low, found.high);
+        let (frame, unit) = (found.frame, found.unit.to_string());
+        let tint = derived_tint(low, high, look.ramp.clone());
+        let drawn = self.in_memory(found, |d| &*d.values, frame, looked, tint).await?;
+        let ends = [low, high].map(|v| format!("{} {unit}", numbers::real(f64::from(v), 3)).trim_end().to_owned());
+        Ok(Some(look.drawn(drawn, look.entry(&format!("{DERIVED}{name}"), name, ends.into()))))
+    }
 }
 
 /// How a raster layer is drawn, by the styles of the map.
@@ -432,7 +451,7 @@ impl RasterLook {
             _ => 1.0,
         };
         Self {
-            ramp: Ramp::of(key, style["ramp"].as_str(), style["reversed"].as_bool() == Some(true)),
+            ramp: Ramp::of(if key.starts_with(DERIVED) { "derived" } else { key }, style["ramp"].as_str(), style["reversed"].as_bool() == Some(true)),
             opacity: style["opacity"].as_f64().unwrap_or(usual_opacity).clamp(0.0, 1.0),
             style,
         }

@@ -3,7 +3,7 @@
 use bothros_maps::Maps;
 use bothros_store::{RasterRole, Store};
 
-use super::ground::{BACKDROP, SERVER, divide_key};
+use super::ground::{BACKDROP, DERIVED, SERVER, divide_key};
 use crate::network::LandIndex;
 use crate::{Facts, PicturePlace, Result};
 
@@ -68,6 +68,9 @@ pub async fn sheet_layers(store: &Store, facts: &Facts, maps: Option<&Maps>) -> 
     }
     for index in LandIndex::ALL.into_iter().filter(|i| *i != LandIndex::Aspect) {
         add(routed, index.product().name, index.title());
+    }
+    for raster in facts.settings.rasters.iter().filter(|r| r.formula.is_some()) {
+        add(dem, &format!("{DERIVED}{}", raster.name), &raster.name);
     }
     add(at_work && routed && facts.network.is_some(), "subbasins", "Sub-basins");
     add(routed && points, "catchments", "Catchments");

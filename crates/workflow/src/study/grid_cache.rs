@@ -13,6 +13,7 @@ use super::grids::{Grids, Index, StreamRules, Streams, Ways};
 use crate::catchments::measures::{CatchmentMeasures, measure_cell};
 use crate::catchments::subbasins::{self, Subbasins, delineated};
 use crate::inputs::rasters::read_raster_onto;
+use crate::derived::DerivedGrid;
 use crate::network::{IndexGrid, LandIndex};
 use crate::study::wanted::while_wanted;
 use crate::{Error, Facts, Result, ValueRaster, blocking};
@@ -40,6 +41,10 @@ pub struct GridCache {
     values: moka::future::Cache<(i64, String), Arc<Grid<f32>>>,
     /// indices of the land
     land: moka::future::Cache<(Drawn, LandIndex), Arc<IndexGrid>>,
+    /// rasters from formulas, by the formula and all that it rests on
+    pub(crate) derived: moka::future::Cache<String, Arc<DerivedGrid>>,
+    /// what formulas name and has to be computed, by the ground and the name
+    pub(crate) named: moka::future::Cache<(String, &'static str), Arc<Grid<f32>>>,
     /// what is measured of sub-basins
     parts: moka::future::Cache<(Drawn, String), Arc<Vec<Measures>>>,
     /// room for grids, bytes
@@ -115,6 +120,8 @@ impl GridCache {
             lines: lru(10_000_000, corners),
             values: lru(part, move |_, v: &Arc<Grid<f32>>| few(v.len())),
             land: lru(part, move |_, i: &Arc<IndexGrid>| few(i.values.len())),
+            derived: lru(part, move |_, d: &Arc<DerivedGrid>| few(d.values.len())),
+            named: lru(part, move |_, g: &Arc<Grid<f32>>| few(g.len())),
             parts: lru(20, |_, _| 1),
             room: bytes,
         }
@@ -150,6 +157,8 @@ impl GridCache {
         self.lines.invalidate_all();
         self.values.invalidate_all();
         self.land.invalidate_all();
+        self.derived.invalidate_all();
+        self.named.invalidate_all();
         self.parts.invalidate_all();
     }
 
@@ -254,6 +263,9 @@ impl GridCache {
         facts: &Facts,
         raster: &ValueRaster,
     ) -> Result<Arc<Grid<f32>>> {
+        if let Some(formula) = &raster.formula {
+            return Ok(Arc::clone(&self.derived(store, facts, formula).await?.values));
+        }
         let id = self.number(store, facts).await?;
         let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
         let place = (terrain.crs.clone(), terrain.frame);

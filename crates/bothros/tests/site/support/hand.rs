@@ -69,6 +69,11 @@ impl Hand<'_> {
         panic!("{selector} never rests");
     }
 
+    /// Types where the focus is.
+    pub async fn writes(&self, keys: impl Into<TypingData>) {
+        self.driver.active_element().await.unwrap().send_keys(keys).await.unwrap();
+    }
+
     /// Types into a field in the place of what is there, and leaves it.
     pub async fn types(&self, selector: &str, text: &str) {
         let text = text.to_owned();

@@ -38,6 +38,8 @@ pub(super) struct Land {
     pub weighted: Option<(Grid<f32>, String)>,
     /// what flow was divided over, where that is not the ground
     pub surface: Option<Grid<f32>>,
+    /// rasters from formulas
+    pub derived: OnGrid,
     /// name of the catchment that is handed out alone
     pub alone: Option<String>,
 }
@@ -146,6 +148,7 @@ impl Land {
                 sections: Vec::new(),
                 weighted,
                 surface,
+                derived: Vec::new(),
                 alone: None,
             };
             land.told(&measured, &facts)
@@ -156,6 +159,7 @@ impl Land {
     /// With names, and with what was measured as rows.
     fn told(mut self, measured: &Measured, facts: &Facts) -> Result<Self> {
         let own: Vec<PourPoint> = self.points.iter().map(|(point, _)| point.clone()).collect();
+        self.derived = measured.rasters.iter().filter(|(raster, _)| raster.formula.is_some()).cloned().collect();
         self.names = self.subbasins.names(&facts.settings.subbasins, &own, &self.grids.frame);
         let numbers = &measured.curve_numbers;
         for (((point, found), of), number) in self.points.iter().zip(&measured.catchments).zip(1u32..) {
@@ -267,6 +271,7 @@ impl Given {
             sections: Vec::new(),
             weighted,
             surface,
+            derived: Vec::new(),
             alone: Some(name),
         };
         land.told(&measured, facts)

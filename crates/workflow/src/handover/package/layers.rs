@@ -2,29 +2,15 @@
 
 use bothros_core::catchments::{Division, Labelled, label};
 use bothros_core::network::{Network, main_stem_of_cells};
-use bothros_core::routing::DIRECTION_NODATA;
 use bothros_core::{Cell, Grid, Silent, Threshold};
 use bothros_formats::{Layer, Value, short_names};
 use bothros_products::{
     CATCHMENTS, Delineated, FLOWPATHS, JUNCTIONS, MAIN_STEMS, NEXUSES, POUR_POINTS, Placed, REACHES, Row,
-    STREAM_ORDER, SUBBASINS, Stem, Table,
+    SUBBASINS, Stem, Table,
 };
 use bothros_store::{PourPoint, Store, kept};
 
 use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Result, Streams, blocking, model_tables};
-
-/// Strahler orders of stream cells; 0 elsewhere.
-pub(super) fn orders(network: &Network, directions: &Grid<u8>) -> Grid<u8> {
-    let blank =
-        directions.values().iter().map(|&c| if c == DIRECTION_NODATA { STREAM_ORDER.nodata } else { 0 });
-    let mut orders = Grid::from_vec(directions.rows(), directions.cols(), blank.collect());
-    for reach in &network.reaches {
-        for &cell in &reach.cells {
-            orders.values_mut()[cell as usize] = reach.strahler;
-        }
-    }
-    orders
-}
 
 /// The catchments of all pour points. Two in one cell have the same one; the first gives it its number.
 pub(super) fn labelled(directions: &Grid<u8>, points: &[(PourPoint, CatchmentFacts)]) -> Result<Labelled> {

@@ -18,7 +18,7 @@ use bothros_core::routing::{
     DIRECTION_NODATA, MFD_EXPONENT, Method, dinf_directions, mfd_shares, with_least_fall,
 };
 use bothros_core::{Grid, Monitor, Part, Threshold};
-use bothros_formats::{Crs, Transform, VectorFormat, write_layers};
+use bothros_formats::{Crs, RasterKind, Transform, VectorFormat, write_cog, write_layers};
 use bothros_products::{
     AREA_DISTANCE, CATCHMENT_IDS, CATCHMENT_PROBABILITY, CATCHMENTS, CLASS_SHARES, CONNECTIVITY,
     CROSS_SECTIONS, Delineated, FALLING, FLOW_ACCUMULATION, FLOW_ANGLE, FLOW_DIRECTION, FLOW_SHARES,
@@ -36,7 +36,7 @@ use crate::{Error, Facts, GridCache, Grids, KeptTrial, Result, Stage, blocking, 
 
 use self::land::Land;
 pub use self::layers::{LAYERS, layer};
-use self::layers::{fields_of_shapefiles, labelled, orders, placed, stems};
+use self::layers::{fields_of_shapefiles, labelled, placed, stems};
 use self::pages::LaidOut;
 use self::provenance::provenance;
 pub(crate) use self::readme::conditioning_lines;
@@ -100,6 +100,11 @@ pub fn package_contents(facts: &Facts, has_points: bool, has_sheets: bool) -> Ve
     if facts.settings.handover.indices {
         for index in LandIndex::ALL {
             tif(index.product().name, index.product().meaning);
+        }
+    }
+    for raster in &facts.settings.rasters {
+        if let Some(formula) = &raster.formula {
+            tif(&format!("derived_{}", raster.name), &format!("derived raster: {formula}"));
         }
     }
     if let Some(found) = facts.uncertainty.as_ref().filter(|_| whole) {
@@ -397,7 +402,7 @@ fn write(
         as_netcdf!(WEIGHTED_TOTAL, sums, 0.5);
     }
     let path = begin(&tif(STREAM_ORDER.name), "writing streams", 0.5)?;
-    let by_order = orders(&from.land.network, &grids.directions);
+    let by_order = from.land.network.orders(&grids.directions);
     STREAM_ORDER.write(&path, &by_order, frame, crs)?;
     as_netcdf!(STREAM_ORDER, &by_order, 0.5);
     drop(by_order);
@@ -416,6 +421,11 @@ fn write(
             product.write(&path, &values, frame, crs)?;
             as_netcdf!(product, &values, 0.58);
         }
+    }
+    for (raster, values) in &from.land.derived {
+        let Some(formula) = &raster.formula else { continue };
+        let path = begin(&tif(&format!("derived_{}", raster.name)), "writing derived rasters", 0.58)?;
+        write_cog(&path, values, frame, crs, f32::NAN, RasterKind::Mean, formula, &raster.unit)?;
     }
     for (suffix, meaning, shares) in &from.probabilities {
         let path = begin(&tif(suffix), "writing probabilities", 0.6)?;

@@ -5,12 +5,14 @@ use std::path::{Path, PathBuf};
 use bothros_core::catchments::{Division, SnapTo};
 use bothros_core::conditioning::{Burn, ClosedBasin, Conditioning, Polygons, TreatSinks};
 use bothros_core::routing::Method;
+use bothros_core::formula::Formula;
 use bothros_core::{Frame, Threshold};
 use bothros_formats::{Crs, Field, FieldKind, Geometry, Layer, Shape};
 use bothros_recipe::{
-    BurnMethod, BurnSettings, Catchments, CurveNumber, Handover, HandoverFormat, Network, Recipe, Routing,
+    BurnMethod, BurnSettings, Catchments, CurveNumber, Derived, Handover, HandoverFormat, Network, Recipe, Routing,
     RoutingMethod, Sinks, SnapChoice, Terrain, ThresholdChoice, ValueRaster,
 };
+use bothros_products::named::STREAMS;
 use bothros_store::{FileRole, PourPoint, Store};
 
 use super::pages::LaidOut;
@@ -40,7 +42,8 @@ impl Steps {
     pub async fn of(store: &Store, facts: &Facts) -> Result<Self> {
         let mut rasters = Vec::new();
         let named = facts.settings.weights.iter().map(|w| (FileRole::Weights, &w.file, &w.sha256));
-        let values = facts.settings.rasters.iter().map(|r| (FileRole::Values, &r.file, &r.sha256));
+        let of_files = facts.settings.rasters.iter().filter(|r| r.formula.is_none());
+        let values = of_files.map(|r| (FileRole::Values, &r.file, &r.sha256));
         for (number, (role, name, sha256)) in named.chain(values).enumerate() {
             let file = store.file_by_sum(facts.study, role, sha256).await?.ok_or_else(|| {
                 Error::Refused(format!("{name} is no longer kept: give it again, or remove it"))
@@ -162,15 +165,19 @@ pub(super) fn written(
     let heads = add("channel_heads", Shape::Point, heads);
     let rasters = settings.weights.iter().count();
     let file = |at: usize| PathBuf::from(format!("{short}_{}", steps.rasters[at].suffix));
-    let value_rasters = settings.rasters.iter().enumerate().map(|(at, r)| ValueRaster {
-        path: file(rasters + at),
+    let derived = derived(facts, &mut untold);
+    let has = |r: &&crate::ValueRaster| r.formula.is_none() || derived.iter().any(|d| d.name == r.name);
+    let mut of_files = rasters..;
+    let value_rasters = settings.rasters.iter().filter(has).map(|r| ValueRaster {
+        path: r.formula.is_none().then(|| of_files.next().map(file)).flatten(),
+        derived: r.formula.as_ref().map(|_| r.name.clone()),
         name: r.name.clone(),
         unit: r.unit.clone(),
         holds: r.holds,
     });
     let numbers = &settings.concentration;
     let curve_number = match &numbers.curve_number_raster {
-        Some(name) if settings.rasters.iter().any(|r| r.name == *name && r.lookup.is_empty()) => {
+        Some(name) if settings.rasters.iter().any(|r| r.name == *name && r.lookup.is_empty() && has(&r)) => {
             Some(CurveNumber::Raster(name.clone()))
         }
         Some(name) => {
@@ -241,7 +248,7 @@ pub(super) fn written(
             heads,
         }),
         catchments: Some(catchments),
-        derived: Vec::new(),
+        derived,
         handover: Some(handover),
         report: pages.report.clone(),
         sheets: pages.sheets.clone(),
@@ -291,6 +298,34 @@ fn burned(streams: PathBuf, burn: &Burn) -> BurnSettings {
         Burn::Carve => (BurnMethod::Carve, None, None, None),
     };
     BurnSettings { streams, method, depth_m, buffer_m, buffer_depth_m }
+}
+
+/// The formulas of a study, each after those that it names; what a recipe cannot tell is added to `untold`.
+fn derived(facts: &Facts, untold: &mut Vec<String>) -> Vec<Derived> {
+    let mut open: Vec<(&str, &str)> = Vec::new();
+    for raster in &facts.settings.rasters {
+        open.extend(raster.formula.as_deref().map(|formula| (raster.name.as_str(), formula)));
+    }
+    let mut told: Vec<Derived> = Vec::new();
+    loop {
+        let waits = |name: &&str, open: &[(&str, &str)]| open.iter().any(|(other, _)| other == name);
+        let next = open.iter().position(|(_, formula)| {
+            Formula::read(formula).is_ok_and(|read| !read.names().iter().any(|name| waits(name, &open)))
+        });
+        let Some(next) = next else { break };
+        let (name, formula) = open.remove(next);
+        // Of layers a recipe knows the lines of its network.
+        let layers = Formula::read(formula).is_ok_and(|read| read.layers().iter().all(|l| *l == STREAMS));
+        let rests = |name: &str| told.iter().any(|d| d.name == name);
+        let known = Formula::read(formula).is_ok_and(|read| {
+            read.names().iter().all(|n| rests(n) || !facts.settings.rasters.iter().any(|r| r.formula.is_some() && r.name == *n))
+        });
+        match layers && known {
+            true => told.push(Derived { name: name.to_owned(), formula: formula.to_owned() }),
+            false => untold.push(format!("the derived raster {name}, whose formula names a layer ({formula})")),
+        }
+    }
+    told
 }
 
 /// What a CRS is called in a recipe.
