@@ -2,8 +2,8 @@
 
 pub mod apart;
 pub mod backup;
-pub mod batch;
 pub mod baselines;
+pub mod batch;
 pub mod bench;
 pub mod bench_site;
 pub mod demo;

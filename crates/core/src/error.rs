@@ -73,7 +73,9 @@ pub enum Error {
         side_m: f64,
     },
     /// Neighbours that are sought too far away.
-    #[error("figures are found within {most} cells at most, and this is {cells}: use a shorter distance or larger cells")]
+    #[error(
+        "figures are found within {most} cells at most, and this is {cells}: use a shorter distance or larger cells"
+    )]
     RadiusTooLarge {
         /// the distance, cells
         cells: u64,

@@ -33,18 +33,18 @@ impl NamedRaster {
     }
 }
 
-const fn raster(
-    name: &'static str,
-    unit: &'static str,
-    needs: Needs,
-    meaning: &'static str,
-) -> NamedRaster {
+const fn raster(name: &'static str, unit: &'static str, needs: Needs, meaning: &'static str) -> NamedRaster {
     NamedRaster { name, unit, meaning, needs }
 }
 
 /// Rasters of every study.
 pub const NAMED: [NamedRaster; 11] = [
-    raster("elevation", "m", Needs::Ground, "elevation of the conditioned ground; as prepared before anything is conditioned"),
+    raster(
+        "elevation",
+        "m",
+        Needs::Ground,
+        "elevation of the conditioned ground; as prepared before anything is conditioned",
+    ),
     raster("prepared", "m", Needs::Ground, "elevation as prepared, before conditioning"),
     raster("slope", "", Needs::Ground, "fall of that ground, m/m"),
     raster("aspect", "degree", Needs::Ground, "the way that ground faces, clockwise from north"),

@@ -43,7 +43,8 @@ pub(crate) fn formulas(recipe: &Recipe) -> Result<Vec<Checked>> {
     let mut known = given(recipe);
     let mut out = Vec::new();
     for Derived { name, formula } in &recipe.derived {
-        check_name(name, &|name| known.contains_key(name)).map_err(|what| Error::key("derived.name", what))?;
+        check_name(name, &|name| known.contains_key(name))
+            .map_err(|what| Error::key("derived.name", what))?;
         let wrong = |e: bothros_core::formula::Error| {
             let character = formula[..e.at.from.min(formula.len())].chars().count() + 1;
             let of_network = NAMED.iter().any(|n| n.needs == Needs::Network && e.what.ends_with(n.name))
@@ -54,7 +55,10 @@ pub(crate) fn formulas(recipe: &Recipe) -> Result<Vec<Checked>> {
                 true => format!("; there are {}", rasters.join(", ")),
                 false => String::new(),
             };
-            Error::key("derived.formula", format!("{name}, character {character}: {}{of_network}{names}", e.what))
+            Error::key(
+                "derived.formula",
+                format!("{name}, character {character}: {}{of_network}{names}", e.what),
+            )
         };
         let checked =
             Formula::read(formula).and_then(|f| f.check(&|name| known.get(name).cloned())).map_err(wrong)?;

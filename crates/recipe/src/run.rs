@@ -175,7 +175,8 @@ impl<'a> Run<'a> {
             Some(surface) => cut_and_fill(&dem, surface, &frame)?,
             None => ground_moved,
         };
-        let names_prepared = crate::derived::formulas(recipe)?.iter().any(|f| f.names.iter().any(|n| n == "prepared"));
+        let names_prepared =
+            crate::derived::formulas(recipe)?.iter().any(|f| f.names.iter().any(|n| n == "prepared"));
         let prepared = names_prepared.then(|| dem.clone());
         let change = recipe.has_pages().then(|| changed(dem, done.routing_surface()));
 

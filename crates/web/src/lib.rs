@@ -2,9 +2,9 @@
 //! holds no SQL and computes nothing of its own but colours.
 
 mod api;
+mod derived;
 mod http;
 mod map;
-mod derived;
 mod sheets;
 mod shell;
 mod stages;

@@ -12,7 +12,8 @@ fn folder(said: &str) -> tempfile::TempDir {
     let dir = tempfile::tempdir().unwrap();
     written(dir.path(), "dem.tif", &valley(), &FRAME);
     std::fs::write(dir.path().join("recipe.toml"), RECIPE).unwrap();
-    std::fs::write(dir.path().join("batch.toml"), format!("version = 1\nrecipe = \"recipe.toml\"\n{said}")).unwrap();
+    std::fs::write(dir.path().join("batch.toml"), format!("version = 1\nrecipe = \"recipe.toml\"\n{said}"))
+        .unwrap();
     dir
 }
 
@@ -42,7 +43,8 @@ fn rows(dir: &Path, out: &str) -> Vec<std::collections::BTreeMap<String, String>
 fn results(folder: &Path) -> Vec<(PathBuf, Vec<u8>)> {
     let files = std::fs::read_dir(folder).unwrap().map(|f| f.unwrap().path());
     let rasters = files.filter(|f| f.extension().is_some_and(|e| e == "tif" || e == "csv"));
-    let mut all: Vec<_> = rasters.map(|f| (f.file_name().unwrap().into(), std::fs::read(&f).unwrap())).collect();
+    let mut all: Vec<_> =
+        rasters.map(|f| (f.file_name().unwrap().into(), std::fs::read(&f).unwrap())).collect();
     all.sort();
     all
 }
@@ -57,26 +59,39 @@ fn a_batch_runs_every_combination_and_tells_them_in_a_table() {
     assert_eq!(told(&plan).lines().count(), 12, "{}", told(&plan));
     assert!(!dir.path().join("out").exists());
     let done = batch(dir.path(), "out", &[]);
-    assert!(done.status.success() && told(&done).contains("12 runs, 12 done, 0 failed; 12 by this process"), "{}", told(&done));
+    assert!(
+        done.status.success() && told(&done).contains("12 runs, 12 done, 0 failed; 12 by this process"),
+        "{}",
+        told(&done)
+    );
     let rows = rows(dir.path(), "out");
     assert_eq!(rows.len(), 12);
     assert!(rows.iter().all(|r| r["state"] == "done" && r["why"].is_empty()));
     // Fewer headwaters at higher thresholds; the figures are those of the runs.
-    let headwaters: Vec<u64> = rows.iter().filter(|r| r["routing.method"] == "d8").map(|r| r["headwaters"].parse().unwrap()).collect();
+    let headwaters: Vec<u64> = rows
+        .iter()
+        .filter(|r| r["routing.method"] == "d8")
+        .map(|r| r["headwaters"].parse().unwrap())
+        .collect();
     assert!(headwaters.is_sorted_by(|a, b| a >= b) && headwaters[0] > headwaters[3], "{headwaters:?}");
     let summary = std::fs::read(dir.path().join("out").join(&rows[0]["run"]).join("summary.json")).unwrap();
     let summary: serde_json::Value = serde_json::from_slice(&summary).unwrap();
     assert_eq!(summary["network"]["reaches"].to_string(), rows[0]["reaches"]);
     assert_eq!(summary["cut_and_fill"]["fill_m3"].to_string(), rows[0]["fill_m3"]);
     // A run is what its recipe alone gives.
-    std::fs::write(dir.path().join("alone.toml"), RECIPE.replace("300", "200") + "[routing]\nmethod = \"dinf\"\n").unwrap();
+    std::fs::write(
+        dir.path().join("alone.toml"),
+        RECIPE.replace("300", "200") + "[routing]\nmethod = \"dinf\"\n",
+    )
+    .unwrap();
     let alone = Command::new(env!("CARGO_BIN_EXE_bothros"))
         .args(["run", dir.path().join("alone.toml").to_str().unwrap()])
         .args(["--out", dir.path().join("alone").to_str().unwrap()])
         .output()
         .unwrap();
     assert!(alone.status.success());
-    let own = rows.iter().find(|r| r["network.threshold"] == "cells 200" && r["routing.method"] == "dinf").unwrap();
+    let own =
+        rows.iter().find(|r| r["network.threshold"] == "cells 200" && r["routing.method"] == "dinf").unwrap();
     assert_eq!(results(&dir.path().join("alone")), results(&dir.path().join("out").join(&own["run"])));
     // Taken up again, nothing is done twice; what is gone is done again.
     let again = batch(dir.path(), "out", &[]);
@@ -102,7 +117,11 @@ fn a_run_that_fails_says_why_and_stops_no_other() {
     assert!(told(&waits).contains("1 failed; 0 by this process"), "{}", told(&waits));
     written(dir.path(), "broken.tif", &valley(), &FRAME);
     let again = batch(dir.path(), "out", &["--again"]);
-    assert!(again.status.success() && told(&again).contains("0 failed; 1 by this process"), "{}", told(&again));
+    assert!(
+        again.status.success() && told(&again).contains("0 failed; 1 by this process"),
+        "{}",
+        told(&again)
+    );
 }
 
 /// Waits until a process says that it began a run.
@@ -119,16 +138,20 @@ fn two_workers_share_a_batch_and_one_is_killed() {
     let alone = batch(dir.path(), "alone", &[]);
     assert!(alone.status.success(), "{}", told(&alone));
     // The first is killed in the middle of a run; the other does the rest, and that run anew.
-    let mut first = command(dir.path(), "shared", &[]).stderr(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();
+    let mut first =
+        command(dir.path(), "shared", &[]).stderr(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();
     until_it_begins(&mut first);
-    let second = command(dir.path(), "shared", &[]).stderr(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    let second =
+        command(dir.path(), "shared", &[]).stderr(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
     first.kill().unwrap();
     first.wait().unwrap();
     let done = second.wait_with_output().unwrap();
     assert!(done.status.success() && told(&done).contains("12 runs, 12 done, 0 failed"), "{}", told(&done));
     // Two that both live, from the beginning.
     let two: Vec<Child> = (0..2)
-        .map(|_| command(dir.path(), "both", &[]).stderr(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap())
+        .map(|_| {
+            command(dir.path(), "both", &[]).stderr(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap()
+        })
         .collect();
     let by: Vec<usize> = two
         .into_iter()

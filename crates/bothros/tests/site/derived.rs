@@ -44,8 +44,13 @@ async fn a_formula_is_typed_looked_at_kept_and_used_by_hand() {
     hand.opens(&site, study, "network", "threshold").await;
     // The key opens it, and the field has the focus.
     press(driver, "=").await;
-    until(driver, "!document.getElementById('formula').hidden && document.activeElement.id === 'formula-text'").await;
-    until(driver, "document.getElementById('formula-kept').textContent.includes('Nothing is kept yet')").await;
+    until(
+        driver,
+        "!document.getElementById('formula').hidden && document.activeElement.id === 'formula-text'",
+    )
+    .await;
+    until(driver, "document.getElementById('formula-kept').textContent.includes('Nothing is kept yet')")
+        .await;
     // Names are offered while they are typed, and taken by key.
     hand.writes("log10(contr").await;
     until(driver, "document.querySelectorAll('#formula-offers li').length === 1").await;
@@ -101,7 +106,11 @@ async fn a_formula_is_typed_looked_at_kept_and_used_by_hand() {
     until(driver, "document.getElementById('formula-text').value === ''").await;
     hand.clicks("#formula-text").await;
     hand.writes("ln(accumulation)").await;
-    until(driver, "document.getElementById('formula-odd').textContent.includes('logarithm of zero or less in')").await;
+    until(
+        driver,
+        "document.getElementById('formula-odd').textContent.includes('logarithm of zero or less in')",
+    )
+    .await;
     hand.clicks("[data-formula-odd]").await;
     until(driver, "document.querySelector('.mirror mark')?.textContent === 'ln(accumulation)'").await;
     // Ctrl and space offers everything.
@@ -121,15 +130,21 @@ async fn a_formula_is_typed_looked_at_kept_and_used_by_hand() {
     // One that another is computed from stays.
     hand.clicks(".formulas li:first-child summary").await;
     hand.clicks("[data-formula-remove=log_area]").await;
-    until(driver, "document.getElementById('notice').textContent.includes('twice is computed from log_area')").await;
+    until(
+        driver,
+        "document.getElementById('notice').textContent.includes('twice is computed from log_area')",
+    )
+    .await;
+    hand.clicks("#notice button").await;
     hand.clicks(".formulas li:nth-child(2) summary").await;
     hand.sends("/formulas/remove", hand.clicks("[data-formula-remove=twice]")).await;
     until(driver, "!document.querySelector('[data-formula-edit=twice]')").await;
     // Undo brings it back.
-    site.send(&format!("/studies/{study}/undo"), &[]).await;
+    hand.sends("/undo", press(driver, Key::Control + "z")).await;
     until(driver, "document.querySelector('[data-formula-edit=twice]')").await;
     hand.clicks("[data-close-formula]").await;
-    until(driver, "document.getElementById('formula').hidden && !bothrosMap.layers.formula.getVisible()").await;
+    until(driver, "document.getElementById('formula').hidden && !bothrosMap.layers.formula.getVisible()")
+        .await;
     hand.clicks("#open-formula").await;
     until(driver, "!document.getElementById('formula').hidden").await;
 }
@@ -154,7 +169,8 @@ async fn derived_rasters_go_wherever_rasters_go() {
     }
     // Figures of catchments.
     let points = site.store().pour_points(study).await.unwrap();
-    let zonal = site.get(&format!("/studies/{study}/pour-points/{}/zonal", points[0].id)).await.text().await.unwrap();
+    let zonal =
+        site.get(&format!("/studies/{study}/pour-points/{}/zonal", points[0].id)).await.text().await.unwrap();
     assert!(zonal.contains("log_area") && zonal.contains("numbers"), "{zonal}");
     // Curve numbers.
     let facts = bothros_workflow::Facts::of(&site.store().study(study).await.unwrap()).unwrap();
@@ -181,13 +197,19 @@ async fn derived_rasters_go_wherever_rasters_go() {
     assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
     let read = |path: std::path::PathBuf| {
         let metre = bothros_formats::VerticalUnit::Metre;
-        bothros_formats::read_elevation(&path, "derived", 1, metre, &bothros_core::Silent).unwrap().values().to_vec()
+        bothros_formats::read_elevation(&path, "derived", 1, metre, &bothros_core::Silent)
+            .unwrap()
+            .values()
+            .to_vec()
     };
     for name in ["log_area", "numbers", "near", "largest", "lowered"] {
         let ours = read(package.join(format!("used_derived_{name}.tif")));
         let again = read(out.join(format!("derived_{name}.tif")));
         assert_eq!(ours.len(), again.len());
-        let differ = ours.iter().zip(&again).filter(|(a, b)| a.to_bits() != b.to_bits() && !(a.is_nan() && b.is_nan()));
+        let differ = ours
+            .iter()
+            .zip(&again)
+            .filter(|(a, b)| a.to_bits() != b.to_bits() && !(a.is_nan() && b.is_nan()));
         assert_eq!(differ.count(), 0, "{name}");
         assert!(ours.iter().any(|v| !v.is_nan()), "{name}");
     }

@@ -5,8 +5,8 @@
 mod application;
 mod archive;
 mod backdrops;
-mod batch;
 mod bad_input;
+mod batch;
 mod begins;
 mod by_hand;
 mod by_hand_too;

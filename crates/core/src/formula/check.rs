@@ -60,10 +60,26 @@ const FUNCTIONS: [(&str, Function, &str); 20] = [
     ("round", Function::One(One::Round), "nearest whole number, halves away from zero"),
     ("floor", Function::One(One::Floor), "next whole number below"),
     ("ceil", Function::One(One::Ceil), "next whole number above"),
-    ("min", Function::Over(Over::Min), "smallest of several; of one, over the whole raster, within a distance, along or inside a layer"),
-    ("max", Function::Over(Over::Max), "largest of several; of one, over the whole raster, within a distance, along or inside a layer"),
-    ("mean", Function::Over(Over::Mean), "mean of several; of one, over the whole raster, within a distance, along or inside a layer"),
-    ("sum", Function::Over(Over::Sum), "sum of several; of one, over the whole raster, within a distance, along or inside a layer"),
+    (
+        "min",
+        Function::Over(Over::Min),
+        "smallest of several; of one, over the whole raster, within a distance, along or inside a layer",
+    ),
+    (
+        "max",
+        Function::Over(Over::Max),
+        "largest of several; of one, over the whole raster, within a distance, along or inside a layer",
+    ),
+    (
+        "mean",
+        Function::Over(Over::Mean),
+        "mean of several; of one, over the whole raster, within a distance, along or inside a layer",
+    ),
+    (
+        "sum",
+        Function::Over(Over::Sum),
+        "sum of several; of one, over the whole raster, within a distance, along or inside a layer",
+    ),
     ("range", Function::Over(Over::Range), "largest less smallest, as the two"),
     ("on", Function::Layer(From::On), "1 on the features of a layer, 0 elsewhere"),
     ("distance", Function::Layer(From::Distance), "metres to the nearest feature of a layer"),
@@ -179,8 +195,9 @@ impl Names<'_> {
                 Ok((Node::Raster(at), Kind::Number(unit)))
             }
             Some(Named::Layer(_)) => {
-                let what =
-                    format!("{name} is a layer: on({name}), distance({name}), or a figure along or inside it");
+                let what = format!(
+                    "{name} is a layer: on({name}), distance({name}), or a figure along or inside it"
+                );
                 Err(Error::at(span, what))
             }
             None if function(name).is_some() => {
@@ -199,7 +216,9 @@ impl Names<'_> {
             Some(Named::Layer(unit)) => {
                 Ok((self.layers.iter().position(|n| n == name).unwrap_or_default(), unit))
             }
-            Some(Named::Raster(_)) => Err(Error::at(span, format!("{name} is a raster, and a layer is expected"))),
+            Some(Named::Raster(_)) => {
+                Err(Error::at(span, format!("{name} is a raster, and a layer is expected")))
+            }
             None => Err(Error::at(span, format!("there is no layer {name}"))),
         }
     }
@@ -223,14 +242,16 @@ impl Names<'_> {
         let Some(function) = function(name) else {
             let close = FUNCTIONS.iter().map(|f| f.0).filter(|f| f.starts_with(&name[..1.min(name.len())]));
             let close: Vec<&str> = close.collect();
-            let known = if close.is_empty() { "ln, sqrt, max and others are".into() } else { close.join(", ") };
+            let known =
+                if close.is_empty() { "ln, sqrt, max and others are".into() } else { close.join(", ") };
             return Err(Error::at(of.span, format!("there is no function {name}; there is {known}")));
         };
         let wanted = |count: usize| match arguments.len() == count {
             true => Ok(()),
-            false => {
-                Err(Error::at(of.span, format!("{name} takes {count} in its brackets, not {}", arguments.len())))
-            }
+            false => Err(Error::at(
+                of.span,
+                format!("{name} takes {count} in its brackets, not {}", arguments.len()),
+            )),
         };
         match function {
             Function::One(one) => {

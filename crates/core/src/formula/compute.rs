@@ -326,7 +326,10 @@ impl Before<'_> {
             Node::Near(over, distance, of) => {
                 let radius = distance.in_cells(self.frame.cell_m());
                 if radius > WIDEST {
-                    return Err(crate::Error::RadiusTooLarge { cells: radius.ceil() as u64, most: WIDEST as u64 });
+                    return Err(crate::Error::RadiusTooLarge {
+                        cells: radius.ceil() as u64,
+                        most: WIDEST as u64,
+                    });
                 }
                 let values = self.values(*of)?;
                 let found = near(&values, (self.frame.rows, self.frame.cols), radius, over, self.monitor)?;
@@ -341,15 +344,15 @@ impl Before<'_> {
                 let found = self.layers[layer].raster(what, self.frame, self.monitor)?;
                 self.keep(found)
             }
-            Node::Negative(of) => Node::Negative(self.boxed(of)?),
-            Node::Not(of) => Node::Not(self.boxed(of)?),
-            Node::Two(sign, a, b, span) => Node::Two(sign, self.boxed(a)?, self.boxed(b)?, span),
+            Node::Negative(of) => Node::Negative(self.boxed(*of)?),
+            Node::Not(of) => Node::Not(self.boxed(*of)?),
+            Node::Two(sign, a, b, span) => Node::Two(sign, self.boxed(*a)?, self.boxed(*b)?, span),
             Node::Choice(all) => {
                 let [a, b, c] = *all;
                 Node::Choice(Box::new([self.found(a)?, self.found(b)?, self.found(c)?]))
             }
-            Node::One(of, node, span) => Node::One(of, self.boxed(node)?, span),
-            Node::Atan2(y, x) => Node::Atan2(self.boxed(y)?, self.boxed(x)?),
+            Node::One(of, node, span) => Node::One(of, self.boxed(*node)?, span),
+            Node::Atan2(y, x) => Node::Atan2(self.boxed(*y)?, self.boxed(*x)?),
             Node::Several(over, all) => {
                 let all = all.into_iter().map(|node| self.found(node));
                 Node::Several(over, all.collect::<crate::Result<_>>()?)
@@ -358,8 +361,8 @@ impl Before<'_> {
         })
     }
 
-    fn boxed(&mut self, node: Box<Node>) -> crate::Result<Box<Node>> {
-        self.found(*node).map(Box::new)
+    fn boxed(&mut self, node: Node) -> crate::Result<Box<Node>> {
+        self.found(node).map(Box::new)
     }
 
     fn keep(&mut self, values: Vec<f32>) -> Node {

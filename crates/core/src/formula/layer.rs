@@ -51,9 +51,8 @@ impl Features {
             };
             let parts: Vec<_> = own.chunks(PART).map(known).collect();
             let begin = (f32::INFINITY, f32::NEG_INFINITY, 0.0, 0);
-            let (low, high, sum, count) = parts
-                .into_iter()
-                .fold(begin, |a, b| (a.0.min(b.0), a.1.max(b.1), a.2 + b.2, a.3 + b.3));
+            let (low, high, sum, count) =
+                parts.into_iter().fold(begin, |a, b| (a.0.min(b.0), a.1.max(b.1), a.2 + b.2, a.3 + b.3));
             match (count, over) {
                 (0, _) => f32::NAN,
                 (_, Over::Min) => low,

@@ -404,13 +404,16 @@ impl Expression {
     fn collect_layers<'a>(&'a self, out: &mut Vec<&'a str>) {
         let found = match &self.what {
             What::Figure(_, _, Reach::Layer(name, _)) => Some(name),
-            What::Call(name, all) if OF_LAYERS.contains(&name.as_str()) => match all.first().map(|a| &a.what) {
+            What::Call(name, all) if OF_LAYERS.contains(&name.as_str()) => match all.first().map(|a| &a.what)
+            {
                 Some(What::Name(name)) => Some(name),
                 _ => None,
             },
             _ => None,
         };
-        out.extend(found.map(String::as_str).filter(|name| !out.contains(name)).into_iter().collect::<Vec<_>>());
+        out.extend(
+            found.map(String::as_str).filter(|name| !out.contains(name)).into_iter().collect::<Vec<_>>(),
+        );
         for part in self.parts() {
             part.collect_layers(out);
         }

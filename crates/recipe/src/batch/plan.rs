@@ -78,14 +78,17 @@ fn short(value: &Value) -> String {
             path.file_stem().map_or_else(|| text.clone(), |stem| stem.to_string_lossy().into_owned())
         }
         Value::Array(all) => all.iter().map(short).collect::<Vec<_>>().join("+"),
-        Value::Table(table) => table.iter().map(|(k, v)| format!("{k} {}", short(v))).collect::<Vec<_>>().join(" "),
+        Value::Table(table) => {
+            table.iter().map(|(k, v)| format!("{k} {}", short(v))).collect::<Vec<_>>().join(" ")
+        }
         other => other.to_string(),
     }
 }
 
 /// Letters that every file system takes.
 fn slug(text: &str) -> String {
-    let kept: String = text.chars().map(|c| if c.is_ascii_alphanumeric() || c == '.' { c } else { '-' }).collect();
+    let kept: String =
+        text.chars().map(|c| if c.is_ascii_alphanumeric() || c == '.' { c } else { '-' }).collect();
     let kept = kept.split('-').filter(|part| !part.is_empty()).collect::<Vec<_>>().join("-");
     kept.chars().take(60).collect::<String>().trim_matches(['-', '.']).to_lowercase()
 }
@@ -108,14 +111,17 @@ fn values(key: &str, value: &Value) -> Result<Vec<Value>> {
 fn matched(folder: &Path, pattern: &str) -> Result<Vec<Value>> {
     let wrong = |what: String| Error::key("each_dem", what);
     let whole = folder.join(pattern);
-    let found = glob::glob(&whole.to_string_lossy()).map_err(|e| wrong(format!("“{pattern}” is no pattern: {e}")))?;
-    let mut files: Vec<PathBuf> = found.filter_map(std::result::Result::ok).filter(|path| path.is_file()).collect();
+    let found =
+        glob::glob(&whole.to_string_lossy()).map_err(|e| wrong(format!("“{pattern}” is no pattern: {e}")))?;
+    let mut files: Vec<PathBuf> =
+        found.filter_map(std::result::Result::ok).filter(|path| path.is_file()).collect();
     files.sort();
     if files.is_empty() {
         return Err(wrong(format!("no file matches {}", whole.display())));
     }
     let relative = |path: PathBuf| path.strip_prefix(folder).map(Path::to_owned).unwrap_or(path);
-    let list = |path: PathBuf| Value::Array(vec![Value::String(relative(path).to_string_lossy().into_owned())]);
+    let list =
+        |path: PathBuf| Value::Array(vec![Value::String(relative(path).to_string_lossy().into_owned())]);
     Ok(files.into_iter().map(list).collect())
 }
 
@@ -130,9 +136,10 @@ impl Batch {
         let read = |path: &Path| {
             std::fs::read_to_string(path).map_err(|e| match e.kind() {
                 std::io::ErrorKind::NotFound => Error::Recipe(format!("{} is not there", path.display())),
-                std::io::ErrorKind::InvalidData => {
-                    Error::Recipe(format!("{} is no text file; batches and recipes are written in TOML", path.display()))
-                }
+                std::io::ErrorKind::InvalidData => Error::Recipe(format!(
+                    "{} is no text file; batches and recipes are written in TOML",
+                    path.display()
+                )),
                 _ => Error::Recipe(format!("{}: {e}", path.display())),
             })
         };
@@ -163,7 +170,8 @@ impl Batch {
             // Paths of a recipe are relative to it.
             for file in files.iter_mut().filter_map(Value::as_array_mut).flatten() {
                 if let Value::String(path) = file {
-                    let full = std::path::absolute(folder.join(&*path)).unwrap_or_else(|_| folder.join(&*path));
+                    let full =
+                        std::path::absolute(folder.join(&*path)).unwrap_or_else(|_| folder.join(&*path));
                     *path = full.to_string_lossy().into_owned();
                 }
             }
@@ -175,7 +183,8 @@ impl Batch {
         let combined = axes.iter().try_fold(1usize, |n, (_, all)| n.checked_mul(all.len()));
         let count = combined.and_then(|n| n.checked_mul(said.runs.len().max(1))).unwrap_or(usize::MAX);
         if count > MOST {
-            let told = if count == usize::MAX { "more than can be counted".to_owned() } else { count.to_string() };
+            let told =
+                if count == usize::MAX { "more than can be counted".to_owned() } else { count.to_string() };
             return Err(Error::Recipe(format!("the batch has {told} runs; {MOST} are the most: split it")));
         }
         if axes.is_empty() && said.runs.is_empty() {
@@ -237,7 +246,8 @@ impl Batch {
 mod tests {
     use super::*;
 
-    const RECIPE: &str = "version = 1\n[terrain]\ndem = [\"a.tif\"]\n[network]\nthreshold = { cells = 100 }\n";
+    const RECIPE: &str =
+        "version = 1\n[terrain]\ndem = [\"a.tif\"]\n[network]\nthreshold = { cells = 100 }\n";
 
     fn batch(said: &str) -> Result<Batch> {
         let said: Said = toml::from_str(said).unwrap();
@@ -273,7 +283,10 @@ mod tests {
         )
         .unwrap();
         let names: Vec<&str> = found.runs.iter().map(|r| r.name.as_str()).collect();
-        assert_eq!(names, ["0001_the-north_cells-1", "0002_the-north_cells-2", "0003_cells-1_mfd", "0004_cells-2_mfd"]);
+        assert_eq!(
+            names,
+            ["0001_the-north_cells-1", "0002_the-north_cells-2", "0003_cells-1_mfd", "0004_cells-2_mfd"]
+        );
     }
 
     #[test]
@@ -290,10 +303,16 @@ mod tests {
             ("each_dem = \"nowhere/*.tif\"", "no file matches"),
             ("each_dem = \"***\"", "is no pattern"),
             (
-                &format!("[vary]\n\"network.threshold\" = [{many}]\n\"routing.exponent\" = [{}]", "1.1,".repeat(50)),
+                &format!(
+                    "[vary]\n\"network.threshold\" = [{many}]\n\"routing.exponent\" = [{}]",
+                    "1.1,".repeat(50)
+                ),
                 "the batch has 5050 runs; 5000 are the most",
             ),
-            ("[vary]\n\"terrain.dem\" = [\"a.tif\"]\n[[runs]]\n\"terrain.dem\" = [\"b.tif\"]", "varies already"),
+            (
+                "[vary]\n\"terrain.dem\" = [\"a.tif\"]\n[[runs]]\n\"terrain.dem\" = [\"b.tif\"]",
+                "varies already",
+            ),
             ("[[runs]]\nname = \"///\"", "takes letters and digits"),
         ] {
             let error = batch(&format!("{begin}{said}")).unwrap_err().to_string();

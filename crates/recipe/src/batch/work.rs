@@ -244,7 +244,8 @@ fn begin(batch: &Batch, out: &Path) -> Result<()> {
     }
     match std::fs::read(&path) {
         Ok(text) => {
-            let there: Folder = serde_json::from_slice(&text).map_err(|_| strange("holds a batch that cannot be read"))?;
+            let there: Folder =
+                serde_json::from_slice(&text).map_err(|_| strange("holds a batch that cannot be read"))?;
             if there.program != own.program {
                 let what = format!(
                     "holds a batch that {} began, and this is {}: results of two versions are not mixed",
@@ -296,8 +297,14 @@ fn write_table(batch: &Batch, out: &Path) -> Result<()> {
     let keys = batch.keys.iter().map(String::as_str);
     let figures = FIGURES.iter().map(|(name, _)| *name);
     let more = ["catchments", "catchments_km2"];
-    let heads: Vec<&str> =
-        ["run"].into_iter().chain(keys).chain(["state", "seconds"]).chain(figures).chain(more).chain(["why"]).collect();
+    let heads: Vec<&str> = ["run"]
+        .into_iter()
+        .chain(keys)
+        .chain(["state", "seconds"])
+        .chain(figures)
+        .chain(more)
+        .chain(["why"])
+        .collect();
     csv.write_record(&heads).map_err(wrong)?;
     for run in &batch.runs {
         let ended = Place { out, run }.ended();
@@ -305,13 +312,22 @@ fn write_table(batch: &Batch, out: &Path) -> Result<()> {
         let done = ended.as_ref().is_some_and(|e| e.state == RunState::Done);
         let summary: Value =
             summary.filter(|_| done).and_then(|text| serde_json::from_slice(&text).ok()).unwrap_or_default();
-        let told = |at: &str| summary.pointer(at).filter(|v| !v.is_null()).map_or(String::new(), ToString::to_string);
+        let told = |at: &str| {
+            summary.pointer(at).filter(|v| !v.is_null()).map_or(String::new(), ToString::to_string)
+        };
         let catchments = summary["catchments"].as_array();
-        let areas = catchments.map(|all| all.iter().filter_map(|c| c["area_km2"].as_f64()).map(|a| a.to_string()));
+        let areas =
+            catchments.map(|all| all.iter().filter_map(|c| c["area_km2"].as_f64()).map(|a| a.to_string()));
         let mut row = vec![run.name.clone()];
-        let own = |key: &String| run.own.iter().find(|(k, _)| k == key).map_or(String::new(), |(_, v)| v.clone());
+        let own =
+            |key: &String| run.own.iter().find(|(k, _)| k == key).map_or(String::new(), |(_, v)| v.clone());
         row.extend(batch.keys.iter().map(own));
-        row.push(ended.as_ref().map_or("waiting", |e| if e.state == RunState::Done { "done" } else { "failed" }).into());
+        row.push(
+            ended
+                .as_ref()
+                .map_or("waiting", |e| if e.state == RunState::Done { "done" } else { "failed" })
+                .into(),
+        );
         row.push(ended.as_ref().map_or(String::new(), |e| format!("{:.3}", e.seconds)));
         row.extend(FIGURES.iter().map(|(_, at)| told(at)));
         row.push(catchments.map_or(String::new(), |all| all.len().to_string()));

@@ -338,17 +338,21 @@ impl Run<'_> {
         };
         let recipe = self.recipe;
         let rasters = self.step("reading rasters", 0.94, |part| {
-            let read = |of: &ValueRaster| match (&of.path, of.derived.as_ref().and_then(|d| land.derived.get(d))) {
-                (_, Some(derived)) => Ok(derived.clone()),
-                (Some(path), None) => {
-                    let key = ("catchments.rasters", path.as_path());
-                    inputs::raster(recipe, key, of.holds, (frame, crs), notes, part)
-                }
-                (None, None) => Err(Error::key(
-                    "catchments.rasters.derived",
-                    format!("“{}” is the name of no raster of derived", of.derived.as_deref().unwrap_or_default()),
-                )),
-            };
+            let read =
+                |of: &ValueRaster| match (&of.path, of.derived.as_ref().and_then(|d| land.derived.get(d))) {
+                    (_, Some(derived)) => Ok(derived.clone()),
+                    (Some(path), None) => {
+                        let key = ("catchments.rasters", path.as_path());
+                        inputs::raster(recipe, key, of.holds, (frame, crs), notes, part)
+                    }
+                    (None, None) => Err(Error::key(
+                        "catchments.rasters.derived",
+                        format!(
+                            "“{}” is the name of no raster of derived",
+                            of.derived.as_deref().unwrap_or_default()
+                        ),
+                    )),
+                };
             settings.rasters.iter().map(read).collect::<Result<Vec<_>>>()
         })?;
         let numbers = Numbers::of(settings, &rasters);

@@ -121,7 +121,9 @@ impl Run<'_> {
                 continue;
             };
             let rasters = recipe.catchments.iter().flat_map(|c| &c.rasters);
-            let of_file = rasters.filter_map(|r| Some((r, r.path.as_ref()?))).find(|(r, _)| identifier(&r.name) == *name);
+            let of_file = rasters
+                .filter_map(|r| Some((r, r.path.as_ref()?)))
+                .find(|(r, _)| identifier(&r.name) == *name);
             let found = self.step(&format!("finding {name}"), 0.82, |part| match of_file {
                 Some((raster, path)) if land.there(name).is_none() => {
                     let key = ("catchments.rasters", path.as_path());

@@ -12,7 +12,7 @@ const colours = (map, key) => {
   return reversed ? own.slice().reverse() : own;
 };
 
-const say = (v, unit) => `${told(v, { maximumSignificantDigits: 3 })} ${unit}`.trim();
+const say = (v, unit) => `${told(v, { maximumSignificantDigits: 3 })} ${unit}`.replace('-', '\u2212').trim();
 
 const main = (map) => map.data.rasters.dem;
 

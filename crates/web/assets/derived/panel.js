@@ -20,6 +20,8 @@ export class FormulaPanel {
     this.form = this.of('keep');
     /** name of the raster whose formula is being changed */
     this.earlier = '';
+    /** the part of the formula that is pointed at, until another one is typed */
+    this.pointed = null;
     this.hear();
   }
 
@@ -61,7 +63,8 @@ export class FormulaPanel {
     const odd = target.closest('[data-formula-odd]');
     if (odd) {
       const { x, y, from, to } = odd.dataset;
-      this.typing.mark({ from: Number(from), to: Number(to) });
+      this.pointed = { from: Number(from), to: Number(to) };
+      this.typing.mark(this.pointed);
       this.page.map.goTo(Number(x), Number(y));
       return true;
     }
@@ -128,6 +131,7 @@ export class FormulaPanel {
   rest(after = REST) {
     clearTimeout(this.timer);
     this.look = null;
+    this.pointed = null;
     this.ready();
     this.timer = setTimeout(() => this.see(), after);
   }
@@ -175,13 +179,17 @@ export class FormulaPanel {
     const { error } = look ?? {};
     const fine = look && !error;
     this.look = fine ? look : null;
-    this.typing.mark(error ?? null);
+    this.typing.mark(error ?? this.pointed);
     this.typing.field.setAttribute('aria-invalid', String(Boolean(error)));
     const said = this.of('said');
     said.classList.toggle('warn', Boolean(error));
-    said.textContent = error ? `${error.character ? `Character ${error.character}: ` : ''}${error.what}.` : '';
+    said.textContent = error
+      ? `${error.character ? `Character ${error.character}: ` : ''}${error.what}.`
+      : '';
     this.of('unit').textContent = fine ? look.unit : '';
-    this.of('histogram').innerHTML = fine ? (look.histogram ?? '<p class="hint">No cell in view has a value.</p>') : '';
+    this.of('histogram').innerHTML = fine
+      ? (look.histogram ?? '<p class="hint">No cell in view has a value.</p>')
+      : '';
     this.of('figures').replaceChildren(...(fine ? look.figures.flatMap(figure) : []));
     this.of('odd').replaceChildren(...(fine ? look.odd.map(odd) : []));
     showFormula(this.page.map, this.look);

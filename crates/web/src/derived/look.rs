@@ -158,7 +158,12 @@ pub async fn range(
 }
 
 /// The formula of a raster: kept under a name, or typed a while ago.
-pub(crate) async fn typed(app: &App, facts: &bothros_workflow::Facts, name: &str, of: &str) -> Result<String> {
+pub(crate) async fn typed(
+    app: &App,
+    facts: &bothros_workflow::Facts,
+    name: &str,
+    of: &str,
+) -> Result<String> {
     let kept = || facts.settings.rasters.iter().find(|r| r.name == name).and_then(|r| r.formula.clone());
     match of {
         "" => kept().ok_or_else(|| WebError::nothing("there is no derived raster of that name")),

@@ -73,6 +73,7 @@ pub async fn names(State(app): State<App>, Path(study): Path<i64>) -> Result<Jso
         ("inside", "a figure inside each polygon: sum(slope inside lakes)"),
     ];
     let word = |(name, told): (&str, &str)| json!({ "name": name, "kind": "word", "told": told });
-    let all: Vec<Value> = names.all.iter().map(name).chain(functions().map(function)).chain(words.map(word)).collect();
+    let all: Vec<Value> =
+        names.all.iter().map(name).chain(functions().map(function)).chain(words.map(word)).collect();
     Ok(Json(Value::Array(all)))
 }

@@ -14,7 +14,8 @@ use bothros_core::{Cell, Grid, Threshold};
 use bothros_formats::encode_png;
 use bothros_store::{RasterMeta, RasterRole};
 use bothros_workflow::{
-    Dot, LandIndex, Ramp, View, colour, derived_tint, halo, index_tint, relief_dots, shade_dots, usual_light, view_dots,
+    Dot, LandIndex, Ramp, View, colour, derived_tint, halo, index_tint, relief_dots, shade_dots, usual_light,
+    view_dots,
 };
 use serde::Deserialize;
 
@@ -259,15 +260,26 @@ async fn sampled<T: Send + Sync + 'static>(
         let place = |at: usize| (at << level) + (1usize << level) / 2;
         let grid = values(&of);
         let pixels = (0..TILE * TILE).map(|i| {
-            let cell = Cell { row: place(row * TILE + i / TILE), col: place(col * TILE + i % TILE) };
-            match grid.get(cell) {
+            let (down, across) = (row * TILE + i / TILE, col * TILE + i % TILE);
+            match grid.get(Cell { row: place(down), col: place(across) }) {
                 Some(v) if !v.is_nan() => colour(*v),
-                _ => [0; 4],
+                // Thin lines are seen from afar too.
+                _ => any_of(grid, level, down, across).map_or([0; 4], &colour),
             }
         });
         Ok(png(TILE, TILE, pixels))
     };
     Ok(("image/png", bothros_workflow::blocking(draw).await??.into()))
+}
+
+/// The largest value among the cells that a coarser one stands for; none where all are none.
+fn any_of(grid: &Grid<f32>, level: usize, row: usize, col: usize) -> Option<f32> {
+    let past = |at: usize, most: usize| ((at + 1) << level).min(most);
+    let (right, left) = (past(col, grid.cols()), (col << level).min(grid.cols()));
+    let known = (row << level..past(row, grid.rows()))
+        .flat_map(|row| &grid.values()[row * grid.cols()..][left.min(right)..right])
+        .filter(|v| !v.is_nan());
+    known.copied().reduce(f32::max)
 }
 
 /// The network that a tile follows.
@@ -394,4 +406,23 @@ pub async fn picture(State(app): State<App>, Path(study): Path<i64>, headers: He
     ];
     let ramp = Ramp::of("relief", None, false);
     Ok((headers, dots_png(&relief_dots(&halo, range, x, y, usual_light(), &ramp))?).into_response())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn thin_lines_are_found_among_the_cells_of_a_coarser_one() {
+        let mut values = vec![f32::NAN; 5 * 7];
+        (values[2 * 7 + 3], values[4 * 7 + 6]) = (4.0, 9.0);
+        let grid = Grid::from_vec(5, 7, values);
+        assert_eq!(any_of(&grid, 0, 2, 3), Some(4.0));
+        assert_eq!(any_of(&grid, 1, 1, 1), Some(4.0));
+        assert_eq!(any_of(&grid, 1, 0, 0), None);
+        // At the edge, and beyond it.
+        assert_eq!(any_of(&grid, 2, 1, 1), Some(9.0));
+        assert_eq!(any_of(&grid, 3, 0, 0), Some(9.0));
+        assert_eq!(any_of(&grid, 2, 5, 5), None);
+    }
 }

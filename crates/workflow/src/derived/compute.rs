@@ -67,9 +67,11 @@ impl DerivedGrid {
             .par_chunks(1 << 16)
             .zip(ground.values().par_chunks(1 << 16))
             .map(|(values, ground)| {
-                values.iter().zip(ground).fold(begin(), |(least, most, sum, cells, none), (&v, z)| match v.is_nan() {
-                    true => (least, most, sum, cells, none + u64::from(!z.is_nan())),
-                    false => (least.min(v), most.max(v), sum + f64::from(v), cells + 1, none),
+                values.iter().zip(ground).fold(begin(), |(least, most, sum, cells, none), (&v, z)| {
+                    match v.is_nan() {
+                        true => (least, most, sum, cells, none + u64::from(!z.is_nan())),
+                        false => (least.min(v), most.max(v), sum + f64::from(v), cells + 1, none),
+                    }
                 })
             })
             .collect::<Vec<_>>()
@@ -208,7 +210,9 @@ impl GridCache {
         let mut key = format!("{} | {formula}", ground.key);
         for name in names.reached(formula) {
             match names.find(&name).map(|known| &known.origin) {
-                Some(Origin::Given(raster)) => _ = write!(key, " | {name} {} {:?}", raster.sha256, raster.holds),
+                Some(Origin::Given(raster)) => {
+                    _ = write!(key, " | {name} {} {:?}", raster.sha256, raster.holds)
+                }
                 Some(Origin::Formula(text)) if text == formula && checked.names.contains(&name) => {
                     return Err(Error::Refused(format!("{name} names itself")));
                 }
@@ -223,12 +227,14 @@ impl GridCache {
         let compute = async {
             let mut held = Vec::new();
             for name in &checked.names {
-                let known = names.find(name).ok_or_else(|| Error::Refused(format!("there is no raster {name}")))?;
+                let known =
+                    names.find(name).ok_or_else(|| Error::Refused(format!("there is no raster {name}")))?;
                 held.push(self.held(store, facts, &ground, known).await?);
             }
             let mut layers = Vec::new();
             for name in &checked.layers {
-                let known = names.find(name).ok_or_else(|| Error::Refused(format!("there is no layer {name}")))?;
+                let known =
+                    names.find(name).ok_or_else(|| Error::Refused(format!("there is no layer {name}")))?;
                 layers.push(self.layer_cells(store, facts, &ground, known).await?);
             }
             let land = self.elevations(store, facts, &ground).await?;

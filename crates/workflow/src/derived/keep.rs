@@ -52,7 +52,10 @@ pub async fn keep_derived(
         all
     };
     if with_itself.reached(formula).contains(name) {
-        return Err(Error::Refused(format!("{name} would be computed from itself: {}", circle(&with_itself, name))));
+        return Err(Error::Refused(format!(
+            "{name} would be computed from itself: {}",
+            circle(&with_itself, name)
+        )));
     }
     let checked = names.check(formula).map_err(|e| Error::Refused(e.to_string()))?;
     let unit = checked.kind.unit();
@@ -64,7 +67,9 @@ pub async fn keep_derived(
     });
     for known in &names.all {
         if let Origin::Formula(other) = &known.origin {
-            names.check(other).map_err(|e| Error::Refused(format!("{}, which names it, would be wrong: {e}", known.name)))?;
+            names.check(other).map_err(|e| {
+                Error::Refused(format!("{}, which names it, would be wrong: {e}", known.name))
+            })?;
         }
     }
     // What cannot be computed is not kept.
@@ -85,7 +90,8 @@ pub async fn keep_derived(
         None => format!("Derived raster kept: {name} = {formula}"),
     };
     let changed = change_settings(&change, |settings: &mut Settings| {
-        let place = earlier.and_then(|e| settings.rasters.iter().position(|r| r.name == e && r.formula.is_some()));
+        let place =
+            earlier.and_then(|e| settings.rasters.iter().position(|r| r.name == e && r.formula.is_some()));
         if settings.rasters.iter().enumerate().any(|(at, r)| r.name == name && Some(at) != place) {
             return Err(Error::Refused(format!("there is a raster called “{name}” already")));
         }
@@ -104,7 +110,9 @@ pub async fn keep_derived(
                 }
             }
             None if settings.rasters.iter().filter(|r| r.formula.is_some()).count() >= MOST => {
-                return Err(Error::Refused(format!("a study has {MOST} derived rasters at most: remove one first")));
+                return Err(Error::Refused(format!(
+                    "a study has {MOST} derived rasters at most: remove one first"
+                )));
             }
             None => settings.rasters.push(kept),
         }
@@ -120,14 +128,16 @@ pub async fn keep_derived(
 pub(crate) fn unnamed(names: &Names, name: &str, instead: &str) -> Result<()> {
     let naming = names.all.iter().find(|known| match &known.origin {
         Origin::Formula(formula) => {
-            known.name != name && bothros_core::formula::Formula::read(formula).is_ok_and(|f| f.names().contains(&name))
+            known.name != name
+                && bothros_core::formula::Formula::read(formula).is_ok_and(|f| f.names().contains(&name))
         }
         _ => false,
     });
     match naming {
-        Some(known) => {
-            Err(Error::Refused(format!("{} is computed from {name}: change its formula before you {instead}", known.name)))
-        }
+        Some(known) => Err(Error::Refused(format!(
+            "{} is computed from {name}: change its formula before you {instead}",
+            known.name
+        ))),
         None => Ok(()),
     }
 }
@@ -136,7 +146,9 @@ pub(crate) fn unnamed(names: &Names, name: &str, instead: &str) -> Result<()> {
 fn circle(names: &Names, name: &str) -> String {
     let mut way = vec![name.to_owned()];
     loop {
-        let Some(KnownName { origin: Origin::Formula(formula), .. }) = way.last().and_then(|last| names.find(last)) else {
+        let Some(KnownName { origin: Origin::Formula(formula), .. }) =
+            way.last().and_then(|last| names.find(last))
+        else {
             return way.join(" → ");
         };
         let Ok(read) = bothros_core::formula::Formula::read(formula) else { return way.join(" → ") };

@@ -14,7 +14,7 @@ pub(super) enum Origin {
     /// a raster of every study
     Study,
     /// a raster that was given
-    Given(ValueRaster),
+    Given(Box<ValueRaster>),
     /// a formula that is kept
     Formula(String),
     /// the lines of the network
@@ -86,7 +86,7 @@ impl Names {
                 Some(formula) => raster(&given.name, unit, formula, Origin::Formula(formula.clone())),
                 None => {
                     let meaning = format!("{}, from {}", given.name, given.file);
-                    raster(&identifier(&given.name), unit, &meaning, Origin::Given(given.clone()))
+                    raster(&identifier(&given.name), unit, &meaning, Origin::Given(Box::new(given.clone())))
                 }
             });
         }

@@ -6,7 +6,8 @@ use bothros_formats::{RasterKind, write_cog};
 use bothros_store::{Job, Store};
 
 use crate::{
-    DerivedGrid, Error, Facts, GridCache, NewStudy, Provenance, Result, begin_candidate, blocking, set_weights,
+    DerivedGrid, Error, Facts, GridCache, NewStudy, Provenance, Result, begin_candidate, blocking,
+    set_weights,
 };
 
 /// A derived raster of a study by its name: the formula, and the cells.
@@ -18,7 +19,8 @@ async fn kept(
 ) -> Result<(String, std::sync::Arc<DerivedGrid>)> {
     let raster = facts.settings.rasters.iter().find(|r| r.name == name);
     let formula = raster.and_then(|r| r.formula.clone());
-    let formula = formula.ok_or_else(|| Error::Refused(format!("there is no derived raster {name} any more")))?;
+    let formula =
+        formula.ok_or_else(|| Error::Refused(format!("there is no derived raster {name} any more")))?;
     let found = cache.derived(store, facts, &formula).await?;
     Ok((formula, found))
 }
@@ -27,7 +29,13 @@ async fn kept(
 ///
 /// # Errors
 /// [`Error::Refused`] where there is none of that name.
-pub async fn write_derived(store: &Store, cache: &GridCache, facts: &Facts, name: &str, path: &Path) -> Result<()> {
+pub async fn write_derived(
+    store: &Store,
+    cache: &GridCache,
+    facts: &Facts,
+    name: &str,
+    path: &Path,
+) -> Result<()> {
     let (formula, found) = kept(store, cache, facts, name).await?;
     let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
     let (crs, path) = (terrain.crs.clone(), path.to_owned());

@@ -5,7 +5,7 @@ mod ground;
 
 pub use colour::Ramp;
 pub use ground::{
-    Dot, OUTER, View, contour_interval, derived_tint, halo, index_tint, range, relief_dots, shade_dots, usual_light,
-    view_dots,
+    Dot, OUTER, View, contour_interval, derived_tint, halo, index_tint, range, relief_dots, shade_dots,
+    usual_light, view_dots,
 };
 pub(crate) use ground::{Look, ends};

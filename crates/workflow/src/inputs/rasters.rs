@@ -104,8 +104,16 @@ pub async fn add_raster(store: &Store, study: i64, new: NewValueRaster) -> Resul
     let kept = change.put_file(FileRole::Values, &new.file, &new.path).await?;
     let NewValueRaster { name, unit, holds, file, provenance, .. } = new;
     let text = format!("Raster added: {name} ({file})");
-    let added =
-        ValueRaster { name, unit, holds, file, sha256: kept.sha256, provenance, lookup: Vec::new(), formula: None };
+    let added = ValueRaster {
+        name,
+        unit,
+        holds,
+        file,
+        sha256: kept.sha256,
+        provenance,
+        lookup: Vec::new(),
+        formula: None,
+    };
     set(change, text, |settings| {
         settings.rasters.push(added);
         Ok(())

@@ -15,8 +15,8 @@ use super::filled::{Lens, Looked, SheetSources};
 use super::source::MapSource;
 use crate::network::LandIndex;
 use crate::{
-    Dot, Facts, OUTER, PicturePlace, Ramp, Result, View as GroundView, blocking, colour, derived_tint, halo, index_tint,
-    relief_dots, shade_dots, usual_light, view_dots,
+    Dot, Facts, OUTER, PicturePlace, Ramp, Result, View as GroundView, blocking, colour, derived_tint, halo,
+    index_tint, relief_dots, shade_dots, usual_light, view_dots,
 };
 
 /// What names of pictures behind the map begin with.
@@ -427,7 +427,8 @@ impl SheetSources<'_> {
         let (frame, unit) = (found.frame, found.unit.to_string());
         let tint = derived_tint(low, high, look.ramp.clone());
         let drawn = self.in_memory(found, |d| &*d.values, frame, looked, tint).await?;
-        let ends = [low, high].map(|v| format!("{} {unit}", numbers::real(f64::from(v), 3)).trim_end().to_owned());
+        let ends =
+            [low, high].map(|v| format!("{} {unit}", numbers::real(f64::from(v), 3)).trim_end().to_owned());
         Ok(Some(look.drawn(drawn, look.entry(&format!("{DERIVED}{name}"), name, ends.into()))))
     }
 }
@@ -451,7 +452,11 @@ impl RasterLook {
             _ => 1.0,
         };
         Self {
-            ramp: Ramp::of(if key.starts_with(DERIVED) { "derived" } else { key }, style["ramp"].as_str(), style["reversed"].as_bool() == Some(true)),
+            ramp: Ramp::of(
+                if key.starts_with(DERIVED) { "derived" } else { key },
+                style["ramp"].as_str(),
+                style["reversed"].as_bool() == Some(true),
+            ),
             opacity: style["opacity"].as_f64().unwrap_or(usual_opacity).clamp(0.0, 1.0),
             style,
         }

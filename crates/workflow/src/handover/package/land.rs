@@ -159,7 +159,8 @@ impl Land {
     /// With names, and with what was measured as rows.
     fn told(mut self, measured: &Measured, facts: &Facts) -> Result<Self> {
         let own: Vec<PourPoint> = self.points.iter().map(|(point, _)| point.clone()).collect();
-        self.derived = measured.rasters.iter().filter(|(raster, _)| raster.formula.is_some()).cloned().collect();
+        self.derived =
+            measured.rasters.iter().filter(|(raster, _)| raster.formula.is_some()).cloned().collect();
         self.names = self.subbasins.names(&facts.settings.subbasins, &own, &self.grids.frame);
         let numbers = &measured.curve_numbers;
         for (((point, found), of), number) in self.points.iter().zip(&measured.catchments).zip(1u32..) {

@@ -4,15 +4,15 @@ use std::path::{Path, PathBuf};
 
 use bothros_core::catchments::{Division, SnapTo};
 use bothros_core::conditioning::{Burn, ClosedBasin, Conditioning, Polygons, TreatSinks};
-use bothros_core::routing::Method;
 use bothros_core::formula::Formula;
+use bothros_core::routing::Method;
 use bothros_core::{Frame, Threshold};
 use bothros_formats::{Crs, Field, FieldKind, Geometry, Layer, Shape};
-use bothros_recipe::{
-    BurnMethod, BurnSettings, Catchments, CurveNumber, Derived, Handover, HandoverFormat, Network, Recipe, Routing,
-    RoutingMethod, Sinks, SnapChoice, Terrain, ThresholdChoice, ValueRaster,
-};
 use bothros_products::named::STREAMS;
+use bothros_recipe::{
+    BurnMethod, BurnSettings, Catchments, CurveNumber, Derived, Handover, HandoverFormat, Network, Recipe,
+    Routing, RoutingMethod, Sinks, SnapChoice, Terrain, ThresholdChoice, ValueRaster,
+};
 use bothros_store::{FileRole, PourPoint, Store};
 
 use super::pages::LaidOut;
@@ -318,11 +318,15 @@ fn derived(facts: &Facts, untold: &mut Vec<String>) -> Vec<Derived> {
         let layers = Formula::read(formula).is_ok_and(|read| read.layers().iter().all(|l| *l == STREAMS));
         let rests = |name: &str| told.iter().any(|d| d.name == name);
         let known = Formula::read(formula).is_ok_and(|read| {
-            read.names().iter().all(|n| rests(n) || !facts.settings.rasters.iter().any(|r| r.formula.is_some() && r.name == *n))
+            read.names().iter().all(|n| {
+                rests(n) || !facts.settings.rasters.iter().any(|r| r.formula.is_some() && r.name == *n)
+            })
         });
         match layers && known {
             true => told.push(Derived { name: name.to_owned(), formula: formula.to_owned() }),
-            false => untold.push(format!("the derived raster {name}, whose formula names a layer ({formula})")),
+            false => {
+                untold.push(format!("the derived raster {name}, whose formula names a layer ({formula})"))
+            }
         }
     }
     told
