@@ -4,6 +4,7 @@
 
 pub mod batch;
 mod catchments;
+mod chain;
 mod derived;
 mod error;
 mod inputs;
@@ -13,6 +14,7 @@ mod run;
 mod summary;
 
 pub use catchments::{Catchments, CurveNumber, SnapChoice, ValueRaster};
+pub use chain::ChainStep;
 pub use derived::Derived;
 pub use error::{Error, Result};
 pub use pages::{Pages, Ran, ReportFormat, ReportSettings, ReportUnits, SheetFormat, SheetSettings};

@@ -286,3 +286,69 @@ async fn what_cannot_be_a_formula_is_told() {
     let none = site.get(&format!("/studies/{study}/formulas/range?name=nothing")).await;
     assert_eq!(none.status(), StatusCode::NOT_FOUND);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_study_is_told_as_a_recipe_and_its_steps_lead_to_their_places() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.routed(&valley_file(dir.path()), "Told again").await;
+    for (name, formula) in
+        [("wet", "ln(contributing_area)"), ("lower", "elevation - 1"), ("lakes_m", "wet * 2")]
+    {
+        assert_eq!(kept(&site, study, name, formula, "").await.0, StatusCode::NO_CONTENT);
+    }
+    let browser = browser().await;
+    let hand = Hand { driver: &browser.driver };
+    let driver = hand.driver;
+    hand.opens(&site, study, "handover", "package").await;
+    hand.clicks("[data-to-section=recipe]").await;
+    until(driver, "document.querySelectorAll('.chain li').length === 7").await;
+    let chain = value(driver, "document.querySelector('.chain').innerText").await;
+    let chain = chain.as_str().unwrap();
+    for told in [
+        "Prepare the DEM",
+        "sinks filled",
+        "threshold 1200 cells",
+        "wet = ln(contributing_area)",
+        "derived_lakes_m.tif",
+    ] {
+        assert!(chain.contains(told), "{told}: {chain}");
+    }
+    // Its text is a recipe, in which formulas stand after those that they name.
+    hand.clicks("#recipe-text summary").await;
+    until(driver, "document.querySelector('#recipe-text pre').innerText.includes('dem = [')").await;
+    hand.clicks("#save-recipe").await;
+    let text = site.get(&format!("/studies/{study}/recipe.toml")).await.text().await.unwrap();
+    assert!(text.contains("name = \"wet\"") && text.find("\"wet\"") < text.find("wet * 2"), "{text}");
+    // The package holds the same but for its pages.
+    site.send(&format!("/studies/{study}/package"), &[]).await;
+    assert_eq!(site.finish(study).await.state, "done");
+    let zip = site.get(&format!("/studies/{study}/package.zip")).await.bytes().await.unwrap();
+    let mut zip = zip::ZipArchive::new(std::io::Cursor::new(zip)).unwrap();
+    let mut packed = String::new();
+    std::io::Read::read_to_string(&mut zip.by_name("told_recipe.toml").unwrap(), &mut packed).unwrap();
+    assert_eq!(packed, text);
+    // What is out of date is marked, and can be brought up to date from there.
+    let (status, _) = site.send(&format!("/studies/{study}/formulas/weights"), &[("name", "wet")]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT);
+    hand.opens(&site, study, "handover", "recipe").await;
+    until(driver, "document.querySelectorAll('.chain li.stale').length === 6").await;
+    hand.sends("/route", hand.clicks("#recipe-route")).await;
+    until(driver, "document.querySelector('.chain') && !document.querySelector('.chain li.stale')").await;
+    hand.clicks(".chain li:nth-child(4) a").await;
+    until(driver, "document.getElementById('study').dataset.stage === 'network'").await;
+    // A raster in metres becomes another DEM, once that is agreed to.
+    hand.clicks("#open-formula").await;
+    until(driver, "document.querySelector('[data-formula-dem=lower]')").await;
+    hand.clicks("[data-formula-file=lower]").await;
+    hand.clicks("[data-formula-dem=lower]").await;
+    hand.agrees().await;
+    until(driver, "document.getElementById('rail').innerText.includes('Terrain')").await;
+    for _ in 0..100 {
+        if site.store().candidates(study).await.unwrap().len() == 1 {
+            return;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    panic!("no other DEM was begun");
+}

@@ -6,6 +6,7 @@ pub(crate) mod download;
 mod kept;
 mod proof;
 pub mod rail;
+mod recipe;
 mod scheme;
 pub mod tables;
 
@@ -31,6 +32,8 @@ pub fn routes() -> Router<App> {
         .route("/packages/compared", get(kept::compared))
         .route("/packages/{file}/delete", post(kept::delete))
         .route("/packages/{file}", get(download::kept))
+        .route("/recipe/told", get(recipe::told))
+        .route("/recipe.toml", get(recipe::file))
         .route("/proof/told", get(proof::told))
         .route("/package.zip", get(download::package))
 }

@@ -6,6 +6,7 @@ mod pages;
 mod provenance;
 mod readme;
 mod recipe;
+mod study_recipe;
 mod styles;
 
 use std::io::{Read, Write};
@@ -42,6 +43,7 @@ use self::provenance::provenance;
 pub(crate) use self::readme::conditioning_lines;
 use self::readme::readme;
 use self::recipe::Steps;
+pub use self::study_recipe::{ChainStep, StudyRecipe, study_recipe};
 
 /// The study's short name: lower case, digits and underscore, a letter first, sixteen at most.
 pub fn package_name(study: &str) -> String {

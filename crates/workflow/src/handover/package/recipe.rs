@@ -62,6 +62,8 @@ pub(super) struct Written {
     pub text: String,
     /// for the GeoPackage `inputs`
     pub layers: Vec<Layer>,
+    /// what of the study it does not tell
+    pub untold: Vec<String>,
 }
 
 /// File with the layers that a recipe reads.
@@ -267,7 +269,7 @@ pub(super) fn written(
         );
     }
     let toml = recipe.to_toml().map_err(|e| Error::Refused(format!("the recipe cannot be written: {e}")))?;
-    Ok(Written { text: told(facts, short, &untold, stale) + &toml, layers })
+    Ok(Written { text: told(facts, short, &untold, stale) + &toml, layers, untold })
 }
 
 /// What was done with sinks; nothing of layers.

@@ -1,0 +1,72 @@
+//! The study as a recipe: a chain of its steps, drawn from the recipe alone, and its text.
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+
+use bothros_workflow::{ChainStep, study_recipe};
+
+use crate::App;
+use crate::http::error::Result;
+use crate::ui::{page, quantity};
+
+/// A step with where it is done.
+struct Link {
+    step: ChainStep,
+    /// the stage that it leads to
+    stage: &'static str,
+    /// whether it is computed with what is chosen
+    stale: bool,
+    /// wall time, where it was taken
+    took: Option<String>,
+}
+
+#[derive(Template)]
+#[template(path = "stages/handover/recipe.html")]
+struct Told {
+    study: i64,
+    chain: Vec<Link>,
+    untold: Vec<String>,
+    text: String,
+    stale: bool,
+}
+
+/// The stage that a step of a recipe belongs to.
+fn stage(key: &str) -> &'static str {
+    match key {
+        "terrain" => "terrain",
+        "conditioning" | "routing" => "conditioning",
+        "network" | "derived" => "network",
+        "catchments" => "catchments",
+        _ => "handover",
+    }
+}
+
+/// The chain of the study.
+pub async fn told(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    let facts = app.facts(study).await?;
+    let of = study_recipe(&app.store, &facts).await?;
+    let seconds = format!("{} s with routing", quantity::real(of.routed_s, 2));
+    let link = |step: ChainStep| Link {
+        stage: stage(step.key),
+        // Everything after conditioning rests on it.
+        stale: of.stale && step.key != "terrain",
+        took: (step.key == "conditioning").then(|| seconds.clone()),
+        step,
+    };
+    let chain = of.recipe.chain().into_iter().map(link).collect();
+    page(&Told { study, chain, untold: of.untold, text: of.text, stale: of.stale })
+}
+
+/// The recipe as a file.
+pub async fn file(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    let facts = app.facts(study).await?;
+    let of = study_recipe(&app.store, &facts).await?;
+    let headers = [
+        (header::CONTENT_TYPE, "application/toml".to_owned()),
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{}_recipe.toml\"", facts.short_name())),
+        (header::CACHE_CONTROL, "no-store".into()),
+    ];
+    Ok((headers, of.text).into_response())
+}

@@ -1,0 +1,52 @@
+//! The recipe of a study as it is now, without its package.
+
+pub use bothros_recipe::ChainStep;
+use bothros_recipe::Recipe;
+use bothros_store::{Store, kept};
+
+use super::pages::LaidOut;
+use super::recipe::{Steps, written};
+use crate::{CatchmentFacts, Error, Facts, Result};
+
+/// A study as a recipe.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StudyRecipe {
+    /// TOML, with what it is and what it leaves out at its head
+    pub text: String,
+    /// the recipe
+    pub recipe: Recipe,
+    /// what of the study a recipe does not tell
+    pub untold: Vec<String>,
+    /// whether what is chosen now was not computed yet
+    pub stale: bool,
+    /// wall time of conditioning and routing as they were computed last, seconds
+    pub routed_s: f64,
+}
+
+/// The recipe of a study as its package would hold it: from the prepared DEM, with files that stand in the package.
+///
+/// # Errors
+/// [`Error::Refused`] before there is a network, and where a file that was given is no longer kept.
+pub async fn study_recipe(store: &Store, facts: &Facts) -> Result<StudyRecipe> {
+    let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
+    let (Some(routing), Some(network)) = (&facts.routing, &facts.network) else {
+        return Err(Error::not_routed());
+    };
+    let steps = Steps::of(store, facts).await?;
+    let mut points = Vec::new();
+    for point in store.pour_points(facts.study).await? {
+        if let Some(found) = point.catchment.clone() {
+            points.push((point, kept::read::<CatchmentFacts>(found)?));
+        }
+    }
+    let stale = match &routing.conditioned {
+        Some(done) => done.key != crate::conditioning_key(store, facts).await?,
+        None => false,
+    };
+    let short = facts.short_name();
+    let of = (short.as_str(), network.threshold, &terrain.frame);
+    let written = written(&steps, facts, &points, of, &LaidOut::default(), (0, stale))?;
+    let recipe = Recipe::parse(&written.text, std::path::Path::new(""));
+    let recipe = recipe.map_err(|e| Error::Refused(format!("the recipe cannot be read again: {e}")))?;
+    Ok(StudyRecipe { text: written.text, recipe, untold: written.untold, stale, routed_s: routing.took_s })
+}
