@@ -4,7 +4,7 @@ use reqwest::StatusCode;
 use serde_json::{Value, json};
 use thirtyfour::prelude::*;
 
-use crate::support::browser::{browser, press, until, value};
+use crate::support::browser::{accessible, browser, press, until, value};
 use crate::support::hand::Hand;
 use crate::support::{Site, valley_file};
 
@@ -66,6 +66,7 @@ async fn a_formula_is_typed_looked_at_kept_and_used_by_hand() {
     until(driver, "bothrosMap.layers.formula.getVisible() && bothrosMap.layers.formula.getSource()").await;
     let figures = value(driver, "document.getElementById('formula-figures').textContent").await;
     assert!(figures.as_str().unwrap().contains("cells with a value"), "{figures}");
+    accessible(driver, "a formula").await;
     // A click on what is offered does the same; nothing is stored yet.
     hand.writes(" + slop").await;
     until(driver, "document.querySelector('#formula-offers li')").await;

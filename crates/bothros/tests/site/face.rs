@@ -41,7 +41,7 @@ async fn sections_of_a_desk_are_reached_by_click_by_key_and_by_address() {
             "catchments",
             vec!["points", "measures", "rasters", "subbasins", "places", "published", "sure", "layers"],
         ),
-        ("handover", vec!["package", "scheme", "proof", "kept", "connect", "sheets", "layers"]),
+        ("handover", vec!["package", "scheme", "recipe", "proof", "kept", "connect", "sheets", "layers"]),
     ] {
         open(driver, &site, study, stage).await;
         let keys = "[...document.querySelectorAll('#desk [data-section]')].map(s => s.dataset.section)";
