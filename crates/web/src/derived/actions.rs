@@ -1,4 +1,4 @@
-//! What is done with formulas: kept, removed, used.
+//! What is done with formulas: kept, used.
 
 use axum::extract::{Path, State};
 use axum::http::header;
@@ -9,6 +9,7 @@ use crate::App;
 use crate::http::changed::{STUDY, changed};
 use crate::http::error::{Result, WebError};
 use crate::http::form::Form;
+use crate::stages::catchments::rasters::Named;
 
 /// A formula with its name.
 #[derive(Deserialize)]
@@ -24,22 +25,6 @@ pub struct Kept {
 pub async fn keep(State(app): State<App>, Path(study): Path<i64>, Form(of): Form<Kept>) -> Result<Response> {
     let earlier = Some(of.earlier.as_str()).filter(|e| !e.is_empty());
     bothros_workflow::keep_derived(&app.store, &app.grids, study, (&of.name, &of.formula), earlier).await?;
-    Ok(changed(STUDY))
-}
-
-/// A derived raster by its name.
-#[derive(Deserialize)]
-pub struct Named {
-    name: String,
-}
-
-/// Removes a derived raster.
-pub async fn remove(
-    State(app): State<App>,
-    Path(study): Path<i64>,
-    Form(of): Form<Named>,
-) -> Result<Response> {
-    bothros_workflow::remove_raster(&app.store, study, &of.name).await?;
     Ok(changed(STUDY))
 }
 

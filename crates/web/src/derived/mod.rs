@@ -8,6 +8,7 @@ use axum::Router;
 use axum::routing::{get, post};
 
 use crate::App;
+use crate::stages::catchments::rasters;
 
 pub(crate) use look::typed;
 
@@ -19,7 +20,7 @@ pub fn routes() -> Router<App> {
         .route("/formulas/look", post(look::look))
         .route("/formulas/range", get(look::range))
         .route("/formulas/keep", post(actions::keep))
-        .route("/formulas/remove", post(actions::remove))
+        .route("/formulas/remove", post(rasters::remove))
         .route("/formulas/weights", post(actions::weights))
         .route("/formulas/dem", post(actions::dem))
         .route("/formulas/file/{name}", get(actions::file))

@@ -9,7 +9,7 @@ mod places;
 mod profiles;
 mod published;
 pub mod rail;
-mod rasters;
+pub(crate) mod rasters;
 mod subbasins;
 mod sure;
 pub mod tables;

@@ -119,7 +119,7 @@ pub async fn add(State(app): State<App>, Path(study): Path<i64>, form: Multipart
 /// A raster by its name.
 #[derive(Deserialize)]
 pub struct Named {
-    name: String,
+    pub name: String,
 }
 
 /// What the classes of a raster stand for.
@@ -139,7 +139,7 @@ pub async fn lookup(
     Ok(changed(STUDY))
 }
 
-/// Removes a raster.
+/// Removes a raster, whether it was given or follows from a formula.
 pub async fn remove(
     State(app): State<App>,
     Path(study): Path<i64>,
