@@ -32,7 +32,9 @@ pub use picture::{
     LaidPicture, Picture, decode_png, encode_png, laid_extent, lay_onto, lay_picture, read_picture,
     write_picture,
 };
-pub use raster_read::{BandInfo, RasterInfo, VerticalUnit, check_place, inspect, read_elevation};
+pub use raster_read::{
+    BandInfo, RasterInfo, VerticalUnit, check_place, inspect, is_north_up, is_square, read_elevation,
+};
 pub use raster_write::{
     FromMean, RasterKind, write_cog, write_geographic, write_geographic_cog, write_netcdf,
 };

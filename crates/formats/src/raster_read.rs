@@ -91,16 +91,26 @@ pub struct RasterInfo {
     pub georeferenced: bool,
 }
 
+/// Whether rows run east and columns south.
+pub fn is_north_up(geo_transform: &[f64; 6]) -> bool {
+    let [_, width, x_turn, _, y_turn, height] = *geo_transform;
+    x_turn == 0.0 && y_turn == 0.0 && width > 0.0 && height < 0.0
+}
+
+/// Whether cells are square, to a millionth.
+pub fn is_square(geo_transform: &[f64; 6]) -> bool {
+    let [_, width, _, _, _, height] = *geo_transform;
+    (width.abs() - height.abs()).abs() <= 1e-6 * width.abs()
+}
+
 impl RasterInfo {
     /// Whether rows run east and columns south, so that the grid needs no turning.
     pub fn is_north_up(&self) -> bool {
-        let [_, width, x_turn, _, y_turn, height] = self.geo_transform;
-        x_turn == 0.0 && y_turn == 0.0 && width > 0.0 && height < 0.0
+        is_north_up(&self.geo_transform)
     }
     /// Whether cells are square, to a millionth.
     pub fn is_square(&self) -> bool {
-        let [_, width, _, _, _, height] = self.geo_transform;
-        (width.abs() - height.abs()).abs() <= 1e-6 * width.abs()
+        is_square(&self.geo_transform)
     }
     /// Whether it can be computed on as it is: projected, north up, square.
     pub fn is_ready(&self) -> bool {

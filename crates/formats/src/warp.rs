@@ -11,10 +11,11 @@ use crate::utility::{Arguments, hear};
 use crate::{Crs, Error, Result, prepare};
 
 /// How values between cells are found.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Resampling {
-    /// weights of the four nearest cells
+    /// weights of the four nearest cells: never beyond them, so it makes no pit that was not there
+    #[default]
     Bilinear,
     /// cubic convolution of the sixteen nearest cells
     Cubic,

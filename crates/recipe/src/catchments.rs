@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use bothros_core::catchments::{Division, Holds, OutlineKind};
 use serde::{Deserialize, Serialize};
 
+use crate::by_hand::SubbasinName;
 use crate::{Error, Result};
 
 /// What pour points snap to.
@@ -94,6 +95,15 @@ pub struct Catchments {
     /// where sub-basins end: at reaches by default
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub subbasins: Option<Division>,
+    /// outlets of sub-basins that were added by hand
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub split: Vec<[f64; 2]>,
+    /// outlets of sub-basins that were taken away by hand
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub merged: Vec<[f64; 2]>,
+    /// names of sub-basins
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub names: Vec<SubbasinName>,
 }
 
 impl Catchments {

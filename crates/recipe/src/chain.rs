@@ -7,7 +7,7 @@ use bothros_core::catchments::Division;
 use bothros_core::network::Begins;
 
 use crate::catchments::{CurveNumber, SnapChoice};
-use crate::{BurnMethod, HandoverFormat, Recipe, RoutingMethod, Sinks};
+use crate::{Align, BurnMethod, HandoverFormat, Recipe, RoutingMethod, Sinks};
 
 /// A step of a recipe.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -34,6 +34,14 @@ fn number(value: f64) -> String {
 
 fn list(all: &[&str]) -> Vec<String> {
     all.iter().map(|one| (*one).to_owned()).collect()
+}
+
+fn by_hand(changes: usize) -> Option<String> {
+    match changes {
+        0 => None,
+        1 => Some("1 change by hand".into()),
+        n => Some(format!("{n} changes by hand")),
+    }
 }
 
 impl Recipe {
@@ -90,15 +98,37 @@ impl Recipe {
     fn preparing(&self) -> ChainStep {
         let terrain = &self.terrain;
         let mut says = Vec::new();
+        if terrain.fit_heights {
+            says.push("files fitted to each other in height".into());
+        }
         says.extend(terrain.crs.as_ref().map(|crs| format!("warped to {crs}")));
         says.extend(terrain.cell_size.map(|m| format!("cells of {} m", number(m))));
         says.extend(terrain.resampling.map(|how| format!("{how:?} resampling").to_lowercase()));
         says.extend(terrain.vertical_unit.map(|unit| format!("elevations in {unit:?}").to_lowercase()));
         says.extend(terrain.band.map(|band| format!("band {band}")));
-        if terrain.fill_voids {
-            says.push("voids filled from their rim".into());
+        says.extend(terrain.source_crs.as_ref().map(|crs| format!("coordinates read as {crs}")));
+        says.extend(terrain.clip_margin_m.map(|m| format!("clipped with {} m around", number(m))));
+        for (on, what) in [
+            (terrain.mend_spikes, "spikes mended"),
+            (terrain.sea_outside, "sea outside"),
+            (terrain.mend_voids || terrain.fill_voids, "voids filled from their rim"),
+            (terrain.soften_steps, "steps of rounding softened"),
+            (terrain.full_rectangle, "cropped to the full rectangle"),
+        ] {
+            if on {
+                says.push(what.into());
+            }
         }
-        let takes = terrain.dem.iter().chain(&terrain.clip).map(|path| file(path));
+        let aligned = match &terrain.align {
+            Some(Align::Raster(path)) => Some(path),
+            Some(Align::Grid(grid)) => {
+                let (left, top) = (number(grid.left), number(grid.top));
+                says.push(format!("lined up with cells of {} at {left}, {top}", number(grid.cell_size)));
+                None
+            }
+            None => None,
+        };
+        let takes = terrain.dem.iter().chain(&terrain.clip).chain(aligned).map(|path| file(path));
         ChainStep {
             key: "terrain",
             title: "Prepare the DEM",
@@ -111,11 +141,15 @@ impl Recipe {
     fn treating(&self) -> ChainStep {
         let usual = crate::Conditioning::default();
         let how = self.conditioning.as_ref().unwrap_or(&usual);
-        let given = [&how.breach_lines, &how.walls, &how.lakes, &how.closed_basins];
+        let rebuild = how.rebuild.as_ref();
+        let anew = rebuild.map(|r| [Some(&r.areas), r.points.as_ref(), r.contours.as_ref()]);
+        let given = [&how.breach_lines, &how.walls, &how.lakes];
         let mut takes = list(&["the prepared DEM"]);
-        takes.extend(given.into_iter().flatten().map(|path| file(path)));
+        takes.extend(anew.into_iter().flatten().flatten().map(|path| file(path)));
+        takes.extend(given.into_iter().flatten().chain(&how.closed_basins.0).map(|path| file(path)));
         takes.extend(how.burn.as_ref().map(|burn| file(&burn.streams)));
         let mut says = Vec::new();
+        says.extend(rebuild.map(|_| "ground made anew inside areas".to_owned()));
         says.push(match (&self.conditioning, how.sinks) {
             (None, _) => "sinks are left as they are".into(),
             (_, Sinks::Fill) => "sinks filled".to_owned(),
@@ -179,7 +213,7 @@ impl Recipe {
             key: "network",
             title: "Draw the network",
             takes,
-            says: [threshold].into_iter().chain(by).collect(),
+            says: [threshold].into_iter().chain(by).chain(by_hand(how.edits.len())).collect(),
             gives: list(&["streams.tif", "network.gpkg"]),
         })
     }
@@ -204,6 +238,12 @@ impl Recipe {
             Some(Division::Tributaries) => Some("sub-basins by tributaries".into()),
             Some(Division::TargetKm2(km2)) => Some(format!("sub-basins of about {} km²", number(km2))),
             _ => None,
+        });
+        says.extend(by_hand(how.split.len() + how.merged.len()));
+        says.extend(match how.names.len() {
+            0 => None,
+            1 => Some("1 sub-basin named".to_owned()),
+            n => Some(format!("{n} sub-basins named")),
         });
         says.extend(match &how.curve_number {
             Some(CurveNumber::One(n)) => Some(format!("curve number {}", number(*n))),

@@ -1,28 +1,15 @@
-//! Reading what a recipe names: the DEM, and lines, points and polygons.
+//! Reading what a recipe names beside the DEM: lines, points, polygons, rasters.
 
 use std::path::Path;
 
 use bothros_core::catchments::{Holds, no_classes};
-use bothros_core::conditioning::{Burn, ClosedBasin, Line, Polygons};
-use bothros_core::memory::Step;
-use bothros_core::{Frame, Grid, Monitor, Part, cells_within};
-use bothros_formats::{
-    Crs, CrsKind, Geometry, Piece, ReadFeature, Resampling, VerticalUnit, Wanted, Wish, inspect, plan_mosaic,
-    read_features, read_mosaic, read_onto, utm_zone,
-};
+use bothros_core::conditioning::{Burn, ClosedBasin, Line, Polygons, Rebuild, lines_near};
+use bothros_core::{Frame, Grid, Monitor};
+use bothros_formats::{Crs, Geometry, ReadFeature, Resampling, Wanted, read_features, read_onto};
 
-use crate::{BurnMethod, BurnSettings, Error, Recipe, Result};
+use crate::{Align, BurnMethod, BurnSettings, Error, RebuildSettings, Recipe, Result};
 
-/// The prepared DEM.
-pub(crate) struct Prepared {
-    pub dem: Grid<f32>,
-    pub frame: Frame,
-    pub crs: Crs,
-    /// what was done that the recipe did not ask for by name
-    pub notes: Vec<String>,
-}
-
-fn file_name(path: &Path) -> String {
+pub(crate) fn file_name(path: &Path) -> String {
     path.display().to_string()
 }
 
@@ -32,7 +19,7 @@ fn exists(key: &str, recipe: &Recipe, path: &Path) -> Result<()> {
     if full.is_file() { Ok(()) } else { Err(Error::key(key, format!("there is no file {}", full.display()))) }
 }
 
-fn formats(key: &str, error: bothros_formats::Error) -> Error {
+pub(crate) fn formats(key: &str, error: bothros_formats::Error) -> Error {
     match error {
         bothros_formats::Error::Cancelled => Error::Cancelled,
         other => Error::data(key, other),
@@ -44,16 +31,25 @@ pub(crate) fn check_files(recipe: &Recipe) -> Result<()> {
     for path in &recipe.terrain.dem {
         exists("terrain.dem", recipe, path)?;
     }
+    if let Some(Align::Raster(path)) = &recipe.terrain.align {
+        exists("terrain.align", recipe, path)?;
+    }
     for sheet in &recipe.sheets {
         exists("sheets.template", recipe, &sheet.template)?;
     }
     let (conditioning, catchments) = (recipe.conditioning.as_ref(), recipe.catchments.as_ref());
+    let rebuild = conditioning.and_then(|c| c.rebuild.as_ref());
+    for path in conditioning.iter().flat_map(|c| &c.closed_basins.0) {
+        exists("conditioning.closed_basins", recipe, &split_layer(path).0)?;
+    }
     let all = [
         ("terrain.clip", recipe.terrain.clip.as_ref()),
         ("conditioning.breach_lines", conditioning.and_then(|c| c.breach_lines.as_ref())),
         ("conditioning.walls", conditioning.and_then(|c| c.walls.as_ref())),
         ("conditioning.lakes", conditioning.and_then(|c| c.lakes.as_ref())),
-        ("conditioning.closed_basins", conditioning.and_then(|c| c.closed_basins.as_ref())),
+        ("conditioning.rebuild.areas", rebuild.map(|r| &r.areas)),
+        ("conditioning.rebuild.points", rebuild.and_then(|r| r.points.as_ref())),
+        ("conditioning.rebuild.contours", rebuild.and_then(|r| r.contours.as_ref())),
         ("conditioning.burn.streams", conditioning.and_then(|c| c.burn.as_ref()).map(|b| &b.streams)),
         ("routing.weights", recipe.routing.as_ref().and_then(|r| r.weights.as_ref())),
         ("catchments.pour_points", catchments.and_then(|c| c.pour_points.as_ref())),
@@ -68,110 +64,6 @@ pub(crate) fn check_files(recipe: &Recipe) -> Result<()> {
         }
     }
     Ok(())
-}
-
-fn piece(recipe: &Recipe, path: &Path) -> Result<Piece> {
-    let key = "terrain.dem";
-    let (name, full) = (file_name(path), recipe.path(path));
-    let info = inspect(&full, &name).map_err(|e| formats(key, e))?;
-    let Some(crs) = info.crs.clone() else {
-        return Err(Error::data(
-            key,
-            format!("{name} has no CRS: assign the one its coordinates are in, and save it again"),
-        ));
-    };
-    if !info.georeferenced {
-        return Err(Error::data(key, format!("{name} does not tell where it lies: georeference it first")));
-    }
-    let band = match (recipe.terrain.band, info.bands.len()) {
-        (Some(band), bands) if band >= 1 && band <= bands => band,
-        (Some(band), bands) => {
-            return Err(Error::key("terrain.band", format!("there is no band {band}: {name} has {bands}")));
-        }
-        (None, 1) => 1,
-        (None, bands) => {
-            return Err(Error::key(
-                "terrain.band",
-                format!("is missing: {name} has {bands} bands; say which holds the elevations"),
-            ));
-        }
-    };
-    let unit =
-        recipe.terrain.vertical_unit.or_else(|| info.vertical_unit(band)).unwrap_or(VerticalUnit::Metre);
-    Ok(Piece { name, path: full, info, crs, band, unit })
-}
-
-/// Reads, mosaics, warps and clips the DEM as the recipe says.
-pub(crate) fn prepare(recipe: &Recipe, monitor: &dyn Monitor) -> Result<Prepared> {
-    let terrain = &recipe.terrain;
-    let pieces: Vec<Piece> = terrain.dem.iter().map(|path| piece(recipe, path)).collect::<Result<_>>()?;
-    let first = &pieces[0];
-    let crs = match &terrain.crs {
-        Some(definition) => Crs::parse(definition).map_err(|e| Error::key("terrain.crs", e))?,
-        None => first.crs.clone(),
-    };
-    if crs.kind != CrsKind::Projected {
-        let what =
-            format!("{} is not projected, and areas and slopes need eastings and northings", crs.label());
-        if terrain.crs.is_some() {
-            return Err(Error::key("terrain.crs", what));
-        }
-        let zone = bothros_formats::Transform::to_wgs84(&crs).and_then(|t| {
-            let (x, y) = first.info.centre();
-            let (lon, lat) = t.point(x, y)?;
-            utm_zone(lon, lat)
-        });
-        let hint = zone.ok().and_then(|z| z.epsg).map_or(String::new(), |code| {
-            format!(": set terrain.crs, e.g. to \"EPSG:{code}\", the UTM zone of its centre")
-        });
-        return Err(Error::data("terrain.dem", format!("{}: {what}{hint}", first.name)));
-    }
-
-    let key = |e| match e {
-        bothros_formats::Error::CellSize { .. } if terrain.cell_size.is_some() => {
-            Error::key("terrain.cell_size", e)
-        }
-        other => formats("terrain.dem", other),
-    };
-    let cell_size = terrain.cell_size.map(|metres| metres / crs.unit_m);
-    let wish = Wish { crs: Some(crs.clone()), cell_size, square: true };
-    let plan = plan_mosaic(&pieces, &wish).map_err(key)?;
-    Step::Recipe.check(plan.rows as u64 * plan.cols as u64).map_err(|e| Error::data("terrain.dem", e))?;
-    let how = terrain.resampling.unwrap_or(Resampling::Bilinear);
-    let part = Part::new(monitor, 0.0, 0.9);
-    let mosaic = read_mosaic(&pieces, &plan, how, false, &part).map_err(|e| formats("terrain.dem", e))?;
-    let (mut dem, mut frame, mut notes) = (mosaic.values, plan.frame(), mosaic.notes);
-    if let Some(path) = &terrain.clip {
-        (dem, frame) = clipped(recipe, path, dem, frame, &crs, &mut notes)?;
-    }
-    if dem.values().iter().all(|z| z.is_nan()) {
-        return Err(Error::data("terrain.dem", bothros_core::Error::NoData));
-    }
-    monitor.progress(1.0);
-    Ok(Prepared { dem, frame, crs, notes })
-}
-
-fn clipped(
-    recipe: &Recipe,
-    path: &Path,
-    dem: Grid<f32>,
-    frame: Frame,
-    crs: &Crs,
-    notes: &mut Vec<String>,
-) -> Result<(Grid<f32>, Frame)> {
-    let key = "terrain.clip";
-    let polygons: Vec<_> = polygons_of(features(recipe, key, path, Wanted::Polygons, crs, notes)?).concat();
-    let cells = cells_within(&polygons, &frame);
-    let outside = || Error::data(key, format!("{} does not cover any cell of the DEM", file_name(path)));
-    let (first, last) = (cells.first().ok_or_else(outside)?, cells.last().ok_or_else(outside)?);
-    let (top, rows) = (first.row, last.row - first.row + 1);
-    let left = cells.iter().map(|c| c.col).min().unwrap_or(0);
-    let cols = cells.iter().map(|c| c.col).max().unwrap_or(0) - left + 1;
-    let mut kept = Grid::filled(rows, cols, f32::NAN);
-    for cell in cells {
-        kept.values_mut()[(cell.row - top) * cols + cell.col - left] = dem.values()[dem.index(cell)];
-    }
-    Ok((kept, frame.window(top, left, rows, cols)))
 }
 
 /// `file.gpkg#layer` is a layer of a file.
@@ -258,21 +150,22 @@ pub(crate) fn conditioning(
         }
         None => Vec::new(),
     };
-    let closed_basins = match &settings.closed_basins {
-        Some(path) => {
-            features(recipe, "conditioning.closed_basins", path, Wanted::PointsOrPolygons, crs, notes)?
-                .into_iter()
-                .filter_map(|f| match f.shape {
-                    Geometry::Point(at) => Some(ClosedBasin::At(at)),
-                    Geometry::Polygons(polygons) => Some(ClosedBasin::Within(polygons)),
-                    Geometry::Line(_) => None,
-                })
-                .collect()
-        }
+    let mut closed_basins = Vec::new();
+    for path in &settings.closed_basins.0 {
+        let key = "conditioning.closed_basins";
+        let read = features(recipe, key, path, Wanted::PointsOrPolygons, crs, notes)?;
+        closed_basins.extend(read.into_iter().filter_map(|f| match f.shape {
+            Geometry::Point(at) => Some(ClosedBasin::At(at)),
+            Geometry::Polygons(polygons) => Some(ClosedBasin::Within(polygons)),
+            Geometry::Line(_) => None,
+        }));
+    }
+    let rebuild = match &settings.rebuild {
+        Some(how) => rebuilding(recipe, how, &breach_lines, crs, notes)?,
         None => Vec::new(),
     };
     Ok(Conditioning {
-        rebuild: Vec::new(),
+        rebuild,
         volumes_only: true,
         fill_voids: recipe.terrain.fill_voids,
         lakes,
@@ -292,6 +185,51 @@ pub(crate) fn conditioning(
             depth_m: settings.max_breach_depth_m,
         },
     })
+}
+
+/// Tension of rebuilt ground where none is told.
+const TENSION: f64 = 0.3;
+
+/// Areas whose ground is made anew, with what is known inside them.
+fn rebuilding(
+    recipe: &Recipe,
+    how: &RebuildSettings,
+    breach_lines: &[Line],
+    crs: &Crs,
+    notes: &mut Vec<String>,
+) -> Result<Vec<Rebuild>> {
+    let mut read = |key: &str, path: &Path, wanted| features(recipe, key, path, wanted, crs, notes);
+    let areas = polygons_of(read("conditioning.rebuild.areas", &how.areas, Wanted::Polygons)?);
+    let (mut points, mut contours, mut flat) = (Vec::new(), Vec::new(), 0);
+    if let Some(path) = &how.points {
+        for feature in read("conditioning.rebuild.points", path, Wanted::Points)? {
+            match (feature.shape, feature.elevation) {
+                (Geometry::Point([x, y]), Some(z)) if !z.is_nan() => points.push([x, y, z]),
+                _ => flat += 1,
+            }
+        }
+    }
+    if let Some(path) = &how.contours {
+        for feature in read("conditioning.rebuild.contours", path, Wanted::Lines)? {
+            match (feature.shape, feature.elevation) {
+                (Geometry::Line(line), Some(z)) if !z.is_nan() => contours.push((z, line)),
+                _ => flat += 1,
+            }
+        }
+    }
+    if flat > 0 {
+        notes.push(format!("conditioning.rebuild: {flat} points and contour lines have no elevation"));
+    }
+    let rebuild = |area: Polygons| Rebuild {
+        points: points.clone(),
+        contours: contours.clone(),
+        breach_lines: lines_near(&area, breach_lines),
+        own: how.own,
+        tension: how.tension.unwrap_or(TENSION),
+        blend_m: how.blend_m.unwrap_or(0.0),
+        area,
+    };
+    Ok(areas.into_iter().map(rebuild).collect())
 }
 
 fn burn_method(burn: &BurnSettings) -> Burn {

@@ -3,6 +3,7 @@
 //! [`Recipe::read`] reads and checks the file, [`run`] does what it says.
 
 pub mod batch;
+mod by_hand;
 mod catchments;
 mod chain;
 mod derived;
@@ -12,15 +13,18 @@ mod pages;
 mod recipe;
 mod run;
 mod summary;
+mod terrain;
 
+pub use by_hand::{EditKind, EditSettings, SubbasinName};
 pub use catchments::{Catchments, CurveNumber, SnapChoice, ValueRaster};
 pub use chain::ChainStep;
 pub use derived::Derived;
 pub use error::{Error, Result};
 pub use pages::{Pages, Ran, ReportFormat, ReportSettings, ReportUnits, SheetFormat, SheetSettings};
 pub use recipe::{
-    BurnMethod, BurnSettings, Conditioning, Handover, HandoverFormat, Network, Recipe, Routing,
-    RoutingMethod, Sinks, Terrain, ThresholdChoice,
+    BurnMethod, BurnSettings, Conditioning, Handover, HandoverFormat, Network, Paths, RebuildSettings,
+    Recipe, Routing, RoutingMethod, Sinks, ThresholdChoice,
 };
 pub use run::{Report, run, run_with};
 pub use summary::Summary;
+pub use terrain::{Align, Lattice, Terrain, definition};

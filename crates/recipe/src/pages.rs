@@ -153,13 +153,18 @@ impl Ran<'_> {
     /// [`Error::Data`] where a file cannot be read any more.
     pub fn given(&self) -> Result<Vec<(&'static str, Vec<ReadFeature>)>> {
         let Some(settings) = &self.recipe.conditioning else { return Ok(Vec::new()) };
-        let all = [
+        let rebuild = settings.rebuild.as_ref();
+        let mut all = vec![
             ("breach_lines", settings.breach_lines.as_ref(), Wanted::Lines),
             ("walls", settings.walls.as_ref(), Wanted::Lines),
             ("lakes", settings.lakes.as_ref(), Wanted::Polygons),
-            ("closed_basins", settings.closed_basins.as_ref(), Wanted::PointsOrPolygons),
+            ("rebuild.areas", rebuild.map(|r| &r.areas), Wanted::Polygons),
+            ("rebuild.points", rebuild.and_then(|r| r.points.as_ref()), Wanted::Points),
+            ("rebuild.contours", rebuild.and_then(|r| r.contours.as_ref()), Wanted::Lines),
             ("burn.streams", settings.burn.as_ref().map(|b| &b.streams), Wanted::Lines),
         ];
+        let basins = settings.closed_basins.0.iter();
+        all.extend(basins.map(|path| ("closed_basins", Some(path), Wanted::PointsOrPolygons)));
         let mut out = Vec::new();
         for (key, path, wanted) in all {
             if let Some(path) = path {

@@ -2,13 +2,15 @@
 
 use std::path::{Path, PathBuf};
 
+use bothros_core::conditioning::OwnGround;
 use bothros_core::network::Begins;
-use bothros_formats::VerticalUnit;
 use serde::{Deserialize, Serialize};
 
+use crate::by_hand::EditSettings;
 use crate::catchments::Catchments;
 use crate::derived::{self, Derived};
 use crate::pages::{self, ReportSettings, SheetSettings};
+use crate::terrain::Terrain;
 use crate::{Error, Result};
 
 /// A recipe as it stands in its file.
@@ -49,35 +51,6 @@ pub struct Recipe {
     /// name of its file, without ending; none where it was read from elsewhere
     #[serde(skip)]
     pub name: Option<String>,
-}
-
-/// `[terrain]`
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Terrain {
-    /// one or more files; where they overlap, the one named first counts
-    pub dem: Vec<PathBuf>,
-    /// warp to it; must be projected
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub crs: Option<String>,
-    /// metres
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub cell_size: Option<f64>,
-    /// a file of polygons: what lies outside is left out
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub clip: Option<PathBuf>,
-    /// unit of the elevations, m unless told
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub vertical_unit: Option<VerticalUnit>,
-    /// the band that holds the elevations, from 1; needed where a file has several
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub band: Option<usize>,
-    /// resampling, where the DEM must be warped: bilinear by default
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub resampling: Option<bothros_formats::Resampling>,
-    /// whether voids are filled from their rim; outside by default
-    #[serde(default)]
-    pub fill_voids: bool,
 }
 
 /// What is done with sinks.
@@ -128,6 +101,83 @@ pub struct BurnSettings {
     pub buffer_depth_m: Option<f64>,
 }
 
+/// One file or several.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(from = "OneOrMore", into = "OneOrMore")]
+pub struct Paths(pub Vec<PathBuf>);
+
+impl Paths {
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(untagged)]
+enum OneOrMore {
+    One(PathBuf),
+    More(Vec<PathBuf>),
+}
+
+impl From<OneOrMore> for Paths {
+    fn from(given: OneOrMore) -> Self {
+        match given {
+            OneOrMore::One(path) => Self(vec![path]),
+            OneOrMore::More(paths) => Self(paths),
+        }
+    }
+}
+
+impl From<Paths> for OneOrMore {
+    fn from(Paths(mut paths): Paths) -> Self {
+        if paths.len() == 1 { Self::One(paths.remove(0)) } else { Self::More(paths) }
+    }
+}
+
+/// `rebuild = { … }`: ground made anew inside areas.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RebuildSettings {
+    /// a file of polygons
+    pub areas: PathBuf,
+    /// a file of points with elevations, metres
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub points: Option<PathBuf>,
+    /// a file of contour lines with elevations, metres
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub contours: Option<PathBuf>,
+    /// what of their own ground counts: nothing by default
+    #[serde(default)]
+    pub own: OwnGround,
+    /// from 0 (a bent plate) to 1 (a skin); 0.3 by default
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tension: Option<f64>,
+    /// width of the zone in which the new ground takes over, metres; 0 by default
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub blend_m: Option<f64>,
+}
+
+impl RebuildSettings {
+    fn check(&self) -> Result<()> {
+        if let Some(tension) = self.tension.filter(|t| !(0.0..=1.0).contains(t)) {
+            let what = format!("{tension} is out of range, 0 to 1");
+            return Err(Error::key("conditioning.rebuild.tension", what));
+        }
+        if let Some(width) = self.blend_m {
+            not_negative("conditioning.rebuild.blend_m", width)?;
+        }
+        let own = |what: &str| Err(Error::key("conditioning.rebuild.own", what));
+        match self.own {
+            OwnGround::Cells { every: 0 } => own("every must be at least 1"),
+            OwnGround::Contours { interval_m } if !(interval_m.is_finite() && interval_m > 0.0) => {
+                own("interval_m must be above 0")
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
 /// `[conditioning]`
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -141,9 +191,12 @@ pub struct Conditioning {
     /// a file of polygons
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lakes: Option<PathBuf>,
-    /// a file of points or polygons
+    /// files of points or polygons
+    #[serde(default, skip_serializing_if = "Paths::is_empty")]
+    pub closed_basins: Paths,
+    /// areas whose ground is made anew
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub closed_basins: Option<PathBuf>,
+    pub rebuild: Option<RebuildSettings>,
     /// mapped streams to be burned
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub burn: Option<BurnSettings>,
@@ -210,6 +263,9 @@ pub struct Network {
     /// how far the survey may be off, metres; a cell and a half by default
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub heads_within_m: Option<f64>,
+    /// changes by hand, in their order
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub edits: Vec<EditSettings>,
 }
 
 fn is_area(begins: &Begins) -> bool {
@@ -239,6 +295,9 @@ impl Network {
                 return begins("by surveyed heads needs a file of points: name heads");
             }
             _ => {}
+        }
+        for edit in &self.edits {
+            edit.edit()?;
         }
         if self.heads.is_some() && self.begins != Begins::Surveyed {
             return Err(Error::key("network.heads", "means nothing unless begins = { by = \"surveyed\" }"));
@@ -352,23 +411,7 @@ impl Recipe {
                 format!("{} is not known; this program reads version 1", self.version),
             ));
         }
-        if self.terrain.dem.is_empty() {
-            return Err(Error::key("terrain.dem", "names no file; name one or more, as in [\"north.tif\"]"));
-        }
-        let positive = |key: &str, value: Option<f64>| match value {
-            Some(v) if v.is_nan() || v.is_infinite() || v <= 0.0 => {
-                Err(Error::key(key, format!("{v} is no length; give a number of metres above 0")))
-            }
-            _ => Ok(()),
-        };
-        let not_negative = |key: &str, value: f64| {
-            if value >= 0.0 && value.is_finite() {
-                Ok(())
-            } else {
-                Err(Error::key(key, format!("{value} is out of range; give a number of at least 0")))
-            }
-        };
-        positive("terrain.cell_size", self.terrain.cell_size)?;
+        self.terrain.check()?;
         if let Some(c) = &self.conditioning {
             if let Some(depth) = c.max_fill_depth_m {
                 not_negative("conditioning.max_fill_depth_m", depth)?;
@@ -390,6 +433,9 @@ impl Recipe {
             if c.max_fill_depth_m.is_some() && !matches!(c.sinks, Sinks::Fill | Sinks::BreachThenFill) {
                 let what = "means nothing unless sinks = \"fill\" or \"breach_then_fill\"";
                 return Err(Error::key("conditioning.max_fill_depth_m", what));
+            }
+            if let Some(rebuild) = &c.rebuild {
+                rebuild.check()?;
             }
             if let Some(burn) = &c.burn {
                 positive("conditioning.burn.depth_m", burn.depth_m)?;
@@ -446,6 +492,25 @@ impl Recipe {
     }
 }
 
+/// A length, if it is given.
+pub(crate) fn positive(key: &str, value: Option<f64>) -> Result<()> {
+    match value {
+        Some(v) if v.is_nan() || v.is_infinite() || v <= 0.0 => {
+            Err(Error::key(key, format!("{v} is no length; give a number of metres above 0")))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// A number that may be 0.
+pub(crate) fn not_negative(key: &str, value: f64) -> Result<()> {
+    if value >= 0.0 && value.is_finite() {
+        Ok(())
+    } else {
+        Err(Error::key(key, format!("{value} is out of range; give a number of at least 0")))
+    }
+}
+
 /// The reader's message in one line, with the line of the file.
 pub(crate) fn in_one_line(error: &toml::de::Error, text: &str) -> String {
     let line = error.span().map(|span| text[..span.start.min(text.len())].matches('\n').count() + 1);
@@ -460,6 +525,7 @@ pub(crate) fn in_one_line(error: &toml::de::Error, text: &str) -> String {
 mod tests {
     use super::*;
     use bothros_core::catchments::Division;
+    use bothros_formats::VerticalUnit;
 
     fn parse(text: &str) -> Result<Recipe> {
         Recipe::parse(text, Path::new("/somewhere"))

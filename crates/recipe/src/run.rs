@@ -10,7 +10,9 @@ use std::time::Instant;
 use bothros_core::calibration::USUALLY_OFF_CELLS;
 use bothros_core::catchments::{Holds, below_edge};
 use bothros_core::conditioning::{StepKind, condition, cut_and_fill, fill_to_outlets, list_sinks};
-use bothros_core::network::{Beginning, Flow, Network, extract_cells, extract_edited, main_stem_of_cells};
+use bothros_core::network::{
+    Beginning, Edit, Flow, Network, edited_accumulation, extract_cells, extract_edited, main_stem_of_cells,
+};
 use bothros_core::routing::{
     DIRECTION_NODATA, MFD_EXPONENT, OUTLET, dinf_accumulation, dinf_directions, flow_accumulation,
     flow_directions_to_outlets, mfd_accumulation, mfd_shares, threads_of, weighted_accumulation,
@@ -23,9 +25,10 @@ use bothros_products::{
     RasterProduct, STREAM_ORDER, Stem, WEIGHTED_ACCUMULATION,
 };
 
-use crate::inputs::{self, Prepared};
+use crate::inputs;
 use crate::pages::{NoPages, Pages, Ran};
 use crate::summary::{NetworkFacts, OrderFacts, SinkCounts, StepTime, Summary, peak_memory};
+use crate::terrain::{self, Prepared};
 use crate::{Error, Recipe, Result, Routing, RoutingMethod};
 
 /// Receives progress and the current step.
@@ -135,6 +138,12 @@ impl Routed {
     }
 }
 
+/// What decides where streams are, beside the threshold.
+struct Rules {
+    beginning: Beginning,
+    edits: Vec<Edit>,
+}
+
 impl<'a> Run<'a> {
     /// Runs a step that takes up to the share `to` of the whole.
     fn step<T>(&mut self, name: &str, to: f64, work: impl FnOnce(&Part<'_>) -> Result<T>) -> Result<T> {
@@ -154,7 +163,7 @@ impl<'a> Run<'a> {
     fn all(&mut self) -> Result<Summary> {
         let recipe = self.recipe;
         let Prepared { dem, frame, crs, mut notes } =
-            self.step("preparing the DEM", 0.12, |part| inputs::prepare(recipe, part))?;
+            self.step("preparing the DEM", 0.12, |part| terrain::prepare(recipe, part))?;
         let how = inputs::conditioning(recipe, &crs, &mut notes)?;
         let mut done = self.step("conditioning", 0.25, |part| Ok(condition(&dem, &frame, &how, part)?))?;
         let before = self.step("counting sinks", 0.35, |part| {
@@ -191,8 +200,11 @@ impl<'a> Run<'a> {
                     (Some(cells), _) => Threshold::cells(cells),
                     (None, area) => Threshold::from_area(Area::km2(area.unwrap_or(0.0)), &frame),
                 };
-                let beginning = self.beginning(settings, &frame, &crs, &mut notes)?;
-                Some((threshold, self.network(&routed, &done.ground, &frame, threshold, &beginning)?))
+                let rules = Rules {
+                    beginning: self.beginning(settings, &frame, &crs, &mut notes)?,
+                    edits: settings.edits.iter().map(|e| e.edit()).collect::<Result<_>>()?,
+                };
+                Some((threshold, self.network(&routed, &done.ground, &frame, threshold, &rules)?))
             }
             None => None,
         };
@@ -447,7 +459,7 @@ impl<'a> Run<'a> {
         ground: &Grid<f32>,
         frame: &Frame,
         threshold: Threshold,
-        beginning: &Beginning,
+        rules: &Rules,
     ) -> Result<Network> {
         let Routed { directions, accumulation, divided } = routed;
         self.step("drawing the network", 0.8, |part| {
@@ -457,8 +469,13 @@ impl<'a> Run<'a> {
             };
             let gathered = threads.as_ref().unwrap_or(accumulation);
             let flow = Flow { directions, accumulation: gathered, ground, frame };
-            let begun = beginning.on(&flow, &Part::new(part, 0.3, 0.5))?;
+            let begun = rules.beginning.on(&flow, &Part::new(part, 0.3, 0.5))?;
             let streams = begun.as_ref().unwrap_or(gathered);
+            let edited = match rules.edits.is_empty() {
+                true => None,
+                false => Some(edited_accumulation(directions, streams, frame, &rules.edits)?.accumulation),
+            };
+            let streams = edited.as_ref().unwrap_or(streams);
             let part = &Part::new(part, 0.5, 1.0);
             Ok(match divided {
                 None => extract_edited(directions, streams, accumulation, ground, frame, threshold, part)?,

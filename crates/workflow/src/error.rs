@@ -9,6 +9,9 @@ pub enum Error {
     /// from reading or writing a file
     #[error("{0}")]
     Formats(#[from] bothros_formats::Error),
+    /// from preparing a DEM
+    #[error("{0}")]
+    Preparation(bothros_preparation::Error),
     /// from an elevation archive
     #[error("{0}")]
     Archive(#[from] bothros_archive::Error),
@@ -61,7 +64,7 @@ impl Error {
     /// Whether the fault lies with what was asked for, rather than with the server.
     pub fn is_users(&self) -> bool {
         match self {
-            Self::Core(_) | Self::Archive(_) | Self::Refused(_) => true,
+            Self::Core(_) | Self::Archive(_) | Self::Preparation(_) | Self::Refused(_) => true,
             Self::Formats(e) => {
                 !matches!(e, bothros_formats::Error::Library(_) | bothros_formats::Error::Io(_))
             }
@@ -78,3 +81,15 @@ impl Error {
 
 /// The result of a step.
 pub type Result<T> = std::result::Result<T, Error>;
+
+impl From<bothros_preparation::Error> for Error {
+    fn from(error: bothros_preparation::Error) -> Self {
+        use bothros_preparation::Error::{Core, Formats, Memory};
+        match error {
+            Core(error) => error.into(),
+            Formats(error) => error.into(),
+            Memory(error) => error.into(),
+            other => Self::Preparation(other),
+        }
+    }
+}

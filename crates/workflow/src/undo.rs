@@ -11,9 +11,10 @@ use crate::network::threshold::figures_at;
 use crate::sheets::put_sheet_back;
 use crate::study::as_read::Rounds;
 use crate::study::grids::StreamRules;
+use crate::study::kept_forms::KeptPreparing;
 use crate::study::settings::put_back;
 use crate::terrain::sources::restore_source;
-use crate::{Error, Facts, GridCache, PourPointPlace, Preparing, Result, Settings};
+use crate::{Error, Facts, GridCache, PourPointPlace, Result, Settings};
 
 /// Long computations, done before the study is locked.
 #[derive(Default)]
@@ -153,7 +154,7 @@ async fn apply(change: &Change, inverse: Inverse, ready: Ready) -> Result<Option
             change.decide(barrier, decision.as_deref(), line).await?;
         }
         Inverse::Prepare { preparing } => {
-            let how: Preparing = kept::read(preparing)?;
+            let how: KeptPreparing = kept::read(preparing)?;
             return Ok(Some((JobKind::Prepare, Kept::of(&how)?)));
         }
         Inverse::SetSource { source } => return Ok(Some(restore_source(change, source).await?)),

@@ -2,6 +2,7 @@
 //! linked once and all its parts share one PostgreSQL.
 #![allow(clippy::unwrap_used)]
 
+mod again;
 mod application;
 mod archive;
 mod backdrops;

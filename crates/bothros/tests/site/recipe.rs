@@ -281,7 +281,7 @@ fn tiles_are_mosaicked_and_other_places_warped() {
 
     let warped = bench.run(&format!("{}crs = \"EPSG:32627\"\ncell_size = 12.0\n", recipe("")), "zone27");
     assert_eq!(warped["cell_size_m"], 12.0);
-    assert!(warped["notes"][0].as_str().unwrap().contains("dem.tif was warped from EPSG:32628"));
+    assert!(warped["notes"][0].as_str().unwrap().contains("reprojected from EPSG:32628"));
     assert!(warped["crs"].as_str().unwrap().starts_with("EPSG:32627"));
 
     // A clip keeps the cells whose centres it holds.

@@ -44,6 +44,6 @@ pub use fit::{StreamFit, stream_fits};
 pub use hierarchy::{Depression, sink_hierarchy, sink_hierarchy_and_fill};
 pub use lakes::{LakeLevel, Polygons, level_lakes};
 pub use lines::{BreachLineOutcome, Line, lower_along, raise_along};
-pub use rebuild::{OwnGround, Rebuild, Rebuilt, rebuild};
+pub use rebuild::{OwnGround, Rebuild, Rebuilt, lines_near, rebuild};
 pub use sinks::{DEEP, SHALLOW, Sink, SinkReport, list_and_mark_sinks, list_sinks};
 pub use voids::fill_voids;

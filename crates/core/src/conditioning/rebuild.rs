@@ -46,6 +46,17 @@ pub struct Rebuild {
     pub blend_m: f64,
 }
 
+/// The lines that belong to an area: of which a point lies in the box around it.
+pub fn lines_near(area: &Polygons, lines: &[Line]) -> Vec<Line> {
+    let corners = || area.iter().flatten().flatten();
+    let bound =
+        |axis: usize, sign: f64| corners().map(|p| p[axis] * sign).fold(f64::NEG_INFINITY, f64::max) * sign;
+    let (west, east, south, north) = (bound(0, -1.0), bound(0, 1.0), bound(1, -1.0), bound(1, 1.0));
+    let near =
+        |line: &&Line| line.iter().any(|p| (west..=east).contains(&p[0]) && (south..=north).contains(&p[1]));
+    lines.iter().filter(near).cloned().collect()
+}
+
 /// What rebuilding did.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct Rebuilt {

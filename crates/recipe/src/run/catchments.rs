@@ -1,9 +1,9 @@
 //! The step `[catchments]`: pour points from points and lines, sub-basins, sites, basins, a published boundary, measures.
 
 use bothros_core::catchments::{
-    AtLine, Catchment, Coverage, Divided, DivisionEdits, Labelled, Measured, Measures, SnapTo, Zonal,
-    at_line, compare_with, concentration, delineate, divide, label, measure, measure_part,
-    outlets_of_footprint, site, snap_to_cells, zonal, zonal_of_parts,
+    AtLine, Catchment, Coverage, Divided, Labelled, Measured, Measures, SnapTo, Zonal, at_line, compare_with,
+    concentration, delineate, divide, label, measure, measure_part, outlets_of_footprint, site,
+    snap_to_cells, zonal, zonal_of_parts,
 };
 use bothros_core::network::Network;
 use bothros_core::routing::DIRECTION_NODATA;
@@ -323,8 +323,10 @@ impl Run<'_> {
             self.step("delineating catchments", 0.86, |part| Ok(label(directions, &outlets, part)?))?;
         let subbasins = self.step("delineating sub-basins", 0.9, |part| {
             let division = settings.subbasins.unwrap_or_default();
-            Ok(divide(&land.divided(&outlets), division, &DivisionEdits::default(), part)?)
+            let edits = settings.division_edits(frame, notes);
+            Ok(divide(&land.divided(&outlets), division, &edits, part)?)
         })?;
+        let names = settings.names_of(&subbasins, frame, notes);
         let coverage = self.step("drawing outlines", 0.92, |_| {
             Ok(Coverage::of(&subbasins.found.ids, frame).soft(settings.outline))
         })?;
@@ -332,7 +334,7 @@ impl Run<'_> {
             points: &points,
             catchments: &found,
             subbasins: &subbasins,
-            names: &[],
+            names: &names,
             coverage: &coverage,
             frame,
         };

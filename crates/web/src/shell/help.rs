@@ -51,7 +51,7 @@ const TOPICS: [(&str, &str, Words); 7] = [
             ("residual", "how far a point lies from where the placing of its picture puts it"),
             (
                 "resampling",
-                "how elevations between cells are found: cubic keeps the shape of the ground, bilinear is smoother",
+                "how elevations between cells are found: bilinear goes never beyond its neighbours, cubic keeps the shape of the ground",
             ),
         ],
     ),

@@ -1,7 +1,7 @@
 //! How a study's DEM is conditioned: the analyst's choices, layers and decisions as the core takes them.
 
 use bothros_core::conditioning::{
-    BreachLimits, Burn, ClosedBasin, Conditioning, Line, OwnGround, Polygons, Rebuild, TreatSinks,
+    BreachLimits, Burn, ClosedBasin, Conditioning, Line, OwnGround, Polygons, Rebuild, TreatSinks, lines_near,
 };
 use bothros_core::routing::Method;
 use bothros_store::{Barrier, Layer, LayerFeature, LayerRole, Shape, Store};
@@ -104,17 +104,10 @@ fn rebuilding(
         Shape::Line(line) => Some((height(f), line.clone())),
         _ => None,
     };
-    // A line belongs to the area where one of its points lies in the box around it.
-    let corners = || area.iter().flatten().flatten();
-    let bound =
-        |axis: usize, sign: f64| corners().map(|p| p[axis] * sign).fold(f64::NEG_INFINITY, f64::max) * sign;
-    let (west, east, south, north) = (bound(0, -1.0), bound(0, 1.0), bound(1, -1.0), bound(1, 1.0));
-    let near =
-        |line: &&Line| line.iter().any(|p| (west..=east).contains(&p[0]) && (south..=north).contains(&p[1]));
     Rebuild {
         points: points.iter().filter_map(point).filter(|p| !p[2].is_nan()).collect(),
         contours: contours.iter().filter_map(contour).filter(|c| !c.0.is_nan()).collect(),
-        breach_lines: breach_lines.iter().filter(near).cloned().collect(),
+        breach_lines: lines_near(&area, breach_lines),
         own: choices.rebuild_own,
         tension: choices.rebuild_tension,
         blend_m: choices.rebuild_blend_m,

@@ -12,8 +12,6 @@ pub use choice::{
     HandoverChoice, MoreFormat, add_format, hand_out_alone, hand_out_in, set_direction_codes, set_short_name,
 };
 pub use kept::{PackageDifference, TableDifference, compare_packages, delete_package};
-pub use package::{
-    ChainStep, LAYERS, StudyRecipe, layer, package_contents, package_name, start_package, study_recipe,
-};
+pub use package::{LAYERS, layer, package_contents, package_name, start_package};
 pub use scheme::{ModelChoice, ModelTables, model_tables, set_model};
 pub use typed::{Parameter, TypedValue, forget_lost, set_parameter};

@@ -77,6 +77,7 @@ async fn map(maps: &RunMaps<'_>, layers: &[&str], caption: &str) -> Result<Block
 
 fn inputs(recipe: &Recipe) -> Vec<Block> {
     let (conditioning, catchments) = (recipe.conditioning.as_ref(), recipe.catchments.as_ref());
+    let rebuild = conditioning.and_then(|c| c.rebuild.as_ref());
     let mut rows: Vec<Vec<String>> =
         recipe.terrain.dem.iter().map(|path| vec!["DEM".into(), file_name(path)]).collect();
     let more = [
@@ -84,7 +85,9 @@ fn inputs(recipe: &Recipe) -> Vec<Block> {
         ("Breach lines", conditioning.and_then(|c| c.breach_lines.as_ref())),
         ("Walls", conditioning.and_then(|c| c.walls.as_ref())),
         ("Lakes", conditioning.and_then(|c| c.lakes.as_ref())),
-        ("Closed basins", conditioning.and_then(|c| c.closed_basins.as_ref())),
+        ("Areas made anew", rebuild.map(|r| &r.areas)),
+        ("Elevation points", rebuild.and_then(|r| r.points.as_ref())),
+        ("Contour lines", rebuild.and_then(|r| r.contours.as_ref())),
         ("Burned streams", conditioning.and_then(|c| c.burn.as_ref()).map(|b| &b.streams)),
         ("Weights", recipe.routing.as_ref().and_then(|r| r.weights.as_ref())),
         ("Channel heads", recipe.network.as_ref().and_then(|n| n.heads.as_ref())),
@@ -95,6 +98,8 @@ fn inputs(recipe: &Recipe) -> Vec<Block> {
     ];
     let given = more.into_iter().filter_map(|(what, path)| Some(vec![what.to_owned(), file_name(path?)]));
     rows.extend(given);
+    let basins = conditioning.into_iter().flat_map(|c| &c.closed_basins.0);
+    rows.extend(basins.map(|path| vec!["Closed basins".into(), file_name(path)]));
     let rasters = catchments.into_iter().flat_map(|c| &c.rasters);
     rows.extend(
         rasters.filter_map(|r| Some(vec![format!("Raster “{}”", r.name), file_name(r.path.as_ref()?)])),

@@ -457,6 +457,9 @@ impl RunMaps<'_> {
                 "walls" => LayerRole::Walls,
                 "lakes" => LayerRole::Lakes,
                 "closed_basins" => LayerRole::ClosedBasins,
+                "rebuild.areas" => LayerRole::RebuildAreas,
+                "rebuild.points" => LayerRole::ElevationPoints,
+                "rebuild.contours" => LayerRole::ContourLines,
                 _ => LayerRole::MappedStreams,
             };
             let Some(style) = vector_style(&self.facts.settings.style, &role_key(role)) else { continue };

@@ -190,12 +190,14 @@ impl SourceFacts {
         let (x, y) = info.centre();
         bothros_formats::Transform::to_wgs84(info.crs.as_ref()?).ok()?.point(x, y).ok()
     }
+    /// Where the elevations lie as they were read.
+    pub fn as_read(&self) -> bothros_preparation::Read<'_> {
+        let (rows, cols, geo_transform, crs) = self.grid();
+        bothros_preparation::Read { rows, cols, geo_transform, crs, vertical_unit: self.vertical_unit }
+    }
     /// The place of the grid, where it is projected, north up and square.
     pub fn frame(&self) -> Option<Frame> {
-        let info = self.info_of_grid();
-        let crs = info.crs.as_ref().filter(|_| info.is_ready())?;
-        let [left, width, _, top, _, _] = info.geo_transform;
-        Some(Frame { rows: info.rows, cols: info.cols, left, top, cell_size: width, unit_m: crs.unit_m })
+        self.as_read().frame()
     }
 }
 

@@ -26,6 +26,11 @@ pub(crate) struct Reread {
 #[serde(transparent)]
 pub(crate) struct KeptBarrier(pub Barrier);
 
+/// How a DEM is to be prepared.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(transparent)]
+pub(crate) struct KeptPreparing(pub Preparing);
+
 /// Forms that only gained fields with defaults.
 macro_rules! versioned {
     ($($of:ty: $what:literal;)*) => {$(
@@ -44,7 +49,7 @@ versioned! {
     CatchmentFacts: "what is known of a catchment";
     TrialFacts: "a trial";
     PicturePlace: "the place of a picture";
-    Preparing: "how the DEM is to be prepared";
+    KeptPreparing: "how the DEM is to be prepared";
     NewLayer: "which layer is to be read";
     Fetch: "what is to be fetched";
     Reread: "how the DEM is to be read";

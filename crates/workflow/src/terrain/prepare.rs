@@ -2,25 +2,20 @@
 
 use std::time::Instant;
 
-use bothros_core::conditioning::fill_voids;
-use bothros_core::terrain::{
-    Spike, examine, largest_full_rectangle, mend_spikes, remove_level, soften_steps, summarise,
-};
-use bothros_core::{Frame, Grid, Monitor, Part};
-use bothros_formats::{Placed, Transform, plan_warp, warp_onto};
+use bothros_core::terrain::{examine, largest_full_rectangle, summarise};
+use bothros_core::{Grid, Monitor, Part};
+use bothros_preparation::{Prepared, Preparing};
 use bothros_store::{
     Inverse, JobHandle, JobKind, Kept, LogLine, NewRaster, RasterRole, Record, Store, StudyPart, kept,
 };
 use serde_json::{Value as Json, json};
 
-use crate::terrain::preparing::kept_cells;
+use crate::study::kept_forms::KeptPreparing;
 use crate::terrain::sources::{read_source, source_in};
-use crate::{Facts, Preparing, Result, SourceFacts, Stage, TerrainFacts, blocking};
+use crate::{Facts, Result, SourceFacts, Stage, TerrainFacts, blocking};
 
 /// Spikes that are kept with the facts; all of them are mended.
 const SPIKES_KEPT: usize = 20;
-/// Spikes that hid behind greater ones come out in the next round.
-const ROUNDS: usize = 4;
 
 /// Chooses how the DEM is prepared, and does it. It can be undone.
 ///
@@ -28,8 +23,8 @@ const ROUNDS: usize = 4;
 /// [`Error::Refused`](crate::Error::Refused) where the choices cannot be followed; nothing is changed then.
 pub async fn prepare(store: &Store, study: i64, how: Preparing) -> Result<()> {
     let change = store.change_idle(study).await?;
-    how.place(&source_in(&change)?)?;
-    let mut record = Record::job(JobKind::Prepare, Kept::of(&how)?);
+    how.place(&source_in(&change)?.as_read())?;
+    let mut record = Record::job(JobKind::Prepare, Kept::of(&KeptPreparing(how))?);
     if let Some(before) = Facts::of(change.study())?.terrain.map(|t| t.prepared) {
         let inverse = Inverse::Prepare { preparing: serde_json::to_value(before)? };
         record = record.undone_by("how the DEM is prepared", inverse);
@@ -38,141 +33,34 @@ pub async fn prepare(store: &Store, study: i64, how: Preparing) -> Result<()> {
     Ok(())
 }
 
-/// A prepared DEM.
+/// A prepared DEM, and what is known of it.
 pub(crate) struct Made {
     pub values: Grid<f32>,
     pub facts: TerrainFacts,
 }
 
-/// Prepares elevations as they were read.
+/// Prepares elevations as they were read, and looks at the result.
 pub(crate) fn make(
-    mut values: Grid<f32>,
+    values: Grid<f32>,
     source: &SourceFacts,
     how: &Preparing,
     monitor: &dyn Monitor,
 ) -> Result<Made> {
-    let place = how.place(source)?;
+    let preparing = Part::new(monitor, 0.0, 0.75);
+    let Prepared { values, crs, frame, done, spikes } =
+        bothros_preparation::prepare(values, &source.as_read(), how, &preparing)?;
     let unit_m = source.vertical_unit.metres();
-    let mut done = Vec::new();
-    let (rows, cols, geo_transform, from) = source.grid();
-    let from =
-        from.cloned().ok_or_else(|| crate::Error::Refused("choose the CRS of the file first".into()))?;
-    let part = |a: f64, b: f64| Part::new(monitor, a, b);
-    // In degrees the ground that a cell covers stands for its size.
-    let cell_size = match source.frame() {
-        Some(frame) => frame.cell_size,
-        None => plan_warp(rows, cols, geo_transform, &from, &place.crs)?.native_cell_size,
-    };
-    let rough = Frame { rows, cols, left: 0.0, top: 0.0, cell_size, unit_m: place.crs.unit_m };
-    // Each as it lies in the files: a spike before a void is filled from it or warping smears it, a sea while it is level and before it could pass for a void, a void
-    // before warping widens it, and steps of rounding at last, on ground that is whole.
-    let mut spikes = Vec::new();
-    if how.spikes {
-        let mut mended = 0;
-        for _ in 0..ROUNDS {
-            let spikes = examine(&values, &rough, unit_m, &part(0.0, 0.05))?.worst_spikes;
-            if spikes.is_empty() {
-                break;
-            }
-            mended += spikes.len();
-            mend_spikes(&mut values, &spikes);
-        }
-        done.push(format!("{mended} spikes replaced by the median of their neighbours"));
-    } else if place.warped {
-        let found = examine(&values, &rough, unit_m, &part(0.0, 0.05))?;
-        spikes = found.worst_spikes;
-    }
-    let sea = if how.sea { examine(&values, &rough, unit_m, &part(0.05, 0.1))?.sea } else { None };
-    if let Some(sea) = &sea {
-        let removed = remove_level(&mut values, sea);
-        let area = rough.area_of(removed).as_km2();
-        done.push(format!("sea of {area:.3} km² at {:.2} m declared as outside", sea.elevation_m));
-    }
-    // Looked for before voids are filled with elevations that were never rounded.
-    let step = if how.steps { examine(&values, &rough, unit_m, &part(0.1, 0.12))?.step_m } else { None };
-    if how.voids {
-        let (whole, filled) = fill_voids(&values, &part(0.12, 0.15))?;
-        values = whole;
-        done.push(match filled {
-            0 => "no void was found".into(),
-            cells => format!("voids of {cells} cells filled smoothly from their rim"),
-        });
-    }
-    if how.steps {
-        match step {
-            Some(step) => {
-                let moved = soften_steps(&mut values, step, &part(0.15, 0.35))?;
-                done.push(format!("{moved} cells moved by up to {} m, half a step of rounding", step / 2.0));
-            }
-            None => done.push("no step of rounding was found".into()),
-        }
-    }
-    let mut frame = place.frame;
-    if place.warped {
-        let placed = Placed { values: &values, geo_transform, crs: &from };
-        values = warp_onto(&placed, &place.crs, &frame, how.resampling, &part(0.35, 0.7))?;
-        done.push(format!(
-            "reprojected from {} to {} on cells of {} ({})",
-            from.label(),
-            place.crs.label(),
-            frame.cell_size,
-            how.resampling.code()
-        ));
-    }
-    if let (Some((row, col, rows, cols)), Some(polygons)) = (place.window, &place.clip) {
-        values = values.window(row, col, rows, cols);
-        frame = place.clipped();
-        for (value, keep) in values.values_mut().iter_mut().zip(kept_cells(polygons, &frame)) {
-            if !keep {
-                *value = f32::NAN;
-            }
-        }
-        let name = how.clip.as_ref().map_or("", |c| c.name.as_str());
-        done.push(format!("clipped to {name}: {cols} x {rows} cells"));
-    }
-    // One that is level only on the grid that it was brought to, or once the rest is clipped away.
-    if how.sea && sea.is_none() {
-        match examine(&values, &frame, unit_m, &part(0.7, 0.75))?.sea {
-            Some(sea) => {
-                let removed = remove_level(&mut values, &sea);
-                let area = frame.area_of(removed).as_km2();
-                done.push(format!("sea of {area:.3} km² at {:.2} m declared as outside", sea.elevation_m));
-            }
-            None => done.push("no sea was found".into()),
-        }
-    }
-    if how.full_rectangle {
-        let keep = largest_full_rectangle(&values).ok_or(bothros_core::Error::NoData)?;
-        values = values.window(keep.row, keep.col, keep.rows, keep.cols);
-        frame = frame.window(keep.row, keep.col, keep.rows, keep.cols);
-        done.push(format!("cropped to the largest full rectangle, {} x {} cells", keep.cols, keep.rows));
-    }
-    let summary = summarise(&values, unit_m, &part(0.75, 0.85))?;
-    let mut quality = examine(&values, &frame, unit_m, &part(0.85, 1.0))?;
-    if !spikes.is_empty() && !how.full_rectangle {
-        let placed = brought(&spikes, geo_transform, &Transform::new(&from, &place.crs)?, &frame);
-        if placed.len() as u64 > quality.spikes {
-            (quality.spikes, quality.worst_spikes) = (placed.len() as u64, placed);
-        }
+    let summary = summarise(&values, unit_m, &Part::new(monitor, 0.75, 0.85))?;
+    let mut quality = examine(&values, &frame, unit_m, &Part::new(monitor, 0.85, 1.0))?;
+    if spikes.len() as u64 > quality.spikes {
+        (quality.spikes, quality.worst_spikes) = (spikes.len() as u64, spikes);
     }
     quality.worst_spikes.truncate(SPIKES_KEPT);
     let full = (summary.nodata_cells > 0).then(|| largest_full_rectangle(&values)).flatten();
     let full_rectangle =
         full.filter(|r| r.rows < frame.rows || r.cols < frame.cols).map(|r| (r.rows, r.cols));
-    let facts =
-        TerrainFacts { crs: place.crs, frame, summary, prepared: how.clone(), done, quality, full_rectangle };
+    let facts = TerrainFacts { crs, frame, summary, prepared: how.clone(), done, quality, full_rectangle };
     Ok(Made { values, facts })
-}
-
-/// Spikes of a grid as cells of the one that it was brought to, without those that lie outside it.
-fn brought(spikes: &[Spike], geo: [f64; 6], to: &Transform, frame: &Frame) -> Vec<Spike> {
-    let place = |spike: &Spike| {
-        let (col, row) = (spike.at.col as f64 + 0.5, spike.at.row as f64 + 0.5);
-        let (x, y) = (geo[0] + col * geo[1] + row * geo[2], geo[3] + col * geo[4] + row * geo[5]);
-        let (x, y) = to.point(x, y).ok()?;
-        Some(Spike { at: frame.cell_at(x, y)?, ..*spike })
-    };
-    spikes.iter().filter_map(place).collect()
 }
 
 /// Later stages are emptied when the DEM changes.
@@ -235,7 +123,7 @@ pub(crate) async fn land(
 
 pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
-    let how: Preparing = kept::read(request.clone())?;
+    let KeptPreparing(how) = kept::read(request.clone())?;
     let facts = Facts::of(&store.study(study).await?)?;
     let mut source = facts.source.ok_or_else(|| crate::Error::Refused("the study has no DEM".into()))?;
     let values = read_source(store, study, &mut source, handle, 0.25).await?;

@@ -34,6 +34,7 @@ pub fn routes() -> Router<App> {
         .route("/packages/{file}", get(download::kept))
         .route("/recipe/told", get(recipe::told))
         .route("/recipe.toml", get(recipe::file))
+        .route("/recipe.zip", get(recipe::with_files))
         .route("/proof/told", get(proof::told))
         .route("/package.zip", get(download::package))
 }

@@ -1,11 +1,13 @@
 //! The study as a recipe: a chain of its steps, drawn from the recipe alone, and its text.
 
 use askama::Template;
+use axum::body::Body;
 use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 
-use bothros_workflow::{ChainStep, study_recipe};
+use bothros_workflow::{ChainStep, study_recipe, write_recipe_with_files};
+use tokio_util::io::ReaderStream;
 
 use crate::App;
 use crate::http::error::Result;
@@ -69,4 +71,22 @@ pub async fn file(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
         (header::CACHE_CONTROL, "no-store".into()),
     ];
     Ok((headers, of.text).into_response())
+}
+
+/// The recipe with all that it reads, as a zip.
+pub async fn with_files(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
+    let facts = app.facts(study).await?;
+    let dir = tempfile::tempdir()?;
+    let path = dir.path().join("recipe.zip");
+    write_recipe_with_files(&app.store, &facts, &path).await?;
+    // Open, it can be read to its end though its name is gone.
+    let file = tokio::fs::File::open(&path).await?;
+    let length = file.metadata().await?.len();
+    let headers = [
+        (header::CONTENT_TYPE, "application/zip".to_owned()),
+        (header::CONTENT_LENGTH, length.to_string()),
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{}_recipe.zip\"", facts.short_name())),
+        (header::CACHE_CONTROL, "no-store".into()),
+    ];
+    Ok((headers, Body::from_stream(ReaderStream::new(file))).into_response())
 }

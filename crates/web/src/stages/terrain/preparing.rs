@@ -38,7 +38,7 @@ pub async fn prepare_plan(
     let facts = app.facts(study).await?;
     let how = chosen(&app, &facts, form).await?;
     let source = facts.source.as_ref().ok_or_else(|| WebError::refused("the study has no DEM"))?;
-    let place = how.place(source)?;
+    let place = how.place(&source.as_read())?;
     let frame = place.clipped();
     let [west, south, east, north] = frame.extent();
     let mut told = format!(

@@ -5,8 +5,6 @@ mod layers;
 mod pages;
 mod provenance;
 mod readme;
-mod recipe;
-mod study_recipe;
 mod styles;
 
 use std::io::{Read, Write};
@@ -42,8 +40,7 @@ use self::pages::LaidOut;
 use self::provenance::provenance;
 pub(crate) use self::readme::conditioning_lines;
 use self::readme::readme;
-use self::recipe::Steps;
-pub use self::study_recipe::{ChainStep, StudyRecipe, study_recipe};
+use crate::recipe::write::{Begins, INPUTS, Steps, Wanted, written as written_recipe};
 
 /// The study's short name: lower case, digits and underscore, a letter first, sixteen at most.
 pub fn package_name(study: &str) -> String {
@@ -532,17 +529,24 @@ fn write(
         std::fs::write(path, schematic(&model.scheme, &model.nexuses))?;
     }
     if let Some(steps) = &from.steps {
-        let of = (short.as_str(), from.threshold, frame);
         let storages =
             from.land.model.as_ref().map_or(0, |model| {
                 model.scheme.nexuses.iter().filter(|nexus| nexus.storage.is_some()).count()
             });
-        let pages = &from.laid_out;
-        let recipe =
-            recipe::written(steps, &from.facts, &from.land.points, of, pages, (storages, from.stale))?;
+        let wanted = Wanted {
+            begins: Begins::Prepared,
+            short: &short,
+            threshold: from.threshold,
+            frame,
+            storages,
+            stale: from.stale,
+            sheets: &from.laid_out.sheets,
+            report: from.laid_out.report.as_ref(),
+        };
+        let recipe = written_recipe(steps, &from.facts, &from.land.points, &wanted)?;
         std::fs::write(begin("recipe.toml", "writing the recipe", 0.91)?, recipe.text)?;
         if !recipe.layers.is_empty() {
-            let path = begin(recipe::INPUTS, "writing the recipe", 0.91)?;
+            let path = begin(INPUTS, "writing the recipe", 0.91)?;
             write_layers(&path, VectorFormat::GeoPackage, crs, &recipe.layers)?;
         }
         beside.extend(steps.rasters.iter().map(|given| format!("{short}_{}", given.suffix)));

@@ -1,4 +1,4 @@
-//! How a DEM is prepared: the choices, and the grid that they lead to.
+//! The choices, and the grid that they lead to.
 
 use bothros_core::conditioning::Polygons;
 use bothros_core::memory::Step;
@@ -6,7 +6,7 @@ use bothros_core::{Frame, cells_within};
 use bothros_formats::{Crs, CrsKind, Resampling, Transform, frame_of, plan_warp, widen};
 use serde::{Deserialize, Serialize};
 
-use crate::{Error, Result, SourceFacts};
+use crate::{Error, Read, Result};
 
 /// A grid that the DEM is made to line up with.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -38,7 +38,7 @@ pub struct Clip {
 
 /// How a DEM is prepared. Steps are done in this order: steps of rounding, spikes, warping, clipping, sea,
 /// voids, full rectangle.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Preparing {
     /// warp to this CRS, as a code or definition
@@ -61,23 +61,6 @@ pub struct Preparing {
     pub sea: bool,
     /// fill voids smoothly from their rim
     pub voids: bool,
-}
-
-impl Default for Preparing {
-    fn default() -> Self {
-        Self {
-            crs: None,
-            cell_size: None,
-            resampling: Resampling::Cubic,
-            align: None,
-            clip: None,
-            full_rectangle: false,
-            spikes: false,
-            steps: false,
-            sea: false,
-            voids: false,
-        }
-    }
 }
 
 /// Where a prepared DEM will lie.
@@ -105,26 +88,23 @@ impl PreparedPlace {
 }
 
 impl Preparing {
-    /// Finds the grid that these choices lead to, from the source's place alone.
+    /// Finds the grid that these choices lead to, from where the elevations lie alone.
     ///
     /// # Errors
-    /// [`Error::Refused`] where the CRS is not projected or not known, or the clip lies outside the DEM;
-    /// [`Error::Memory`].
-    pub fn place(&self, source: &SourceFacts) -> Result<PreparedPlace> {
-        let (rows, cols, geo_transform, from) = source.grid();
-        let from = from.ok_or_else(|| Error::Refused("choose the CRS of the file first".into()))?;
+    /// [`Error::NoCrs`], [`Error::NotProjected`], [`Error::Outside`] for a clip that covers no cell, [`Error::Memory`],
+    /// and those of reading a CRS and of warping.
+    pub fn place(&self, read: &Read) -> Result<PreparedPlace> {
+        let Read { rows, cols, geo_transform, crs, .. } = *read;
+        let from = crs.ok_or(Error::NoCrs)?;
         let to = match (&self.align, &self.crs) {
             (Some(align), _) => Crs::parse(&align.crs)?,
             (None, Some(crs)) => Crs::parse(crs)?,
             (None, None) => from.clone(),
         };
         if to.kind != CrsKind::Projected {
-            return Err(Error::Refused(format!(
-                "{} is not projected: areas and slopes need eastings and northings",
-                to.label()
-            )));
+            return Err(Error::NotProjected { crs: to.label() });
         }
-        let own = source.frame().filter(|_| to.same_as(from).unwrap_or(false));
+        let own = read.frame().filter(|_| to.same_as(from).unwrap_or(false));
         let (frame, warped) = match (&self.align, self.cell_size, own) {
             (Some(align), _, own) => {
                 let whole = |offset: f64| {
@@ -159,14 +139,12 @@ impl Preparing {
             }
         };
         Step::Terrain.check(frame.cells() as u64)?;
-        let clip = self.clip.as_ref().map(|clip| clip_in(clip, &to)).transpose()?;
+        let clip = self.clip.as_ref().map(|clip| clip.widened_in(&to)).transpose()?;
         let window = match (&clip, &self.clip) {
-            (Some(polygons), Some(named)) => Some(window_of(polygons, &frame).ok_or_else(|| {
-                Error::Refused(format!(
-                    "{} does not cover any cell of the DEM: choose another clip",
-                    named.name
-                ))
-            })?),
+            (Some(polygons), Some(named)) => {
+                let outside = || Error::Outside { clip: named.name.clone() };
+                Some(window_of(polygons, &frame).ok_or_else(outside)?)
+            }
             _ => None,
         };
         Ok(PreparedPlace { crs: to, frame, warped, window, clip })
@@ -198,15 +176,25 @@ impl Preparing {
     }
 }
 
-/// The clip's polygons in another CRS, with their margin.
-fn clip_in(clip: &Clip, to: &Crs) -> Result<Polygons> {
-    let transform = Transform::new(&Crs::parse(&clip.crs)?, to)?;
-    let mut polygons = clip.polygons.clone();
-    for point in polygons.iter_mut().flatten().flatten() {
-        let (x, y) = transform.point(point[0], point[1])?;
-        *point = [x, y];
+impl Clip {
+    /// Its polygons in another CRS, without their margin.
+    ///
+    /// # Errors
+    /// Those of reading a CRS and of transforming.
+    pub fn polygons_in(&self, to: &Crs) -> Result<Polygons> {
+        let transform = Transform::new(&Crs::parse(&self.crs)?, to)?;
+        let mut polygons = self.polygons.clone();
+        for point in polygons.iter_mut().flatten().flatten() {
+            let (x, y) = transform.point(point[0], point[1])?;
+            *point = [x, y];
+        }
+        Ok(polygons)
     }
-    Ok(widen(&polygons, clip.margin_m / to.unit_m)?)
+
+    /// Its polygons in another CRS, with their margin.
+    fn widened_in(&self, to: &Crs) -> Result<Polygons> {
+        Ok(widen(&self.polygons_in(to)?, self.margin_m / to.unit_m)?)
+    }
 }
 
 /// The rows and columns of the cells whose centres polygons can hold: a row of which only an edge is touched would stay empty.

@@ -1,12 +1,18 @@
-//! The recipe of a study as it is now, without its package.
+//! A study as a recipe: with all that it was made of, so that it can be made again.
+
+mod beginning;
+mod bundle;
+mod inputs;
+pub(crate) mod write;
 
 pub use bothros_recipe::ChainStep;
 use bothros_recipe::Recipe;
 use bothros_store::{Store, kept};
 
-use super::pages::LaidOut;
-use super::recipe::{Steps, written};
+use self::write::{Begins, Steps, Wanted, Written, written};
 use crate::{CatchmentFacts, Error, Facts, Result};
+
+pub use bundle::write_recipe_with_files;
 
 /// A study as a recipe.
 #[derive(Debug, Clone, PartialEq)]
@@ -23,11 +29,20 @@ pub struct StudyRecipe {
     pub routed_s: f64,
 }
 
-/// The recipe of a study as its package would hold it: from the prepared DEM, with files that stand in the package.
+/// The recipe of a study, from the files of its DEM, with files that lie beside it.
 ///
 /// # Errors
 /// [`Error::Refused`] before there is a network, and where a file that was given is no longer kept.
 pub async fn study_recipe(store: &Store, facts: &Facts) -> Result<StudyRecipe> {
+    let routing = facts.routing.as_ref().ok_or_else(Error::not_routed)?;
+    let (_, written, stale) = of_files(store, facts).await?;
+    let recipe = Recipe::parse(&written.text, std::path::Path::new(""));
+    let recipe = recipe.map_err(|e| Error::Refused(format!("the recipe cannot be read again: {e}")))?;
+    Ok(StudyRecipe { text: written.text, recipe, untold: written.untold, stale, routed_s: routing.took_s })
+}
+
+/// The recipe of a study from its files, what it was written from, and whether it is ahead of what was computed.
+async fn of_files(store: &Store, facts: &Facts) -> Result<(Steps, Written, bool)> {
     let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
     let (Some(routing), Some(network)) = (&facts.routing, &facts.network) else {
         return Err(Error::not_routed());
@@ -44,9 +59,16 @@ pub async fn study_recipe(store: &Store, facts: &Facts) -> Result<StudyRecipe> {
         None => false,
     };
     let short = facts.short_name();
-    let of = (short.as_str(), network.threshold, &terrain.frame);
-    let written = written(&steps, facts, &points, of, &LaidOut::default(), (0, stale))?;
-    let recipe = Recipe::parse(&written.text, std::path::Path::new(""));
-    let recipe = recipe.map_err(|e| Error::Refused(format!("the recipe cannot be read again: {e}")))?;
-    Ok(StudyRecipe { text: written.text, recipe, untold: written.untold, stale, routed_s: routing.took_s })
+    let wanted = Wanted {
+        begins: Begins::Files,
+        short: &short,
+        threshold: network.threshold,
+        frame: &terrain.frame,
+        storages: 0,
+        stale,
+        sheets: &[],
+        report: None,
+    };
+    let written = written(&steps, facts, &points, &wanted)?;
+    Ok((steps, written, stale))
 }

@@ -1,34 +1,36 @@
-//! The study as a recipe that runs from the package alone: what was chosen, with the inputs that it needs beside it.
+//! Writing a study as a recipe: what was chosen, with the inputs that it needs beside it.
 
 use std::path::{Path, PathBuf};
 
 use bothros_core::catchments::{Division, SnapTo};
-use bothros_core::conditioning::{Burn, ClosedBasin, Conditioning, Polygons, TreatSinks};
+use bothros_core::conditioning::{Burn, ClosedBasin, Conditioning, Line, Polygons, Rebuild, TreatSinks};
 use bothros_core::formula::Formula;
 use bothros_core::routing::Method;
 use bothros_core::{Frame, Threshold};
-use bothros_formats::{Crs, Field, FieldKind, Geometry, Layer, Shape};
+use bothros_formats::{Geometry, Layer, Shape};
 use bothros_products::named::STREAMS;
 use bothros_recipe::{
-    BurnMethod, BurnSettings, Catchments, CurveNumber, Derived, Handover, HandoverFormat, Network, Recipe,
-    Routing, RoutingMethod, Sinks, SnapChoice, Terrain, ThresholdChoice, ValueRaster,
+    BurnMethod, BurnSettings, Catchments, CurveNumber, Derived, EditSettings, Handover, HandoverFormat,
+    Network, Paths, RebuildSettings, Recipe, ReportSettings, Routing, RoutingMethod, SheetSettings, Sinks,
+    SnapChoice, SubbasinName, Terrain, ThresholdChoice, ValueRaster, definition,
 };
 use bothros_store::{FileRole, PourPoint, Store};
 
-use super::pages::LaidOut;
+use super::beginning;
+use super::inputs::{Inputs, Placed};
 use crate::conditioning::choices::conditioning_of;
 use crate::{CatchmentFacts, Error, Facts, ModelChoice, Result};
 
 /// A raster that a recipe needs, as it was given.
-pub(super) struct Given {
-    /// what it ends in, in the package
+pub(crate) struct Given {
+    /// what its name ends in, beside the recipe
     pub suffix: String,
     /// its number in the store
     pub file: i64,
 }
 
 /// What of a study a recipe is written from.
-pub(super) struct Steps {
+pub(crate) struct Steps {
     conditioning: Conditioning,
     /// rasters of the analyst: weights, and those that tell values
     pub rasters: Vec<Given>,
@@ -57,7 +59,7 @@ impl Steps {
 }
 
 /// A recipe, the layers that it reads, and what it does not tell.
-pub(super) struct Written {
+pub(crate) struct Written {
     /// TOML
     pub text: String,
     /// for the GeoPackage `inputs`
@@ -67,46 +69,56 @@ pub(super) struct Written {
 }
 
 /// File with the layers that a recipe reads.
-pub(super) const INPUTS: &str = "inputs.gpkg";
+pub(crate) const INPUTS: &str = "inputs.gpkg";
 
-/// Writes the recipe of a study. `short` is what names of files begin with; `storages` is how many the model scheme has; of a
-/// `stale` study what is chosen was not computed yet.
+/// Where a recipe begins.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Begins {
+    /// with the DEM as it was prepared, which lies in the package
+    Prepared,
+    /// with the files that the DEM was made of
+    Files,
+}
+
+/// What a recipe is written for, beside the study.
+pub(crate) struct Wanted<'a> {
+    pub begins: Begins,
+    /// what names of files begin with
+    pub short: &'a str,
+    pub threshold: Threshold,
+    pub frame: &'a Frame,
+    /// how many storages the model scheme has
+    pub storages: usize,
+    /// what is chosen was not computed yet
+    pub stale: bool,
+    /// sheets and the report, as they are laid out beside it
+    pub sheets: &'a [SheetSettings],
+    pub report: Option<&'a ReportSettings>,
+}
+
+/// Writes the recipe of a study.
 ///
 /// # Errors
-/// [`Error::Library`] where it cannot be written as TOML.
-pub(super) fn written(
+/// [`Error::Refused`] where it cannot be written as TOML; those of the CRS of a clip.
+pub(crate) fn written(
     steps: &Steps,
     facts: &Facts,
     points: &[(PourPoint, CatchmentFacts)],
-    (short, threshold, frame): (&str, Threshold, &Frame),
-    pages: &LaidOut,
-    (storages, stale): (usize, bool),
+    wanted: &Wanted<'_>,
 ) -> Result<Written> {
-    let mut layers = Vec::new();
-    let mut add = |name: &'static str, shape: Shape, features: Vec<(Geometry, Option<&str>)>| {
-        let features: Vec<_> = features.into_iter().map(|(g, name)| (g, vec![name.into()])).collect();
-        if features.is_empty() {
-            return None;
-        }
-        layers.push(Layer {
-            name,
-            fields: vec![Field { name: "name", kind: FieldKind::Text }],
-            features,
-            shape,
-        });
-        Some(PathBuf::from(format!("{short}_{INPUTS}#{name}")))
-    };
+    let (short, frame) = (wanted.short, wanted.frame);
+    let mut inputs = Inputs::new(short);
+    let mut add = |name, shape, features: Vec<Placed>| inputs.add(name, shape, features);
     let mut untold = Vec::new();
     let how = &steps.conditioning;
-    let lines = |lines: &[Vec<[f64; 2]>]| lines.iter().map(|l| (Geometry::Line(l.clone()), None)).collect();
-    let areas = |all: &mut dyn Iterator<Item = &Polygons>| {
-        all.map(|polygons| (Geometry::Polygons(polygons.clone()), None)).collect::<Vec<_>>()
+    let lines = |lines: &[Vec<[f64; 2]>]| {
+        lines.iter().map(|l| Placed::of(Geometry::Line(l.clone()))).collect::<Vec<_>>()
     };
-    if !how.rebuild.is_empty() {
-        untold.push(format!("{} areas whose ground was rebuilt", how.rebuild.len()));
-    }
+    let areas = |all: &mut dyn Iterator<Item = &Polygons>| {
+        all.map(|polygons| Placed::of(Geometry::Polygons(polygons.clone()))).collect::<Vec<_>>()
+    };
     let at = |b: &ClosedBasin| match b {
-        ClosedBasin::At(place) => Some((Geometry::Point(*place), None)),
+        ClosedBasin::At(place) => Some(Placed::of(Geometry::Point(*place))),
         ClosedBasin::Within(_) => None,
     };
     let within = |b: &'_ ClosedBasin| match b {
@@ -115,20 +127,17 @@ pub(super) fn written(
     };
     let basin_points: Vec<_> = how.closed_basins.iter().filter_map(at).collect();
     let basin_areas: Vec<Polygons> = how.closed_basins.iter().filter_map(within).collect();
-    let closed_basins = match basin_points.is_empty() {
-        true => add("closed_basins", Shape::Polygons, areas(&mut basin_areas.iter())),
-        false => {
-            if !basin_areas.is_empty() {
-                untold.push(format!("{} closed basins that were given as areas", basin_areas.len()));
-            }
-            add("closed_basins", Shape::Point, basin_points)
-        }
-    };
+    let basins = [
+        add("closed_basins", Shape::Point, basin_points),
+        add("closed_basin_areas", Shape::Polygons, areas(&mut basin_areas.iter())),
+    ];
+    let rebuild = rebuilt(&how.rebuild, &mut add);
     let conditioning = bothros_recipe::Conditioning {
         breach_lines: add("breach_lines", Shape::Line, lines(&how.breach_lines)),
         walls: add("walls", Shape::Line, lines(&how.walls)),
         lakes: add("lakes", Shape::Polygons, areas(&mut how.lakes.iter())),
-        closed_basins,
+        closed_basins: Paths(basins.into_iter().flatten().collect()),
+        rebuild,
         burn: how.burn.as_ref().and_then(|(streams, burn)| {
             Some(burned(add("mapped_streams", Shape::Line, lines(streams))?, burn))
         }),
@@ -156,14 +165,18 @@ pub(super) fn written(
             "how far pour points moved: they snapped by different rules or to known areas, and are given where they lie".into(),
         );
     }
-    let place = |(point, found): &&(PourPoint, CatchmentFacts)| {
+    let place = |(point, found): &(PourPoint, CatchmentFacts)| {
         let (x, y) = if alike { (point.x, point.y) } else { frame.centre(found.cell) };
         Geometry::Point([x, y])
     };
-    let pour_points = own.iter().map(|given| (place(given), Some(given.0.name.as_str()))).collect();
+    let named = |given: &&(PourPoint, CatchmentFacts)| Placed {
+        name: Some(given.0.name.clone()),
+        ..Placed::of(place(given))
+    };
+    let pour_points = own.iter().map(named).collect();
     let snap = points.first().filter(|_| alike).map(|(point, _)| point);
     let settings = &facts.settings;
-    let heads = settings.beginning.heads.iter().map(|&at| (Geometry::Point(at), None)).collect();
+    let heads = settings.beginning.heads.iter().map(|&at| Placed::of(Geometry::Point(at))).collect();
     let heads = add("channel_heads", Shape::Point, heads);
     let rasters = settings.weights.iter().count();
     let file = |at: usize| PathBuf::from(format!("{short}_{}", steps.rasters[at].suffix));
@@ -207,6 +220,14 @@ pub(super) fn written(
             Division::Basins => Division::Reaches,
             other => other,
         }),
+        split: settings.subbasins.split.clone(),
+        merged: settings.subbasins.merged.clone(),
+        names: settings
+            .subbasins
+            .names
+            .iter()
+            .map(|(at, name)| SubbasinName { at: *at, name: name.clone() })
+            .collect(),
     };
     let handover = Handover {
         crs: settings.handover.crs.as_ref().map(definition),
@@ -219,18 +240,16 @@ pub(super) fn written(
         .filter_map(|(wanted, format)| wanted.then_some(format))
         .collect(),
     };
+    let terrain = Terrain {
+        fill_voids: how.fill_voids,
+        ..match wanted.begins {
+            Begins::Prepared => beginning::prepared(short),
+            Begins::Files => beginning::of_files(facts, short, &mut inputs, &mut untold)?,
+        }
+    };
     let recipe = Recipe {
         version: 1,
-        terrain: Terrain {
-            dem: vec![PathBuf::from(format!("{short}_{}.tif", bothros_products::PREPARED.name))],
-            crs: None,
-            cell_size: None,
-            clip: None,
-            vertical_unit: None,
-            band: None,
-            resampling: None,
-            fill_voids: how.fill_voids,
-        },
+        terrain,
         conditioning: Some(conditioning),
         routing: Some(Routing {
             method: match settings.conditioning.routing {
@@ -244,32 +263,53 @@ pub(super) fn written(
             shares: settings.conditioning.routing == Method::Mfd && settings.handover.shares,
         }),
         network: Some(Network {
-            threshold: ThresholdChoice { area_km2: None, cells: Some(threshold.as_cells()) },
+            threshold: ThresholdChoice { area_km2: None, cells: Some(wanted.threshold.as_cells()) },
             begins: settings.beginning.begins,
             heads_within_m: heads.as_ref().map(|_| settings.beginning.within_m),
             heads,
+            edits: settings.edits.iter().map(|e| EditSettings::of(&e.edit, &e.reason)).collect(),
         }),
         catchments: Some(catchments),
         derived,
         handover: Some(handover),
-        report: pages.report.clone(),
-        sheets: pages.sheets.clone(),
+        report: wanted.report.cloned(),
+        sheets: wanted.sheets.to_vec(),
         folder: PathBuf::new(),
         name: None,
     };
-    match storages {
+    match wanted.storages {
         0 => {}
         1 => untold.push("1 dam with a reservoir, which is a storage of the model scheme".into()),
         n => untold.push(format!("{n} dams with reservoirs, which are storages of the model scheme")),
     }
     by_hand(facts, &mut untold);
-    if pages.report.is_some() {
+    if wanted.report.is_some() {
         untold.push(
             "barriers, evidence, trials and shortfalls of the report, which only the study can tell".into(),
         );
     }
     let toml = recipe.to_toml().map_err(|e| Error::Refused(format!("the recipe cannot be written: {e}")))?;
-    Ok(Written { text: told(facts, short, &untold, stale) + &toml, layers, untold })
+    Ok(Written { text: told(facts, wanted, &untold) + &toml, layers: inputs.layers, untold })
+}
+
+/// Ground made anew inside areas: all areas take the same points, contour lines and choices.
+fn rebuilt(
+    all: &[Rebuild],
+    add: &mut impl FnMut(&'static str, Shape, Vec<Placed>) -> Option<PathBuf>,
+) -> Option<RebuildSettings> {
+    let first = all.first()?;
+    let area = |of: &Rebuild| Placed::of(Geometry::Polygons(of.area.clone()));
+    let point = |&[x, y, z]: &[f64; 3]| Placed { elevation: Some(z), ..Placed::of(Geometry::Point([x, y])) };
+    let contour =
+        |(z, line): &(f64, Line)| Placed { elevation: Some(*z), ..Placed::of(Geometry::Line(line.clone())) };
+    Some(RebuildSettings {
+        areas: add("rebuilt_areas", Shape::Polygons, all.iter().map(area).collect())?,
+        points: add("elevation_points", Shape::Point, first.points.iter().map(point).collect()),
+        contours: add("contour_lines", Shape::Line, first.contours.iter().map(contour).collect()),
+        own: first.own,
+        tension: Some(first.tension),
+        blend_m: Some(first.blend_m),
+    })
 }
 
 /// What was done with sinks; nothing of layers.
@@ -334,12 +374,7 @@ fn derived(facts: &Facts, untold: &mut Vec<String>) -> Vec<Derived> {
     told
 }
 
-/// What a CRS is called in a recipe.
-fn definition(crs: &Crs) -> String {
-    crs.epsg.map_or_else(|| crs.wkt.clone(), |code| format!("EPSG:{code}"))
-}
-
-/// Adds what was changed by hand, or chosen, and has no key in a recipe.
+/// Adds what was chosen, or typed, and has no key in a recipe.
 fn by_hand(facts: &Facts, untold: &mut Vec<String>) {
     let settings = &facts.settings;
     let mut count = |n: usize, one: &str, many: &str| match n {
@@ -347,14 +382,6 @@ fn by_hand(facts: &Facts, untold: &mut Vec<String>) {
         1 => untold.push(format!("1 {one}")),
         n => untold.push(format!("{n} {many}")),
     };
-    let division = &settings.subbasins;
-    count(settings.edits.len(), "change of the network by hand", "changes of the network by hand");
-    count(
-        division.split.len() + division.merged.len(),
-        "sub-basin split or merged by hand",
-        "sub-basins split or merged by hand",
-    );
-    count(division.names.len(), "name of a sub-basin", "names of sub-basins");
     count(
         settings.handover.typed.len(),
         "value typed in a table of the model",
@@ -369,14 +396,20 @@ fn by_hand(facts: &Facts, untold: &mut Vec<String>) {
 }
 
 /// The head of the recipe: what it is, and what it leaves out.
-fn told(facts: &Facts, short: &str, untold: &[String], stale: bool) -> String {
-    let mut out = format!(
-        "# The steps of the study “{}”, from the DEM as it was prepared to the package.\n\
-         # Unpack the package and run:  ./bothros run {short}_recipe.toml --out DIR\n",
-        one_line(&facts.name)
-    );
-    if stale {
-        out += "# OUT OF DATE: this is what is chosen now; what is in the package was computed before.\n";
+fn told(facts: &Facts, wanted: &Wanted<'_>, untold: &[String]) -> String {
+    let (name, short) = (one_line(&facts.name), wanted.short);
+    let mut out = match wanted.begins {
+        Begins::Prepared => format!(
+            "# The steps of the study “{name}”, from the DEM as it was prepared to the package.\n\
+             # Unpack the package and run:  ./bothros run {short}_recipe.toml --out DIR\n"
+        ),
+        Begins::Files => format!(
+            "# The steps of the study “{name}”, from the files of its DEM to the package.\n\
+             # Beside its files, run:  ./bothros run {short}_recipe.toml --out DIR\n"
+        ),
+    };
+    if wanted.stale {
+        out += "# OUT OF DATE: this is what is chosen now; what was computed last was chosen before.\n";
     }
     if !untold.is_empty() {
         out += "# A recipe does not tell:\n";
