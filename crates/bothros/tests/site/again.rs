@@ -15,9 +15,9 @@ const FRAME: Frame =
     Frame { rows: SIDE, cols: SIDE, left: 500_000.0, top: 4_760_000.0, cell_size: 10.0, unit_m: 1.0 };
 
 /// A study that is made, told, and made again.
-struct Made<'a> {
-    site: &'a Site,
-    study: i64,
+pub(crate) struct Made<'a> {
+    pub site: &'a Site,
+    pub study: i64,
 }
 
 impl Made<'_> {
@@ -33,7 +33,7 @@ impl Made<'_> {
     }
 
     /// Takes the recipe with its files, runs it, and holds every cell against the study's; the recipe's text.
-    async fn gives_the_same_again(&self, dir: &Path) -> String {
+    pub async fn gives_the_same_again(&self, dir: &Path) -> String {
         let answer = self.site.get(&format!("/studies/{}/recipe.zip", self.study)).await;
         assert_eq!(answer.status(), StatusCode::OK);
         let bytes = answer.bytes().await.unwrap();
@@ -174,6 +174,9 @@ async fn studies_of_many_kinds_are_made_again_from_their_recipes() {
                 made.done("dem-files/level", &[("on", "1")]).await;
             }
         }
+        if seed == 7 {
+            made.done("prepare", &[("crs", "EPSG:32628"), ("cell_size", "10")]).await;
+        }
         // How the DEM is prepared.
         let mut form = vec![("full", "1"), ("crs", "EPSG:32628"), ("margin_m", "35")];
         let sizes = ["10", "10", "12.5", "7"];
@@ -288,4 +291,41 @@ async fn studies_of_many_kinds_are_made_again_from_their_recipes() {
         assert!(keys.contains(key), "{key}\n{keys}");
     }
     assert!(!keys.contains("does not tell:"), "{keys}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_demo_is_made_again_from_its_recipe() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    bothros_demo::write_files(&crate::walk::SCENARIO, dir.path()).unwrap();
+    let study = site.routed(&dir.path().join("sorrel_dem_4m.tif"), "Sorrel Water").await;
+    let made = Made { site: &site, study };
+    made.send("threshold", &[("cells", "5000")]).await;
+    made.send("snapping", &[("snap_m", "40"), ("snap_to", "largest")]).await;
+    for gauge in &crate::walk::SCENARIO.gauges {
+        let (x, y) = (gauge.x.to_string(), gauge.y.to_string());
+        made.send("pour-points", &[("x", &x), ("y", &y), ("name", gauge.name)]).await;
+    }
+    // Crossings as they were proposed, each decided in turn.
+    made.done("review", &[]).await;
+    let barriers = site.store().barriers(study).await.unwrap();
+    assert!(barriers.len() > 2, "{}", barriers.len());
+    for (at, barrier) in barriers.iter().take(9).enumerate() {
+        let decision = ["breach", "keep", "fill"][at % 3];
+        made.send(&format!("barriers/{}/decide", barrier.id), &[("decision", decision)]).await;
+    }
+    made.done("route", &[]).await;
+    // One sub-basin is named, another taken into the one below it.
+    let outlet = async |id: usize| {
+        let one = site.get(&format!("/studies/{study}/subbasins/one?id={id}")).await.text().await.unwrap();
+        let from = one.split("/subbasins/").nth(1).unwrap_or_else(|| panic!("{one}"));
+        from.split('/').next().unwrap().to_owned()
+    };
+    made.send(&format!("subbasins/{}/name", outlet(3).await), &[("name", "Upper moor")]).await;
+    made.send(&format!("subbasins/{}/merge", outlet(5).await), &[]).await;
+    let text = made.gives_the_same_again(dir.path()).await;
+    for told in ["sorrel_dem_1_sorrel_dem_4m.tif", "breach_lines", "closed_basins", "merged = ", "Upper moor"]
+    {
+        assert!(text.contains(told), "{told}\n{text}");
+    }
 }
