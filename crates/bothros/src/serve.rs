@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use anyhow::{Context, bail};
 use bothros_store::server::LocalServer;
-use bothros_store::{Job, JobHandle, Outcome, Store, Worker};
+use bothros_store::{Job, JobHandle, Outcome, RunWorker, Store, Worker};
 use bothros_web::{App, Health, Options};
 use bothros_workflow::GridCache;
 use futures::future::BoxFuture;
@@ -248,7 +248,7 @@ impl Running {
             task.abort();
         }
         // Where the database has gone before, the next start takes the job for one that died.
-        let back = tokio::time::timeout(Duration::from_secs(3), self.store.give_back(OWN_WORKER)).await;
+        let back = tokio::time::timeout(Duration::from_secs(3), give_back(&self.store, OWN_WORKER)).await;
         if !matches!(back, Ok(Ok(()))) {
             tracing::warn!("what was worked on could not be given back");
         }
@@ -298,6 +298,7 @@ pub async fn start(
     let health = Health::default();
     // One server to a database: what its worker was at when it ended, nobody works on now.
     store.take_up_interrupted(Some(OWN_WORKER)).await?;
+    store.take_up_interrupted_runs(Some(OWN_WORKER)).await?;
     let (stop, stopped) = watch::channel(false);
     let until_stopped = |mut stopped: watch::Receiver<bool>| async move {
         // The sender lives as long as the application.
@@ -322,6 +323,12 @@ pub async fn start(
     let (hearing, purging) = (app.clone(), app.clone());
     let mut supervised = vec![
         supervise(health.clone(), "worker", "Jobs are not worked on at the moment; they wait.", worker),
+        supervise(
+            health.clone(),
+            "runs",
+            "Runs of batches are not worked on at the moment; they wait.",
+            runs_of(&store, OWN_WORKER),
+        ),
         supervise(health.clone(), "events", "Progress is not shown at the moment.", move || {
             let app = hearing.clone();
             async move { app.hear().await }
@@ -356,6 +363,19 @@ fn work_of(
     }
 }
 
+/// How a worker of this program does the runs of batches, one at a time.
+fn runs_of(
+    store: &Store,
+    name: &str,
+) -> impl Fn() -> BoxFuture<'static, bothros_store::Result<()>> + Send + use<> {
+    let (store, name) = (store.clone(), name.to_owned());
+    move || {
+        let worker = RunWorker::new(store.clone(), &name, bothros_workflow::PROGRAM);
+        let store = store.clone();
+        Box::pin(worker.run(move |run, handle| bothros_workflow::work_on_run(store.clone(), run, handle)))
+    }
+}
+
 /// Listens on the wanted port, or on the next that is free; port 0 takes any.
 async fn listen(host: IpAddr, port: u16) -> anyhow::Result<TcpListener> {
     let mut last = None;
@@ -383,9 +403,22 @@ pub async fn worker(url: &str) -> anyhow::Result<()> {
         let (store, url, name) = (store.clone(), url.to_owned(), name.clone());
         move || Worker::new(store.clone(), &name).run(work_of(&store, &grids, &url), std::future::pending())
     };
-    let running = supervise(Health::default(), "worker", "The database does not answer.", task);
+    let health = Health::default();
+    let away = "The database does not answer.";
+    let running = [
+        supervise(health.clone(), "worker", away, task),
+        supervise(health, "runs", away, runs_of(&store, &name)),
+    ];
     stop_asked().await;
-    running.abort();
-    store.give_back(&name).await?;
+    for task in running {
+        task.abort();
+    }
+    give_back(&store, &name).await?;
     Ok(())
+}
+
+/// Gives back what a worker was at, which stops in good order.
+async fn give_back(store: &Store, worker: &str) -> bothros_store::Result<()> {
+    store.give_back(worker).await?;
+    store.give_back_runs(worker).await
 }

@@ -7,16 +7,10 @@ use bothros_core::conditioning::{Burn, ClosedBasin, Line, Polygons, Rebuild, lin
 use bothros_core::{Frame, Grid, Monitor};
 use bothros_formats::{Crs, Geometry, ReadFeature, Resampling, Wanted, read_features, read_onto};
 
-use crate::{Align, BurnMethod, BurnSettings, Error, RebuildSettings, Recipe, Result};
+use crate::{BurnMethod, BurnSettings, Error, RebuildSettings, Recipe, Result};
 
 pub(crate) fn file_name(path: &Path) -> String {
     path.display().to_string()
-}
-
-/// Fails with an error of the recipe if a file does not exist.
-fn exists(key: &str, recipe: &Recipe, path: &Path) -> Result<()> {
-    let full = recipe.path(path);
-    if full.is_file() { Ok(()) } else { Err(Error::key(key, format!("there is no file {}", full.display()))) }
 }
 
 pub(crate) fn formats(key: &str, error: bothros_formats::Error) -> Error {
@@ -26,48 +20,8 @@ pub(crate) fn formats(key: &str, error: bothros_formats::Error) -> Error {
     }
 }
 
-/// Checks that every file is there, before any work begins.
-pub(crate) fn check_files(recipe: &Recipe) -> Result<()> {
-    for path in &recipe.terrain.dem {
-        exists("terrain.dem", recipe, path)?;
-    }
-    if let Some(Align::Raster(path)) = &recipe.terrain.align {
-        exists("terrain.align", recipe, path)?;
-    }
-    for sheet in &recipe.sheets {
-        exists("sheets.template", recipe, &sheet.template)?;
-    }
-    let (conditioning, catchments) = (recipe.conditioning.as_ref(), recipe.catchments.as_ref());
-    let rebuild = conditioning.and_then(|c| c.rebuild.as_ref());
-    for path in conditioning.iter().flat_map(|c| &c.closed_basins.0) {
-        exists("conditioning.closed_basins", recipe, &split_layer(path).0)?;
-    }
-    let all = [
-        ("terrain.clip", recipe.terrain.clip.as_ref()),
-        ("conditioning.breach_lines", conditioning.and_then(|c| c.breach_lines.as_ref())),
-        ("conditioning.walls", conditioning.and_then(|c| c.walls.as_ref())),
-        ("conditioning.lakes", conditioning.and_then(|c| c.lakes.as_ref())),
-        ("conditioning.rebuild.areas", rebuild.map(|r| &r.areas)),
-        ("conditioning.rebuild.points", rebuild.and_then(|r| r.points.as_ref())),
-        ("conditioning.rebuild.contours", rebuild.and_then(|r| r.contours.as_ref())),
-        ("conditioning.burn.streams", conditioning.and_then(|c| c.burn.as_ref()).map(|b| &b.streams)),
-        ("routing.weights", recipe.routing.as_ref().and_then(|r| r.weights.as_ref())),
-        ("catchments.pour_points", catchments.and_then(|c| c.pour_points.as_ref())),
-        ("catchments.lines", catchments.and_then(|c| c.lines.as_ref())),
-        ("catchments.sites", catchments.and_then(|c| c.sites.as_ref())),
-        ("catchments.boundary", catchments.and_then(|c| c.boundary.as_ref())),
-    ];
-    for (key, path) in all {
-        if let Some(path) = path {
-            // `file.gpkg#layer` names a layer.
-            exists(key, recipe, &split_layer(path).0)?;
-        }
-    }
-    Ok(())
-}
-
 /// `file.gpkg#layer` is a layer of a file.
-fn split_layer(path: &Path) -> (std::path::PathBuf, Option<String>) {
+pub(crate) fn split_layer(path: &Path) -> (std::path::PathBuf, Option<String>) {
     match path.to_str().and_then(|p| p.rsplit_once('#')) {
         Some((file, layer)) => (file.into(), Some(layer.to_owned())),
         None => (path.to_owned(), None),

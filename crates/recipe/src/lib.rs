@@ -10,6 +10,7 @@ mod derived;
 mod error;
 mod inputs;
 mod pages;
+mod paths;
 mod recipe;
 mod run;
 mod summary;

@@ -70,7 +70,7 @@ pub fn run_with(
             return Err(Error::Recipe(format!("{} is no folder: choose another name", out.display())));
         }
     }
-    inputs::check_files(recipe)?;
+    recipe.check_files()?;
     pages.check(recipe)?;
     let parent = match out.parent() {
         Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),

@@ -5,6 +5,7 @@ mod backdrops;
 pub mod background;
 pub mod backup;
 mod barriers;
+mod batches;
 mod blocks;
 mod change;
 mod copying;
@@ -30,6 +31,7 @@ mod undo;
 
 pub use backdrops::{Backdrop, NewBackdrop};
 pub use barriers::NewBarrier;
+pub use batches::{Batch, BatchFile, BatchHead, MadeBy, NewBatch, NewRun, Run, RunOutcome, RunWorker};
 pub use blocks::{BLOCK, CellValue, Overview};
 pub use change::{Change, Record};
 pub use entity::{

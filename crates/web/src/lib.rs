@@ -2,6 +2,7 @@
 //! holds no SQL and computes nothing of its own but colours.
 
 mod api;
+mod batches;
 mod derived;
 mod http;
 mod map;
@@ -228,7 +229,13 @@ impl App {
             .merge(shell::site())
             .merge(stages::terrain::site())
             .merge(api::site())
-            .merge(shell::site_uploads().merge(stages::terrain::site_uploads()).layer(limit))
+            .merge(batches::site())
+            .merge(
+                shell::site_uploads()
+                    .merge(stages::terrain::site_uploads())
+                    .merge(batches::uploads())
+                    .layer(limit),
+            )
             .route("/events", get(events::stream))
             .route("/assets/{*path}", get(assets::serve))
             .nest("/studies/{study}", study)

@@ -1,6 +1,7 @@
 //! The steps of a study: what reads from the store and files, computes with the core, and writes
 //! back. Jobs run here, in the server or in any worker process.
 
+mod batches;
 mod catchments;
 mod conditioning;
 mod derived;
@@ -20,6 +21,7 @@ mod terrain;
 mod told;
 mod undo;
 
+pub use batches::*;
 pub use catchments::*;
 pub use conditioning::*;
 pub use derived::*;

@@ -8,6 +8,7 @@ mod archive;
 mod backdrops;
 mod bad_input;
 mod batch;
+mod batches;
 mod begins;
 mod by_hand;
 mod by_hand_too;

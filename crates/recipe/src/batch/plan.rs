@@ -8,7 +8,7 @@ use toml::{Table, Value};
 use crate::{Error, Recipe, Result};
 
 /// The most runs of a batch.
-const MOST: usize = 5000;
+pub const MOST_RUNS: usize = 5000;
 /// The most values of a key.
 const MOST_VALUES: usize = 5000;
 
@@ -28,6 +28,15 @@ struct Said {
     /// runs with keys of their own; each is run with every combination of what varies
     #[serde(default)]
     runs: Vec<Table>,
+}
+
+/// What varies between the runs of a batch.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Varied {
+    /// keys of the recipe, each with a list of the values that it takes in turn: every combination is a run
+    pub keys: Table,
+    /// runs with keys of their own, each with every combination of what varies
+    pub runs: Vec<Table>,
 }
 
 /// A run of a batch.
@@ -163,6 +172,18 @@ impl Batch {
         Self::of(&said, &table, &folder, &recipe_folder)
     }
 
+    /// The runs that follow from a recipe and what varies in it; paths are relative to `folder`.
+    ///
+    /// # Errors
+    /// [`Error::Recipe`] with the key, or the run, that is wrong.
+    pub fn varied(recipe: &str, varied: Varied, folder: &Path) -> Result<Self> {
+        let table: Table =
+            toml::from_str(recipe).map_err(|e| Error::Recipe(crate::recipe::in_one_line(&e, recipe)))?;
+        let (vary, runs) = (varied.keys, varied.runs);
+        let said = Said { version: 1, recipe: PathBuf::new(), each_dem: None, vary, runs };
+        Self::of(&said, &table, folder, folder)
+    }
+
     fn of(said: &Said, recipe: &Table, folder: &Path, recipe_folder: &Path) -> Result<Self> {
         let mut axes: Vec<(String, Vec<Value>)> = Vec::new();
         if let Some(pattern) = &said.each_dem {
@@ -182,10 +203,12 @@ impl Batch {
         }
         let combined = axes.iter().try_fold(1usize, |n, (_, all)| n.checked_mul(all.len()));
         let count = combined.and_then(|n| n.checked_mul(said.runs.len().max(1))).unwrap_or(usize::MAX);
-        if count > MOST {
+        if count > MOST_RUNS {
             let told =
                 if count == usize::MAX { "more than can be counted".to_owned() } else { count.to_string() };
-            return Err(Error::Recipe(format!("the batch has {told} runs; {MOST} are the most: split it")));
+            return Err(Error::Recipe(format!(
+                "the batch has {told} runs; {MOST_RUNS} are the most: split it"
+            )));
         }
         if axes.is_empty() && said.runs.is_empty() {
             return Err(Error::Recipe("nothing varies: say each_dem, vary or runs".into()));

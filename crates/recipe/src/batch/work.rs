@@ -7,9 +7,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 
-use super::{Batch, PlannedRun};
+use super::{Batch, PlannedRun, RunRow, runs_csv};
 use crate::{Error, Pages, Report, Result, run_with};
 
 /// Where what is known of runs is kept, within the folder of a batch.
@@ -266,23 +265,6 @@ fn begin(batch: &Batch, out: &Path) -> Result<()> {
     }
 }
 
-/// Key figures of a run: the column, and where summary.json tells it.
-const FIGURES: [(&str, &str); 13] = [
-    ("cells", "/cells"),
-    ("cell_size_m", "/cell_size_m"),
-    ("sinks_before", "/sinks/before"),
-    ("sinks_after", "/sinks/after"),
-    ("cut_m3", "/cut_and_fill/cut_m3"),
-    ("fill_m3", "/cut_and_fill/fill_m3"),
-    ("largest_contributing_area_km2", "/largest_contributing_area_km2"),
-    ("threshold_km2", "/network/threshold_km2"),
-    ("reaches", "/network/reaches"),
-    ("headwaters", "/network/headwaters"),
-    ("network_km", "/network/length_km"),
-    ("drainage_density_km_per_km2", "/network/drainage_density"),
-    ("peak_memory_bytes", "/peak_memory_bytes"),
-];
-
 /// Writes runs.csv: each run with its own keys, its state, time and key figures. Who writes last has seen all that ended before.
 fn write_table(batch: &Batch, out: &Path) -> Result<()> {
     let path = out.join("runs.csv");
@@ -292,49 +274,23 @@ fn write_table(batch: &Batch, out: &Path) -> Result<()> {
             None => std::thread::sleep(Duration::from_millis(5)),
         }
     };
-    let mut csv = csv::Writer::from_writer(Vec::new());
-    let wrong = |e: csv::Error| Error::write(&path, e);
-    let keys = batch.keys.iter().map(String::as_str);
-    let figures = FIGURES.iter().map(|(name, _)| *name);
-    let more = ["catchments", "catchments_km2"];
-    let heads: Vec<&str> = ["run"]
-        .into_iter()
-        .chain(keys)
-        .chain(["state", "seconds"])
-        .chain(figures)
-        .chain(more)
-        .chain(["why"])
-        .collect();
-    csv.write_record(&heads).map_err(wrong)?;
-    for run in &batch.runs {
+    let row = |run: &PlannedRun| {
         let ended = Place { out, run }.ended();
-        let summary = std::fs::read(out.join(&run.name).join("summary.json")).ok();
-        let done = ended.as_ref().is_some_and(|e| e.state == RunState::Done);
-        let summary: Value =
-            summary.filter(|_| done).and_then(|text| serde_json::from_slice(&text).ok()).unwrap_or_default();
-        let told = |at: &str| {
-            summary.pointer(at).filter(|v| !v.is_null()).map_or(String::new(), ToString::to_string)
-        };
-        let catchments = summary["catchments"].as_array();
-        let areas =
-            catchments.map(|all| all.iter().filter_map(|c| c["area_km2"].as_f64()).map(|a| a.to_string()));
-        let mut row = vec![run.name.clone()];
-        let own =
-            |key: &String| run.own.iter().find(|(k, _)| k == key).map_or(String::new(), |(_, v)| v.clone());
-        row.extend(batch.keys.iter().map(own));
-        row.push(
-            ended
-                .as_ref()
-                .map_or("waiting", |e| if e.state == RunState::Done { "done" } else { "failed" })
-                .into(),
-        );
-        row.push(ended.as_ref().map_or(String::new(), |e| format!("{:.3}", e.seconds)));
-        row.extend(FIGURES.iter().map(|(_, at)| told(at)));
-        row.push(catchments.map_or(String::new(), |all| all.len().to_string()));
-        row.push(areas.map_or(String::new(), |all| all.collect::<Vec<_>>().join(" ")));
-        row.push(ended.map_or(String::new(), |e| e.why));
-        csv.write_record(&row).map_err(wrong)?;
-    }
-    let text = csv.into_inner().map_err(|e| Error::write(&path, e.error()))?;
-    write(&path, &text)
+        let state = ended.as_ref().map_or("waiting", |e| match e.state {
+            RunState::Done => "done",
+            RunState::Failed => "failed",
+        });
+        let summary =
+            std::fs::read(out.join(&run.name).join("summary.json")).ok().filter(|_| state == "done");
+        RunRow {
+            name: run.name.clone(),
+            own: run.own.clone(),
+            state: state.into(),
+            seconds: ended.as_ref().map(|e| e.seconds),
+            summary: summary.and_then(|text| serde_json::from_slice(&text).ok()).unwrap_or_default(),
+            why: ended.map_or(String::new(), |e| e.why),
+        }
+    };
+    let rows: Vec<RunRow> = batch.runs.iter().map(row).collect();
+    write(&path, &runs_csv(&batch.keys, &rows).map_err(|e| Error::write(&path, e))?)
 }

@@ -2,6 +2,9 @@
 
 pub mod backdrop;
 pub mod barrier;
+pub mod batch;
+pub mod batch_file;
+pub mod batch_file_chunk;
 pub mod dem;
 pub mod file;
 pub mod file_chunk;
@@ -12,6 +15,7 @@ pub mod log_entry;
 pub mod pour_point;
 pub mod raster;
 pub mod raster_block;
+pub mod run;
 pub mod sheet;
 pub mod sheet_picture;
 pub mod study;

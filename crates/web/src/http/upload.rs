@@ -67,6 +67,8 @@ pub(crate) struct Received {
     _dir: tempfile::TempDir,
     /// the files in the order in which they came, ASCII grids with their .prj beside them
     pub files: Vec<NewDemFile>,
+    /// a recipe with its files, as a zip
+    pub recipe: Option<std::path::PathBuf>,
     texts: std::collections::HashMap<String, String>,
 }
 
@@ -89,14 +91,23 @@ impl Received {
     }
 }
 
-/// Receives `dem` (one file or several), `prj` (a .prj beside each ASCII grid, by its name) and texts.
+/// Receives `dem` (one file or several), `prj` (a .prj beside each ASCII grid, by its name), `recipe` (a zip) and texts.
 pub(crate) async fn receive(mut form: Multipart, limit: u64) -> Result<Received> {
     let dir = tempfile::tempdir()?;
     let (mut files, mut projections) = (Vec::<NewDemFile>::new(), Vec::<(String, std::path::PathBuf)>::new());
     let mut texts = std::collections::HashMap::new();
     let mut number = 0;
+    let mut recipe = None;
     while let Some(field) = form.next_field().await.map_err(broken_off)? {
         let key = field.name().unwrap_or_default().to_owned();
+        if key == "recipe" && field.file_name().is_some() {
+            let path = dir.path().join("recipe.zip");
+            // A field of files that was left empty is sent too.
+            if !given_name(&field).is_empty() && keep(field, &path, limit).await? > 0 {
+                recipe = Some(path);
+            }
+            continue;
+        }
         if key != "dem" && key != "prj" {
             let text = text_of(field, &key).await?;
             insert(&mut texts, key, text)?;
@@ -131,7 +142,7 @@ pub(crate) async fn receive(mut form: Multipart, limit: u64) -> Result<Received>
             tokio::fs::copy(path, file.path.with_extension("prj")).await?;
         }
     }
-    Ok(Received { _dir: dir, files, texts })
+    Ok(Received { _dir: dir, files, recipe, texts })
 }
 
 /// A file's name without its ending.

@@ -1,7 +1,7 @@
 //! A study as a recipe: with all that it was made of, so that it can be made again.
 
 mod beginning;
-mod bundle;
+pub(crate) mod bundle;
 mod inputs;
 pub(crate) mod write;
 

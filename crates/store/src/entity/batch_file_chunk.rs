@@ -1,0 +1,23 @@
+//! A piece of a file of a batch.
+
+use sea_orm::entity::prelude::*;
+
+/// A piece of a file of a batch.
+#[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+#[sea_orm(table_name = "batch_file_chunk")]
+pub struct Model {
+    /// file
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub file_id: i64,
+    /// place in the file, from 0
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub sequence: i32,
+    /// bytes
+    pub data: Vec<u8>,
+}
+
+/// Joins are written where they are needed.
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}
