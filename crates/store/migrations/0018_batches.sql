@@ -47,3 +47,8 @@ CREATE TABLE batch_file_chunk (
 );
 -- Mostly compressed already.
 ALTER TABLE batch_file_chunk ALTER COLUMN data SET STORAGE EXTERNAL;
+-- What scripts must know to be let in.
+CREATE TABLE service (
+    one boolean PRIMARY KEY DEFAULT true CHECK (one),
+    token text NOT NULL CHECK (token ~ '^[0-9a-f]{64}$')
+);

@@ -6,6 +6,7 @@ mod batches;
 mod derived;
 mod http;
 mod map;
+mod service;
 mod sheets;
 mod shell;
 mod stages;
@@ -230,10 +231,12 @@ impl App {
             .merge(stages::terrain::site())
             .merge(api::site())
             .merge(batches::site())
+            .merge(service::site())
             .merge(
                 shell::site_uploads()
                     .merge(stages::terrain::site_uploads())
                     .merge(batches::uploads())
+                    .merge(service::uploads())
                     .layer(limit),
             )
             .route("/events", get(events::stream))

@@ -294,3 +294,46 @@ async fn a_batch_of_a_study_is_begun_watched_and_taken_home() {
     until(driver, "location.pathname === '/batches'").await;
     assert_eq!(site.store().batches().await.unwrap().len(), 1);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn scripts_run_recipes_by_the_standard() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let dem = rough_file(dir.path(), 200);
+    let (out, own) = (dir.path().join("out"), dir.path().join("own"));
+    std::fs::create_dir(&out).unwrap();
+    let token = site.store().service_token(false).await.unwrap();
+    let arguments = [site.base.as_str(), &token, dem.to_str().unwrap(), out.to_str().unwrap()];
+    let told = tokio::task::block_in_place(|| crate::support::python("service.py", &arguments));
+    assert!(told.ends_with("agree\n"), "{told}");
+    // What came over the wire is what `bothros run` writes.
+    let recipe = RECIPE.replace("500", "400");
+    std::fs::write(dir.path().join("recipe.toml"), recipe).unwrap();
+    let run = std::process::Command::new(env!("CARGO_BIN_EXE_bothros"))
+        .arg("run")
+        .arg(dir.path().join("recipe.toml"))
+        .arg("--out")
+        .arg(&own)
+        .output()
+        .unwrap();
+    assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
+    for name in ["ground.tif", "conditioned.tif", "flow_accumulation.tif", "streams.tif"] {
+        assert!(std::fs::read(out.join(name)).unwrap() == std::fs::read(own.join(name)).unwrap(), "{name}");
+    }
+    // The page tells the token, and makes another: the one before is no longer good.
+    let page = site.get("/batches").await.text().await.unwrap();
+    assert!(page.contains(&token) && page.contains("by the service"), "{page}");
+    assert_eq!(site.send("/service-token", &[]).await.0, StatusCode::NO_CONTENT);
+    let with = async |token: &str| {
+        site.client
+            .get(format!("{}/service/jobs", site.base))
+            .bearer_auth(token)
+            .send()
+            .await
+            .unwrap()
+            .status()
+    };
+    assert_eq!(with(&token).await, StatusCode::UNAUTHORIZED);
+    let other = site.store().service_token(false).await.unwrap();
+    assert_eq!(with(&other).await, StatusCode::OK);
+}

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use sea_orm::prelude::Expr;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
-    Statement, TransactionTrait,
+    QuerySelect, QueryTrait, Statement, TransactionTrait,
 };
 use serde_json::Value as Json;
 
@@ -103,6 +103,24 @@ impl Run {
 }
 
 impl Store {
+    /// What scripts must know to be let in; made where there is none, or anew.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn service_token(&self, anew: bool) -> Result<String> {
+        let made = format!("{}{}", uuid::Uuid::new_v4().simple(), uuid::Uuid::new_v4().simple());
+        let sql = match anew {
+            false => {
+                "INSERT INTO service (token) VALUES ($1) ON CONFLICT (one) DO UPDATE SET token = service.token RETURNING token"
+            }
+            true => {
+                "INSERT INTO service (token) VALUES ($1) ON CONFLICT (one) DO UPDATE SET token = EXCLUDED.token RETURNING token"
+            }
+        };
+        let pool = self.db.get_postgres_connection_pool();
+        Ok(sea_orm::sqlx::query_scalar(sql).bind(made).fetch_one(pool).await?)
+    }
+
     /// Begins a batch: its files are kept and its runs queued, all or nothing.
     ///
     /// # Errors
@@ -167,6 +185,27 @@ impl Store {
     pub async fn runs(&self, batch: i64) -> Result<Vec<Run>> {
         let found =
             run::Entity::find().filter(run::Column::BatchId.eq(batch)).order_by_asc(run::Column::Number);
+        Ok(found.all(&self.db).await?)
+    }
+
+    /// Runs that were begun in one way, in these states, the last one first.
+    pub async fn runs_made_by(
+        &self,
+        by: MadeBy,
+        states: &[&'static str],
+        offset: u64,
+        limit: u64,
+    ) -> Result<Vec<Run>> {
+        let batches = batch::Entity::find()
+            .select_only()
+            .column(batch::Column::Id)
+            .filter(batch::Column::MadeBy.eq(by.name()));
+        let found = run::Entity::find()
+            .filter(run::Column::BatchId.in_subquery(batches.into_query()))
+            .filter(run::Column::State.is_in(states.iter().copied()))
+            .order_by_desc(run::Column::Id)
+            .offset(offset)
+            .limit(limit);
         Ok(found.all(&self.db).await?)
     }
 

@@ -4,6 +4,7 @@ import { listenToServer } from '../lib/events.js';
 
 hearErrors();
 listenToServer();
+document.body.addEventListener('token-changed', () => location.reload());
 
 for (const select of document.querySelectorAll('[data-vary]')) {
   const row = select.closest('.vary');

@@ -63,6 +63,9 @@ struct List {
     varied: &'static [Varied],
     rows: Vec<usize>,
     limit: String,
+    /// where the service for scripts is, and what lets them in
+    service: &'static str,
+    service_token: String,
 }
 
 impl List {
@@ -95,5 +98,7 @@ pub async fn list(
         varied: &VARIED,
         rows: (1..=ROWS).collect(),
         limit: quantity::bytes(app.options.upload_limit),
+        service: crate::service::ROOT,
+        service_token: app.store.service_token(false).await?,
     })
 }

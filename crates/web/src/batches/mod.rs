@@ -1,7 +1,7 @@
 //! Batches: one recipe over many DEMs, thresholds, methods, pour points; its runs side by side.
 
 mod begin;
-mod download;
+pub(crate) mod download;
 mod list;
 mod show;
 

@@ -5,7 +5,7 @@ use axum::http::{HeaderName, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
-use crate::App;
+use crate::{App, service};
 
 const COOKIE: &str = "bothros_token";
 const HEADER: &str = "x-bothros-token";
@@ -53,7 +53,19 @@ pub async fn guard(State(app): State<App>, mut request: Request, next: Next) -> 
         .filter_map(|c| c.trim().split_once('='))
         .find(|(name, value)| *name == COOKIE && value.len() == 32)
         .map(|(_, value)| value.to_owned());
-    let changes = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
+    // Scripts have no page of ours: they are let in by the token of the service.
+    let path = request.uri().path();
+    let of_service =
+        path == service::ROOT || path.strip_prefix(service::ROOT).is_some_and(|p| p.starts_with('/'));
+    if of_service {
+        let authorization =
+            headers.get(header::AUTHORIZATION).and_then(|h| h.to_str().ok()).map(str::to_owned);
+        if let Err(refused) = service::let_in(&app, authorization).await {
+            return *refused;
+        }
+    }
+    let headers = request.headers();
+    let changes = !of_service && !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
     if changes {
         let given = headers.get(HEADER).and_then(|h| h.to_str().ok());
         if known.is_none() || given != known.as_deref() {

@@ -13,7 +13,7 @@ use bothros_workflow::Stage;
 /// Words of a topic with their meanings.
 type Words = &'static [(&'static str, &'static str)];
 
-const TOPICS: [(&str, &str, Words); 7] = [
+const TOPICS: [(&str, &str, Words); 9] = [
     (
         "start",
         "A study is one piece of work on one area: a DEM, what was done to it, and what came out. Drop a DEM on the page to begin. \
@@ -21,6 +21,30 @@ const TOPICS: [(&str, &str, Words); 7] = [
         &[
             ("DEM", "raster of ground elevation"),
             ("CRS", "coordinate reference system, told by its EPSG code"),
+        ],
+    ),
+    (
+        "batches",
+        "A batch runs one recipe many times: over DEMs, thresholds, methods or pour points. Every combination of what varies is a run. Runs \
+         wait in a queue and are done one after another by this server, and at the same time by every worker that is started elsewhere \
+         with the address of the database. A run that fails stops no other. What was stopped is taken up again; what is done is not done \
+         twice.",
+        &[
+            ("recipe", "a study’s steps and settings as a file; docs/recipe.md tells its keys"),
+            ("run", "a recipe with its own values, and the files that it wrote"),
+            ("worker", "a process that does runs and jobs: bothros worker --database ADDRESS"),
+        ],
+    ),
+    (
+        "service",
+        "Scripts run recipes by OGC API - Processes. GET /service/api is its OpenAPI document. POST \
+         /service/processes/recipe/execution with {\"inputs\": {\"recipe\": \"…\", \"files\": [{\"name\": \"dem.tif\", \"content\": \
+         \"base 64\"}]}}, or {\"inputs\": {\"study\": 1, \"set\": {\"network.threshold\": {\"cells\": 500}}}}, starts a job; its address \
+         comes as Location. GET tells its state, GET …/results what it wrote, DELETE stops or removes it. Each request carries \
+         Authorization: Bearer and the token.",
+        &[
+            ("job", "a run that a script asked for; it is shown among the batches too"),
+            ("token", "what lets scripts in; another one shuts out those who know the one before"),
         ],
     ),
     (
@@ -249,6 +273,8 @@ pub async fn help(Path(topic): Path<String>) -> Result<Response> {
     let (title, keys): (_, &[_]) = match topic.as_str() {
         "start" => ("Studies", &[]),
         "sheets" => ("Map sheets", &SHEET_KEYS),
+        "batches" => ("Batches", &[]),
+        "service" => ("A service for scripts", &[]),
         topic => (Stage::from_key(topic).map_or("Studies", Stage::title), &KEYS),
     };
     page(&Help { title, text: found.1, words: found.2, keys })
