@@ -128,38 +128,67 @@ fn differs(value: f64, from: f64) -> String {
     }
 }
 
-/// Figures over what varies, or over the numbers of runs.
+/// A number, alone in a text.
+fn alone(text: &str) -> Option<f64> {
+    let numbers: Vec<f64> = text.split_whitespace().filter_map(|word| word.parse().ok()).collect();
+    if numbers.len() == 1 { Some(numbers[0]) } else { None }
+}
+
+/// Where values lie on a chart.
+type Points = Vec<(f64, Option<f64>)>;
+
+/// The series of a chart of runs, in their order.
+const TONES: [Tone; 4] = [Tone::Water, Tone::Amber, Tone::Clay, Tone::Moss];
+
+/// Figures over the first key that varies in numbers, a line for each of what else varies; over the numbers of runs where none does, or
+/// there would be too many lines.
 fn chart(of: &Figure, keys: &[String], rows: &[(i32, RunRow)], units: Units) -> Option<String> {
-    let first_number = |text: &str| {
-        let numbers = text.split_whitespace().filter_map(|word| word.parse::<f64>().ok());
-        let all: Vec<f64> = numbers.collect();
-        if all.len() == 1 { Some(all[0]) } else { None }
-    };
-    let along: Option<Vec<f64>> = match keys {
-        [_] => rows.iter().map(|(_, row)| first_number(&row.own.first()?.1)).collect(),
-        _ => None,
-    };
-    let title = match (&along, keys) {
-        (Some(_), [key]) => key.clone(),
-        _ => "run".into(),
-    };
-    let points = rows.iter().enumerate().map(|(at, (number, row))| {
-        let x = along.as_ref().map_or(f64::from(*number), |along| along[at]);
-        (x, row.figure(of.column).map(|v| v * of.quantity.map_or(1.0, |(_, factor)| factor)))
+    let value = |row: &RunRow, key: &String| row.own.iter().find(|(k, _)| k == key).map(|(_, v)| v.clone());
+    let number = |row: &RunRow, key: &String| alone(&value(row, key)?);
+    let along = keys.iter().find(|key| {
+        let all: Option<Vec<f64>> = rows.iter().map(|(_, row)| number(row, key)).collect();
+        all.is_some_and(|all| all.iter().any(|v| *v != all[0]))
     });
-    let mut points: Vec<(f64, Option<f64>)> = points.filter(|(_, y)| y.is_some()).collect();
-    points.sort_by(|a, b| a.0.total_cmp(&b.0));
-    if points.len() < 2 {
+    let factor = of.quantity.map_or(1.0, |(_, factor)| factor);
+    let mut lines: Vec<(String, Points)> = Vec::new();
+    for (at, row) in rows {
+        let Some(y) = row.figure(of.column).map(|v| v * factor) else { continue };
+        let (name, x) = match along {
+            Some(key) => {
+                let others = keys.iter().filter(|other| *other != key).filter_map(|other| value(row, other));
+                (others.collect::<Vec<_>>().join(", "), number(row, key)?)
+            }
+            None => (String::new(), f64::from(*at)),
+        };
+        match lines.iter_mut().find(|(other, _)| *other == name) {
+            Some((_, points)) => points.push((x, Some(y))),
+            None => lines.push((name, vec![(x, Some(y))])),
+        }
+    }
+    let mut by_value = along.is_some();
+    if lines.len() > TONES.len() {
+        by_value = false;
+        let points = rows.iter().map(|(at, row)| (f64::from(*at), row.figure(of.column).map(|v| v * factor)));
+        lines = vec![(String::new(), points.collect())];
+    }
+    if lines.iter().map(|(_, points)| points.len()).max().unwrap_or(0) < 2 {
         return None;
     }
     let up = match of.quantity {
         Some((quantity, _)) => Axis::of(of.title, quantity, units),
         None => Axis::plain(of.title),
     };
-    let x = if along.is_some() { Axis::plain(title) } else { Axis::plain(title).whole() };
-    let shape = if along.is_some() { Shape::LineAndPoints } else { Shape::Points };
-    let chart = Chart::new("runs", format!("{} of the runs that are done", of.title));
-    figure(&chart.x(x).y(up).series(Series::new(of.title, Tone::Water, shape, points)))
+    let (x, shape) = match along.filter(|_| by_value) {
+        Some(key) => (Axis::plain(key.clone()), Shape::LineAndPoints),
+        None => (Axis::plain("run").whole(), Shape::Points),
+    };
+    let mut chart = Chart::new("runs", format!("{} of the runs that are done", of.title)).x(x).y(up);
+    for ((name, mut points), tone) in lines.into_iter().zip(TONES) {
+        points.sort_by(|a, b| a.0.total_cmp(&b.0));
+        let name = if name.is_empty() { of.title.to_owned() } else { name };
+        chart = chart.series(Series::new(name, tone, shape.clone(), points));
+    }
+    figure(&chart)
 }
 
 async fn looked_at(app: &App, batch: &Batch, looked: Looked) -> Result<Runs> {
@@ -188,7 +217,11 @@ async fn looked_at(app: &App, batch: &Batch, looked: Looked) -> Result<Runs> {
             own: keys.iter().map(of).collect(),
             state: row.state.clone(),
             share: running.then_some((run.progress * 100.0).round() as u32),
-            message: if is_done(run) { String::new() } else { run.message.clone() },
+            message: if is_done(run) || run.message == "waiting for a worker" {
+                String::new()
+            } else {
+                run.message.clone()
+            },
             took: run.seconds().map_or(String::new(), |s| format!("{s:.1} s")),
             figures: FIGURES.iter().map(|f| number(f).unwrap_or_default()).collect(),
             done: is_done(run),
