@@ -7,6 +7,7 @@ mod by_hand;
 mod catchments;
 mod chain;
 mod derived;
+mod difference;
 mod error;
 mod inputs;
 mod pages;
@@ -20,6 +21,7 @@ pub use by_hand::{EditKind, EditSettings, SubbasinName};
 pub use catchments::{Catchments, CurveNumber, SnapChoice, ValueRaster};
 pub use chain::ChainStep;
 pub use derived::Derived;
+pub use difference::{Difference, difference};
 pub use error::{Error, Result};
 pub use pages::{Pages, Ran, ReportFormat, ReportSettings, ReportUnits, SheetFormat, SheetSettings};
 pub use recipe::{

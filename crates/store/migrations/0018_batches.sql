@@ -52,3 +52,10 @@ CREATE TABLE service (
     one boolean PRIMARY KEY DEFAULT true CHECK (one),
     token text NOT NULL CHECK (token ~ '^[0-9a-f]{64}$')
 );
+-- A recipe that a study took up, with what it reads; and the job that follows it.
+ALTER TABLE file DROP CONSTRAINT file_role_check;
+ALTER TABLE file ADD CONSTRAINT file_role_check CHECK (role IN
+    ('dem', 'dem_part', 'prj', 'weights', 'values', 'layer_part', 'package', 'earlier_package', 'atlas', 'recipe'));
+ALTER TABLE job DROP CONSTRAINT job_kind_check;
+ALTER TABLE job ADD CONSTRAINT job_kind_check CHECK
+    (kind IN ('fetch', 'import', 'prepare', 'layer', 'review', 'route', 'package', 'realise', 'atlas', 'follow'));

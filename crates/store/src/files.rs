@@ -32,6 +32,8 @@ pub enum FileRole {
     EarlierPackage,
     /// the atlas that was written last
     Atlas,
+    /// the recipe that was taken up last, with what it reads, as a zip
+    Recipe,
 }
 
 impl FileRole {
@@ -50,6 +52,7 @@ impl FileRole {
             Self::Package => "package",
             Self::EarlierPackage => "earlier_package",
             Self::Atlas => "atlas",
+            Self::Recipe => "recipe",
         }
     }
 }

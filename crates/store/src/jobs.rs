@@ -59,6 +59,8 @@ pub enum JobKind {
     Realise,
     /// write a sheet once for each catchment
     Atlas,
+    /// do what a recipe says
+    Follow,
 }
 
 impl JobKind {
@@ -74,6 +76,7 @@ impl JobKind {
             Self::Package => "package",
             Self::Realise => "realise",
             Self::Atlas => "atlas",
+            Self::Follow => "follow",
         }
     }
     /// From its name.
@@ -88,6 +91,7 @@ impl JobKind {
             Self::Package,
             Self::Realise,
             Self::Atlas,
+            Self::Follow,
         ];
         all.into_iter().find(|k| k.name() == name)
     }
@@ -103,6 +107,7 @@ impl JobKind {
             Self::Package => "Writing the package",
             Self::Realise => "Making realisations of the DEM",
             Self::Atlas => "Writing the atlas",
+            Self::Follow => "Following the recipe",
         }
     }
 }

@@ -6,6 +6,7 @@ use crate::catchments::uncertainty;
 use crate::conditioning::{review, route};
 use crate::handover::package;
 use crate::inputs::layers;
+use crate::recipe::follow;
 use crate::sheets::atlas;
 use crate::terrain::{fetch, import, prepare};
 use crate::{Error, GridCache, Result};
@@ -22,6 +23,7 @@ pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -
         Some(JobKind::Package) => package::run(&store, &grids, job.study_id, &handle).await,
         Some(JobKind::Realise) => uncertainty::run(&store, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Atlas) => atlas::run(&store, &grids, job.study_id, &job.parameters, &handle).await,
+        Some(JobKind::Follow) => follow::run(&store, &grids, job.study_id, &handle).await,
         None => Err(Error::Refused(format!("this version does not know the job “{}”", job.kind))),
     };
     match done {

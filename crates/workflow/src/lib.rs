@@ -31,7 +31,10 @@ pub use handover::*;
 pub use inputs::*;
 pub use jobs::{blocking, work};
 pub use network::*;
-pub use recipe::{ChainStep, StudyRecipe, study_recipe, write_recipe_with_files};
+pub use recipe::{
+    ChainStep, Difference, Offered, Source, StudyRecipe, TakenUp, differs_from_taken_up, offer_recipe,
+    study_recipe, write_recipe_with_files,
+};
 pub use report::*;
 pub use run_pages::RunPages;
 pub use sheets::*;

@@ -72,6 +72,7 @@ impl Stage {
             JobKind::Layer | JobKind::Review | JobKind::Route => Self::Conditioning,
             JobKind::Realise => Self::Catchments,
             JobKind::Atlas => Self::Handover,
+            JobKind::Follow => Self::Terrain,
             JobKind::Package => Self::Handover,
         }
     }

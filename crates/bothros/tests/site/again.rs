@@ -329,3 +329,89 @@ async fn the_demo_is_made_again_from_its_recipe() {
         assert!(text.contains(told), "{told}\n{text}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_recipe_is_taken_up_on_another_dem_and_told_where_it_does_not_fit() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let first = site.routed(&crate::support::valley_file(dir.path()), "First").await;
+    let made = Made { site: &site, study: first };
+    for (role, line) in [
+        ("walls", "[[501005,4758800],[501005,4758200]]"),
+        ("walls", "[[503305,4758800],[503305,4758200]]"),
+        ("lakes", "[[503100,4758500],[503200,4758500],[503200,4758300],[503100,4758300],[503100,4758500]]"),
+    ] {
+        made.send("draw", &[("role", role), ("line", line)]).await;
+    }
+    made.done("route", &[]).await;
+    made.send("threshold", &[("cells", "300")]).await;
+    for (x, y, name) in [("502005", "4757500", "mouth"), ("502005", "4758700", "upper")] {
+        made.send("pour-points", &[("x", x), ("y", y), ("name", name)]).await;
+    }
+    made.send("edits", &[("kind", "head"), ("line", "[[503505,4758005]]"), ("reason", "a spring")]).await;
+    // The western three quarters, on cells of 20 m.
+    let frame =
+        Frame { rows: 150, cols: 150, left: 500_000.0, top: 4_760_000.0, cell_size: 20.0, unit_m: 1.0 };
+    let valley = crate::support::valley();
+    let coarse = Grid::from_fn(150, 150, |c| valley.values()[(c.row * 2) * 400 + c.col * 2]);
+    let other = tif(dir.path(), "coarse.tif", &coarse, &frame, &utm());
+    let second = site.study(&other, "Second").await;
+    let browser = crate::support::browser::browser().await;
+    let driver = &browser.driver;
+    let hand = crate::support::hand::Hand { driver };
+    let until = async |what: &str| crate::support::browser::until(driver, what).await;
+    hand.opens(&site, second, "terrain", "recipe").await;
+    until("document.querySelector('#recipe-study')").await;
+    hand.picks("#recipe-study", "First").await;
+    hand.clicks("#recipe-misfits").await;
+    for told in [
+        "conditioning.walls: 1 of 2 features lie outside this DEM",
+        "conditioning.lakes: all 1 features lie outside this DEM",
+        "300 cells are 0.1200 km² at this DEM’s cells of 20 m",
+        "network.edits: number 1 lies outside this DEM",
+    ] {
+        until(&format!("document.querySelector('#misfits')?.textContent.includes({told:?})")).await;
+    }
+    crate::support::browser::accessible(driver, "recipe").await;
+    driver.execute("window.confirm = () => true", Vec::new()).await.unwrap();
+    hand.sends("/take-up", hand.clicks("#recipe-take-up")).await;
+    let job = site.finish(second).await;
+    assert_eq!(job.state, "done", "{}", job.message);
+    assert!(job.message.contains("conditioning.lakes: "), "{}", job.message);
+    // What it says was done here.
+    let study = site.store().study(second).await.unwrap();
+    let network = study.network.unwrap();
+    assert_eq!(network["threshold"], 300);
+    let points = site.store().pour_points(second).await.unwrap();
+    let names: Vec<&str> = points.iter().map(|p| p.name.as_str()).collect();
+    assert_eq!(names, ["mouth", "upper"]);
+    assert!(points.iter().all(|p| p.catchment.is_some()));
+    let layers = site.store().layers(second).await.unwrap();
+    assert_eq!(layers.iter().map(|l| (l.name.as_str(), l.features)).collect::<Vec<_>>(), [("walls", 1)]);
+    // The study tells where its recipe comes from, and how it differs since.
+    site.send(&format!("/studies/{second}/threshold"), &[("cells", "450")]).await;
+    hand.opens(&site, second, "handover", "recipe").await;
+    let told = "[...document.querySelectorAll('.differences li')].map((li) => li.textContent).join('|')";
+    until(&format!("{told}.includes('network.threshold.cells 300 → 450')")).await;
+    until("document.querySelector('#recipe')?.textContent.includes('the study First')").await;
+    hand.opens(&site, second, "terrain", "recipe").await;
+    hand.clicks("#take-up-recipe a[href$='section=recipe']").await;
+    until("document.querySelector('.differences')").await;
+    // A recipe alone, without what it reads.
+    let text = site.get(&format!("/studies/{first}/recipe.toml")).await.text().await.unwrap();
+    let alone = dir.path().join("alone.toml");
+    std::fs::write(&alone, &text).unwrap();
+    hand.opens(&site, second, "terrain", "recipe").await;
+    hand.gives("#recipe-file", &[&alone]).await;
+    hand.clicks("#recipe-misfits").await;
+    until("document.querySelector('#misfits')?.textContent.includes('conditioning.walls: first_inputs.gpkg did not come with the recipe')").await;
+    // What is no recipe, and what may not be.
+    std::fs::write(&alone, text.replace("version = 1", "version = 7")).unwrap();
+    hand.gives("#recipe-file", &[&alone]).await;
+    hand.clicks("#recipe-misfits").await;
+    until("document.querySelector('#notice')?.textContent.includes('7 is not known')").await;
+    std::fs::write(&alone, text.replace("first_inputs.gpkg", "/etc/first_inputs.gpkg")).unwrap();
+    hand.gives("#recipe-file", &[&alone]).await;
+    hand.clicks("#recipe-misfits").await;
+    until("document.querySelector('#notice')?.textContent.includes('leaves the folder')").await;
+}

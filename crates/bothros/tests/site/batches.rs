@@ -337,3 +337,114 @@ async fn scripts_run_recipes_by_the_standard() {
     let other = site.store().service_token(false).await.unwrap();
     assert_eq!(with(&other).await, StatusCode::OK);
 }
+
+/// Writes a zip of a recipe and a DEM.
+fn zipped(path: &Path, recipe: &str, dem: &[u8]) {
+    let mut zip = zip::ZipWriter::new(std::fs::File::create(path).unwrap());
+    for (name, bytes) in [("recipe.toml", recipe.as_bytes()), ("rough.tif", dem)] {
+        zip.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
+        std::io::Write::write_all(&mut zip, bytes).unwrap();
+    }
+    zip.finish().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn batches_are_stopped_taken_up_and_tried_again_by_hand() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let study = site.routed(&valley_file(dir.path()), "Sorrel valley").await;
+    let browser = browser().await;
+    let driver = &browser.driver;
+    let hand = Hand { driver };
+    let yes = async || drop(driver.execute("window.confirm = () => true", Vec::new()).await.unwrap());
+    let at =
+        async |path: &str| until(driver, &format!("location.pathname === '{path}' && window.htmx")).await;
+    // The ways there, and what the page tells of itself.
+    driver.goto(&site.base).await.unwrap();
+    hand.clicks("#to-batches").await;
+    at("/batches").await;
+    hand.clicks("[hx-get='/help/batches']").await;
+    until(driver, "document.querySelector('#help')?.textContent.includes('Every combination')").await;
+    hand.clicks("[hx-get='/help/service']").await;
+    until(driver, "document.querySelector('#help')?.textContent.includes('OpenAPI')").await;
+    hand.clicks(".service summary").await;
+    let token = value(driver, "document.querySelector('#service-token').textContent").await;
+    yes().await;
+    hand.clicks("#token-anew").await;
+    until(
+        driver,
+        &format!("![{token}, undefined].includes(document.querySelector('#service-token')?.textContent)"),
+    )
+    .await;
+    hand.clicks(".masthead a[href='/']").await;
+    at("/").await;
+    hand.opens(&site, study, "handover", "recipe").await;
+    hand.clicks("#save-recipe-files").await;
+    hand.clicks("#to-batch").await;
+    at("/batches").await;
+    // A recipe with its files takes the place of the study; a key of one's own varies. It is large, and stopped in the middle.
+    let large = dir.path().join("large.zip");
+    zipped(&large, RECIPE, &std::fs::read(rough_file(dir.path(), 2400)).unwrap());
+    hand.types("#batch-name", "Large").await;
+    hand.gives("#batch-recipe", &[&large]).await;
+    until(driver, "document.querySelector('#batch-study').value === ''").await;
+    for row in 1..=3 {
+        hand.picks(&format!("[name=key_{row}]"), "another key").await;
+    }
+    hand.types("[name=own_1]", "routing.flat_slope").await;
+    hand.types("[name=values_1]", "0.0; 0.0001").await;
+    hand.types("[name=own_2]", "terrain.mend_spikes").await;
+    hand.types("[name=values_2]", "true").await;
+    hand.types("[name=own_3]", "conditioning.max_fill_depth_m").await;
+    hand.types("[name=values_3]", "50.0; 60.0").await;
+    hand.clicks("#begin-batch").await;
+    until(driver, "document.querySelector('tr.running')").await;
+    hand.clicks("#stop-batch").await;
+    until(driver, "document.querySelector('.batch-bar')?.dataset.active === 'false'").await;
+    let large = site.store().batches().await.unwrap()[0].id;
+    let stopped = runs(site.store(), large, all_ended).await;
+    assert_eq!(stopped.len(), 4);
+    assert!(stopped.iter().filter(|r| r.state == "cancelled").count() >= 3, "{stopped:?}");
+    hand.clicks("#take-up").await;
+    until(driver, "document.querySelector('tr.running')").await;
+    hand.clicks("#stop-batch").await;
+    runs(site.store(), large, all_ended).await;
+    until(driver, "document.querySelector('.batch-bar')?.dataset.active === 'false'").await;
+    yes().await;
+    hand.clicks("#delete-batch").await;
+    at("/batches").await;
+    // One that fails is tried again; DEMs in the place of the recipe's, of which one is none.
+    let small = dir.path().join("small.zip");
+    let good = rough_file(dir.path(), 60);
+    zipped(&small, RECIPE, &std::fs::read(&good).unwrap());
+    let bad = dir.path().join("bad.tif");
+    std::fs::write(&bad, b"no raster").unwrap();
+    hand.types("#batch-name", "Small").await;
+    hand.gives("#batch-recipe", &[&small]).await;
+    hand.gives("#batch-dems", &[&good, &bad]).await;
+    hand.clicks("[name=each_point]").await;
+    hand.clicks("#plan-batch").await;
+    until(driver, "document.querySelector('#notice')?.textContent.includes('only where a study is run')")
+        .await;
+    hand.clicks("#notice button").await;
+    hand.clicks("[name=each_point]").await;
+    hand.clicks("#begin-batch").await;
+    until(driver, "document.querySelector('tr.done') && document.querySelector('tr.failed')").await;
+    hand.clicks("#try-again").await;
+    let batch = site.store().batches().await.unwrap()[0].id;
+    runs(site.store(), batch, |all| all_ended(all) && all.iter().any(|r| r.state == "failed")).await;
+    until(driver, "document.querySelector('#try-again')").await;
+    // What is taken home.
+    for link in ["#save-csv", "#save-package"] {
+        hand.clicks(link).await;
+    }
+    hand.clicks("tr.done summary").await;
+    hand.clicks("tr.done a[href$='recipe.toml']").await;
+    hand.clicks("tr.done a[href$='summary.json']").await;
+    hand.clicks(".masthead a[href='/batches']").await;
+    at("/batches").await;
+    hand.clicks(&format!(".batch-rows a[href='/batches/{batch}']")).await;
+    at(&format!("/batches/{batch}")).await;
+    hand.clicks(".masthead a[href='/']").await;
+    at("/").await;
+}

@@ -34,7 +34,7 @@ async fn sections_of_a_desk_are_reached_by_click_by_key_and_by_address() {
     let driver = &browser.driver;
     // None is longer than two screens of 800 pixels, on any stage.
     for (stage, sections) in [
-        ("terrain", vec!["findings", "preparation", "files", "layers", "pictures"]),
+        ("terrain", vec!["findings", "preparation", "files", "recipe", "layers", "pictures"]),
         ("conditioning", vec!["sinks", "crossings", "lines", "settings", "result"]),
         ("network", vec!["threshold", "shortfalls", "trials", "edits", "reaches", "layers"]),
         (

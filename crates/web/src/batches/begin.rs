@@ -10,7 +10,7 @@ use bothros_workflow::{BatchWish, Given, PlannedBatch, WhatVaries, plan_batch, r
 use crate::App;
 use crate::http::error::{Result, WebError};
 use crate::http::form::NAME;
-use crate::http::upload::receive;
+use crate::http::upload::{Received, receive};
 use crate::ui::page;
 
 /// Rows of the form in which a key varies.
@@ -29,8 +29,8 @@ struct Plan {
     runs: Vec<(String, Vec<String>)>,
 }
 
-/// Reads the form, and plans what it asks for; with the name that was given.
-async fn planned(app: &App, form: Multipart) -> Result<(PlannedBatch, String)> {
+/// Reads the form, and plans what it asks for; with the name that was given, and what came with the form, which runs read.
+async fn planned(app: &App, form: Multipart) -> Result<(PlannedBatch, String, Received)> {
     let limit = app.options.upload_limit;
     let received = receive(form, limit).await?;
     let given = match (received.recipe.clone(), received.text("study").parse::<i64>()) {
@@ -56,12 +56,12 @@ async fn planned(app: &App, form: Multipart) -> Result<(PlannedBatch, String)> {
     }
     let name = received.text("name").chars().take(NAME).collect();
     let wish = BatchWish { given, varies, limit: limit.saturating_mul(UNPACKED) };
-    Ok((plan_batch(&app.store, wish).await?, name))
+    Ok((plan_batch(&app.store, wish).await?, name, received))
 }
 
 /// The runs that a form asks for.
 pub async fn plan(State(app): State<App>, form: Multipart) -> Result<Response> {
-    let (planned, _) = planned(&app, form).await?;
+    let (planned, _, _received) = planned(&app, form).await?;
     let plan = &planned.plan;
     let row = |run: &bothros_workflow::PlannedRun| {
         let of =
@@ -74,7 +74,7 @@ pub async fn plan(State(app): State<App>, form: Multipart) -> Result<Response> {
 
 /// Begins what a form asks for.
 pub async fn begin(State(app): State<App>, form: Multipart) -> Result<Response> {
-    let (planned, name) = planned(&app, form).await?;
+    let (planned, name, _received) = planned(&app, form).await?;
     let name = if name.is_empty() { "Batch".to_owned() } else { name };
     let batch = planned.begin(&app.store, &name, MadeBy::Page).await?;
     Ok((StatusCode::NO_CONTENT, [("hx-redirect", format!("/batches/{}", batch.id))]).into_response())

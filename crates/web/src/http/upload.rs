@@ -145,6 +145,42 @@ pub(crate) async fn receive(mut form: Multipart, limit: u64) -> Result<Received>
     Ok(Received { _dir: dir, files, recipe, texts })
 }
 
+/// A recipe that came with a form, and texts.
+pub(crate) struct ReceivedRecipe {
+    /// holds the file; it goes when it goes
+    _dir: tempfile::TempDir,
+    /// name as the user knows it, and where it lies; none where none came
+    pub recipe: Option<(String, std::path::PathBuf)>,
+    texts: std::collections::HashMap<String, String>,
+}
+
+impl ReceivedRecipe {
+    pub fn text(&self, key: &str) -> String {
+        self.texts.get(key).map(|t| t.trim().to_owned()).unwrap_or_default()
+    }
+}
+
+/// Receives `recipe`, a zip or a .toml, and texts.
+pub(crate) async fn receive_recipe(mut form: Multipart, limit: u64) -> Result<ReceivedRecipe> {
+    let dir = tempfile::tempdir()?;
+    let (mut recipe, mut texts) = (None, std::collections::HashMap::new());
+    while let Some(field) = form.next_field().await.map_err(broken_off)? {
+        let key = field.name().unwrap_or_default().to_owned();
+        if field.file_name().is_none() {
+            let text = text_of(field, &key).await?;
+            insert(&mut texts, key, text)?;
+            continue;
+        }
+        let name = given_name(&field);
+        let path = dir.path().join("recipe");
+        // A field of files that was left empty is sent too.
+        if !name.is_empty() && keep(field, &path, limit).await? > 0 {
+            recipe = Some((name, path));
+        }
+    }
+    Ok(ReceivedRecipe { _dir: dir, recipe, texts })
+}
+
 /// A file's name without its ending.
 fn stem(name: &str) -> String {
     name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_lowercase()

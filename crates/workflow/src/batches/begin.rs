@@ -1,7 +1,5 @@
 //! Planning and beginning a batch: from a study, or from a recipe with its files.
 
-use std::fs::File;
-use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use bothros_recipe::batch::{Batch as Plan, Varied};
@@ -12,6 +10,7 @@ use toml::{Table, Value};
 
 use super::work::PROGRAM;
 use crate::recipe::bundle::{Laid, lay_out};
+use crate::recipe::given::{Unpacked, unpacked};
 use crate::{Error, Facts, NewDemFile, Result, blocking};
 
 /// What a batch runs.
@@ -79,14 +78,15 @@ pub async fn plan_batch(store: &Store, wish: BatchWish) -> Result<PlannedBatch> 
                 points =
                     store.pour_points(study).await?.into_iter().filter(|p| p.catchment.is_some()).collect();
             }
-            let Laid { text, files } = lay_out(store, &facts, dir.path()).await?;
+            let Laid { text, files } = lay_out(store, &facts, dir.path(), true).await?;
             let inputs: Vec<_> =
                 files.into_iter().map(|name| (name.clone(), dir.path().join(name))).collect();
             (text, inputs)
         }
         Given::Zip(path) => {
             let into = dir.path().to_owned();
-            blocking(move || unpacked(&path, &into, limit)).await?
+            let Unpacked { text, files } = blocking(move || unpacked(&path, &into, limit)).await?;
+            (text, files)
         }
         Given::Text { recipe, files } => (recipe, files),
     };
@@ -165,41 +165,6 @@ fn beside(file: &str, number: usize) -> String {
     let stem: String = stem.chars().map(plain).take(60).collect();
     let end = if matches!(end.to_ascii_lowercase().as_str(), "asc" | "txt") { "asc" } else { "tif" };
     format!("{stem}_{number}.{end}")
-}
-
-/// A recipe and the files beside it, from a zip.
-fn unpacked(path: &Path, into: &Path, limit: u64) -> Result<(String, Vec<(String, PathBuf)>)> {
-    let broken = |what: &str| Error::Refused(format!("the file is no recipe with its files: {what}"));
-    let mut zip = zip::ZipArchive::new(File::open(path)?).map_err(|_| broken("it is no zip"))?;
-    let (mut recipes, mut files, mut left) = (Vec::new(), Vec::new(), limit);
-    for at in 0..zip.len() {
-        let entry = zip.by_index(at).map_err(|_| broken("it is damaged"))?;
-        if entry.is_dir() {
-            continue;
-        }
-        let name = entry.enclosed_name().ok_or_else(|| broken("it names files outside itself"))?;
-        let target = into.join(&name);
-        if let Some(parent) = target.parent() {
-            std::fs::create_dir_all(parent)?;
-        }
-        // What it says of its size may be wrong.
-        let mut read = entry.take(left.saturating_add(1));
-        let bytes = std::io::copy(&mut read, &mut File::create(&target)?)?;
-        left = left
-            .checked_sub(bytes)
-            .ok_or_else(|| broken("unpacked it is larger than this server accepts"))?;
-        let name = name.to_string_lossy().into_owned();
-        match name.ends_with(".toml") {
-            true => recipes.push((name, target)),
-            false => files.push((name, target)),
-        }
-    }
-    match recipes.as_slice() {
-        [(name, path)] if !name.contains('/') => Ok((std::fs::read_to_string(path)?, files)),
-        [] => Err(broken("it holds no .toml")),
-        [_] => Err(broken("its .toml lies in a folder; it belongs at the top")),
-        _ => Err(broken("it holds several .toml files")),
-    }
 }
 
 impl PlannedBatch {

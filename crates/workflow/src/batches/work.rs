@@ -31,13 +31,18 @@ impl Report for Told {
     }
 }
 
-/// What the runs of the batch read that was worked on last: most runs come one after another.
-static LAST: Mutex<Option<(i64, std::sync::Arc<TempDir>)>> = Mutex::new(None);
+/// What the runs of the batch read that was worked on last: most runs come one after another. A database that was put back from a
+/// backup may give the number of a batch to another; the time at which it was begun tells them apart.
+static LAST: Mutex<Option<(Known, std::sync::Arc<TempDir>)>> = Mutex::new(None);
+
+/// Number of a batch, and when it was begun, RFC 3339.
+type Known = (i64, String);
 
 /// The folder with what the runs of a batch read.
 async fn inputs(store: &Store, batch: i64) -> Result<std::sync::Arc<TempDir>> {
+    let wanted = (batch, store.batch(batch).await?.created_at.to_rfc3339());
     if let Ok(last) = LAST.lock()
-        && let Some((_, dir)) = last.as_ref().filter(|(of, dir)| *of == batch && dir.path().exists())
+        && let Some((_, dir)) = last.as_ref().filter(|(of, dir)| *of == wanted && dir.path().exists())
     {
         return Ok(dir.clone());
     }
@@ -50,7 +55,7 @@ async fn inputs(store: &Store, batch: i64) -> Result<std::sync::Arc<TempDir>> {
         store.fetch_batch_file(file.id, &path).await?;
     }
     if let Ok(mut last) = LAST.lock() {
-        *last = Some((batch, dir.clone()));
+        *last = Some((wanted, dir.clone()));
     }
     Ok(dir)
 }

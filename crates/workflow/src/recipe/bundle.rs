@@ -21,16 +21,17 @@ pub(crate) struct Laid {
     pub files: Vec<String>,
 }
 
-/// Lays what a study's recipe reads into a folder: the files of its DEM, layers, rasters.
+/// Lays what a study's recipe reads into a folder: layers, rasters, and where `dem` is set the files of its DEM.
 ///
 /// # Errors
 /// Those of [`study_recipe`](crate::study_recipe), of the store, and of the disk.
-pub(crate) async fn lay_out(store: &Store, facts: &Facts, dir: &Path) -> Result<Laid> {
+pub(crate) async fn lay_out(store: &Store, facts: &Facts, dir: &Path, dem: bool) -> Result<Laid> {
     let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
     let (steps, written, _) = super::of_files(store, facts).await?;
     let short = facts.short_name();
     let mut files = Vec::new();
-    for of in dem_files(store, facts, &short).await? {
+    let dem_files = if dem { dem_files(store, facts, &short).await? } else { Vec::new() };
+    for of in dem_files {
         let path = dir.join(&of.name);
         store.fetch_file(of.file, &path).await?;
         if let Some(projection) = of.projection {
@@ -58,8 +59,16 @@ pub(crate) async fn lay_out(store: &Store, facts: &Facts, dir: &Path) -> Result<
 /// # Errors
 /// Those of [`study_recipe`](crate::study_recipe), of the store, and of the disk.
 pub async fn write_recipe_with_files(store: &Store, facts: &Facts, target: &Path) -> Result<()> {
+    zipped(store, facts, target, true).await
+}
+
+/// Writes a study's recipe as a zip, with the files of its DEM where `dem` is set.
+///
+/// # Errors
+/// Those of [`write_recipe_with_files`].
+pub(crate) async fn zipped(store: &Store, facts: &Facts, target: &Path, dem: bool) -> Result<()> {
     let dir = tempfile::tempdir()?;
-    let Laid { text, mut files } = lay_out(store, facts, dir.path()).await?;
+    let Laid { text, mut files } = lay_out(store, facts, dir.path(), dem).await?;
     let recipe = format!("{}_recipe.toml", facts.short_name());
     std::fs::write(dir.path().join(&recipe), text)?;
     files.insert(0, recipe);

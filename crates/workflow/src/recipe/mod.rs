@@ -2,17 +2,20 @@
 
 mod beginning;
 pub(crate) mod bundle;
+pub(crate) mod follow;
+pub(crate) mod given;
 mod inputs;
 pub(crate) mod write;
 
-pub use bothros_recipe::ChainStep;
 use bothros_recipe::Recipe;
+pub use bothros_recipe::{ChainStep, Difference};
 use bothros_store::{Store, kept};
 
 use self::write::{Begins, Steps, Wanted, Written, written};
 use crate::{CatchmentFacts, Error, Facts, Result};
 
 pub use bundle::write_recipe_with_files;
+pub use follow::{Offered, Source, TakenUp, differs_from_taken_up, offer_recipe};
 
 /// A study as a recipe.
 #[derive(Debug, Clone, PartialEq)]

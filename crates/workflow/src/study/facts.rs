@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     Choices, Concentration, HandoverChoice, Preparing, ReportChoice, Result, ReviewChoice, ShortfallMark,
-    SiteChoice, StreamEdit, SubbasinChoice, UncertaintyFacts, ValueRaster, WeightFacts,
+    SiteChoice, StreamEdit, SubbasinChoice, TakenUp, UncertaintyFacts, ValueRaster, WeightFacts,
 };
 
 /// Where an input comes from, in the analyst's words.
@@ -375,6 +375,9 @@ pub struct Settings {
     pub shortfalls: Vec<ShortfallMark>,
     /// what is chosen of the report
     pub report: ReportChoice,
+    /// the recipe that was taken up last
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub recipe: Option<TakenUp>,
 }
 
 impl Default for Settings {
@@ -397,6 +400,7 @@ impl Default for Settings {
             edits: Vec::new(),
             shortfalls: Vec::new(),
             report: ReportChoice::default(),
+            recipe: None,
         }
     }
 }

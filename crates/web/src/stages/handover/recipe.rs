@@ -6,7 +6,7 @@ use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 
-use bothros_workflow::{ChainStep, study_recipe, write_recipe_with_files};
+use bothros_workflow::{ChainStep, Difference, differs_from_taken_up, study_recipe, write_recipe_with_files};
 use tokio_util::io::ReaderStream;
 
 use crate::App;
@@ -32,6 +32,8 @@ struct Told {
     untold: Vec<String>,
     text: String,
     stale: bool,
+    /// the recipe that the study took up, and how its own differs from it
+    taken: Option<(String, Vec<Difference>)>,
 }
 
 /// The stage that a step of a recipe belongs to.
@@ -58,7 +60,11 @@ pub async fn told(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
         step,
     };
     let chain = of.recipe.chain().into_iter().map(link).collect();
-    page(&Told { study, chain, untold: of.untold, text: of.text, stale: of.stale })
+    let taken = match &facts.settings.recipe {
+        Some(taken) => differs_from_taken_up(taken, &of.recipe)?.map(|found| (taken.name.clone(), found)),
+        None => None,
+    };
+    page(&Told { study, chain, untold: of.untold, text: of.text, stale: of.stale, taken })
 }
 
 /// The recipe as a file.

@@ -8,6 +8,7 @@ mod files;
 mod preparing;
 pub mod rail;
 mod reading;
+mod recipe;
 
 use axum::Router;
 use axum::routing::{get, post};
@@ -32,6 +33,7 @@ pub fn routes() -> Router<App> {
     Router::new()
         .route("/crs", get(crs::crs_list))
         .route("/plan", get(crs::warp_plan))
+        .route("/recipe/section", get(recipe::section))
         .route("/band", post(reading::band))
         .route("/source-crs", post(reading::source_crs))
         .route("/vertical-unit", post(reading::vertical_unit))
@@ -52,6 +54,8 @@ pub fn routes() -> Router<App> {
 /// Routes of the stage that take files.
 pub fn uploads() -> Router<App> {
     Router::new()
+        .route("/recipe/misfits", post(recipe::misfits))
+        .route("/recipe/take-up", post(recipe::take_up))
         .route("/dem-files", post(actions::add_files))
         .route("/candidates", post(actions::begin_candidate))
         .route("/align", post(actions::align))
