@@ -133,6 +133,24 @@ impl Store {
         self.file_by_sum(study, FileRole::DemPart, sha256).await
     }
 
+    /// A file of a DEM that is set aside: in a role, and with a SHA-256 where one is given.
+    pub async fn file_of_dem(
+        &self,
+        dem: i64,
+        role: FileRole,
+        sha256: Option<&str>,
+    ) -> Result<Option<StoredFile>> {
+        let found = file::Entity::find()
+            .filter(file::Column::DemId.eq(dem))
+            .filter(file::Column::SupersededAt.is_null())
+            .filter(file::Column::Role.eq(role.name()));
+        let found = match sha256 {
+            Some(sum) => found.filter(file::Column::Sha256.eq(sum)),
+            None => found,
+        };
+        Ok(found.one(&self.db).await?.map(stored))
+    }
+
     /// A file of a study in a role by its SHA-256, if there is one.
     pub async fn file_by_sum(&self, study: i64, role: FileRole, sha256: &str) -> Result<Option<StoredFile>> {
         let found = file::Entity::find()

@@ -212,8 +212,9 @@ async fn a_batch_of_a_study_is_begun_watched_and_taken_home() {
     let browser = browser().await;
     let driver = &browser.driver;
     let hand = Hand { driver };
-    driver.goto(format!("{}/batches?study={study}", site.base)).await.unwrap();
-    until(driver, "window.htmx && document.querySelector('#batch-study')?.value !== ''").await;
+    driver.goto(format!("{}/batches", site.base)).await.unwrap();
+    until(driver, "window.htmx && document.querySelector('#batch-study')").await;
+    hand.picks("#batch-study", "Sorrel valley").await;
     hand.types("#batch-name", "Thresholds").await;
     hand.picks("[name=key_1]", "threshold, cells").await;
     hand.types("[name=values_1]", "200; 400; 800").await;
@@ -281,6 +282,34 @@ async fn a_batch_of_a_study_is_begun_watched_and_taken_home() {
     let names: Vec<&str> = done.iter().map(|r| r.name.as_str()).collect();
     assert_eq!(names, ["0001_mouth", "0002_upper"]);
     assert!(done.iter().all(|r| r.summary.as_ref().unwrap()["catchments"].as_array().unwrap().len() == 1));
+    // Each DEM of the study: the one at work, and the one that is kept aside.
+    let coarse = rough_file(dir.path(), 150);
+    let part = Part::bytes(std::fs::read(&coarse).unwrap()).file_name("rough.tif");
+    let sent = site.post(&format!("/studies/{study}/candidates")).multipart(Form::new().part("dem", part));
+    let sent = sent.send().await.unwrap();
+    assert!(sent.status().is_success(), "{}", sent.text().await.unwrap());
+    assert_eq!(site.finish(study).await.state, "done");
+    let form = Form::new().text("name", "dems").text("study", study.to_string()).text("each_dem", "1");
+    let sent = site.post("/batches").multipart(form).send().await.unwrap();
+    assert!(
+        sent.text().await.unwrap().contains("no flow accumulation yet"),
+        "the DEM at work has no network"
+    );
+    let (status, text) = site.send(&format!("/studies/{study}/route"), &[]).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{text}");
+    assert_eq!(site.finish(study).await.state, "done");
+    driver.goto(format!("{}/batches?study={study}", site.base)).await.unwrap();
+    until(driver, "window.htmx && document.querySelector('#batch-study')?.value !== ''").await;
+    hand.types("#batch-name", "DEMs").await;
+    hand.clicks("[name=each_dem]").await;
+    hand.clicks("#begin-batch").await;
+    until(driver, "document.querySelectorAll('tr.done').length === 2").await;
+    let dems = site.store().batches().await.unwrap()[0].id;
+    let done = runs(site.store(), dems, all_ended).await;
+    let cells: Vec<_> = done.iter().map(|r| r.summary.as_ref().unwrap()["cells"].clone()).collect();
+    assert_eq!(cells, [150 * 150, 300 * 400]);
+    assert_eq!(done[1].name, "0002_valley.tif");
+    site.store().delete_batch(dems).await.unwrap();
     // Stopped, taken up again, deleted.
     driver.goto(format!("{}/batches/{points}", site.base)).await.unwrap();
     site.store().stop_batch(points).await.unwrap();

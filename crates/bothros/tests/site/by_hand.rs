@@ -376,7 +376,7 @@ async fn a_dem_is_prepared_by_hand() {
         hand.sends("/prepare-plan", hand.clicks(&format!("#prepare [name={field}]"))).await;
     }
     hand.sends("/prepare-plan", hand.types("#prepare #cell-size", "20")).await;
-    hand.sends("/prepare-plan", hand.picks("#prepare-resampling", "bil")).await;
+    hand.sends("/prepare-plan", hand.picks("#prepare-resampling", "cub")).await;
     hand.clicks("#prepare-align").await;
     press(hand.driver, Key::Escape).await;
     hand.sends("/prepare-plan", hand.picks("#prepare-clip", "what")).await;

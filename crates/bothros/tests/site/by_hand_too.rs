@@ -110,7 +110,7 @@ async fn a_file_that_asks_back_is_answered_by_hand() {
     hand.clicks("form.warp details > summary").await;
     hand.types("#crs-warp", "32616").await;
     until(hand.driver, "document.querySelector('form.warp .crs-list button')").await;
-    hand.picks("#resampling", "bil").await;
+    hand.picks("#resampling", "cub").await;
     hand.types("form.warp #cell-size", "200").await;
     hand.sends("/prepare", hand.clicks("form.warp > .btn-primary")).await;
     until(hand.driver, "document.querySelector('#desk').textContent.includes('Go on to Conditioning')").await;

@@ -257,7 +257,12 @@ impl Batch {
                     Error::Recipe(what) => Error::Recipe(format!("run {name}: {what}")),
                     other => other,
                 })?;
-                let own = chosen.iter().map(|(key, value)| (key.clone(), short(value))).collect();
+                // Of a whole table the DEM tells enough.
+                let told = |key: &str, value: &Value| match (key, value.get("dem")) {
+                    ("terrain", Some(dem)) => short(dem),
+                    _ => short(value),
+                };
+                let own = chosen.iter().map(|(key, value)| (key.clone(), told(key, value))).collect();
                 runs.push(PlannedRun { name, own, recipe, text });
             }
         }

@@ -51,8 +51,14 @@ async fn planned(app: &App, form: Multipart) -> Result<(PlannedBatch, String, Re
         }
     }
     varies.each_point = !received.text("each_point").is_empty();
-    if varies.each_point && matches!(given, Given::Zip(_)) {
-        return Err(WebError::refused("pour points have runs of their own only where a study is run"));
+    varies.each_dem = !received.text("each_dem").is_empty();
+    if (varies.each_point || varies.each_dem) && matches!(given, Given::Zip(_)) {
+        return Err(WebError::refused(
+            "pour points and DEMs of a study have runs of their own only where a study is run",
+        ));
+    }
+    if varies.each_dem && !varies.dems.is_empty() {
+        return Err(WebError::refused("give DEMs, or take those of the study, not both"));
     }
     let name = received.text("name").chars().take(NAME).collect();
     let wish = BatchWish { given, varies, limit: limit.saturating_mul(UNPACKED) };

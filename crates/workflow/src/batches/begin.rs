@@ -9,7 +9,7 @@ use tempfile::TempDir;
 use toml::{Table, Value};
 
 use super::work::PROGRAM;
-use crate::recipe::bundle::{Laid, lay_out};
+use crate::recipe::bundle::{Laid, LaidDem, lay_out, lay_out_aside};
 use crate::recipe::given::{Unpacked, unpacked};
 use crate::{Error, Facts, NewDemFile, Result, blocking};
 
@@ -37,6 +37,8 @@ pub struct WhatVaries {
     pub dems: Vec<NewDemFile>,
     /// whether each pour point of the study gets a run of its own
     pub each_point: bool,
+    /// whether each DEM of the study, those that it keeps aside too, gets a run of its own
+    pub each_dem: bool,
 }
 
 /// A batch that is asked for.
@@ -70,7 +72,7 @@ fn refused(error: bothros_recipe::Error) -> Error {
 pub async fn plan_batch(store: &Store, wish: BatchWish) -> Result<PlannedBatch> {
     let dir = tempfile::tempdir()?;
     let BatchWish { given, varies, limit } = wish;
-    let mut points = Vec::new();
+    let (mut points, mut aside, mut title) = (Vec::new(), Vec::new(), String::new());
     let (text, mut inputs) = match given {
         Given::Study(study) => {
             let facts = Facts::of(&store.study(study).await?)?;
@@ -78,7 +80,12 @@ pub async fn plan_batch(store: &Store, wish: BatchWish) -> Result<PlannedBatch> 
                 points =
                     store.pour_points(study).await?.into_iter().filter(|p| p.catchment.is_some()).collect();
             }
-            let Laid { text, files } = lay_out(store, &facts, dir.path(), true).await?;
+            let Laid { text, mut files } = lay_out(store, &facts, dir.path(), true).await?;
+            if varies.each_dem {
+                aside = lay_out_aside(store, &facts, dir.path()).await?;
+                files.extend(aside.iter().flat_map(|dem| dem.files.iter().cloned()));
+                title = facts.source.as_ref().map_or(String::new(), |s| s.title());
+            }
             let inputs: Vec<_> =
                 files.into_iter().map(|name| (name.clone(), dir.path().join(name))).collect();
             (text, inputs)
@@ -138,6 +145,9 @@ pub async fn plan_batch(store: &Store, wish: BatchWish) -> Result<PlannedBatch> 
             ]));
         }
     }
+    if varies.each_dem {
+        runs = with_dems(runs, &title, &aside)?;
+    }
     // A recipe that nothing varies in is one run.
     if keys.is_empty() && runs.is_empty() {
         runs.push(Table::from_iter([("name".to_owned(), Value::String("run".into()))]));
@@ -156,6 +166,32 @@ pub async fn plan_batch(store: &Store, wish: BatchWish) -> Result<PlannedBatch> 
         }
     }
     Ok(PlannedBatch { plan, inputs, _dir: dir })
+}
+
+/// Each run with the DEM at work, then with each of those that are kept aside.
+fn with_dems(runs: Vec<Table>, title: &str, aside: &[LaidDem]) -> Result<Vec<Table>> {
+    if aside.is_empty() {
+        return Err(Error::Refused("the study keeps no other DEM aside that was prepared".into()));
+    }
+    let terrain =
+        |of: &LaidDem| Value::try_from(&of.terrain).map_err(|e| Error::Refused(format!("{}: {e}", of.title)));
+    let mut dems = vec![(title, None)];
+    for of in aside {
+        dems.push((of.title.as_str(), Some(terrain(of)?)));
+    }
+    let alone = vec![Table::new()];
+    let runs = if runs.is_empty() { alone } else { runs };
+    let mut out = Vec::new();
+    for (title, terrain) in &dems {
+        for run in &runs {
+            let mut run = run.clone();
+            let own = run.get("name").and_then(Value::as_str).map_or(String::new(), |own| format!(" {own}"));
+            run.insert("name".into(), Value::String(format!("{title}{own}")));
+            run.extend(terrain.iter().map(|t| ("terrain".to_owned(), t.clone())));
+            out.push(run);
+        }
+    }
+    Ok(out)
 }
 
 /// What a file is called beside a recipe: its own name, in letters that every file system takes.

@@ -52,10 +52,14 @@ pub(crate) async fn dem_files(store: &Store, facts: &Facts, short: &str) -> Resu
     let source = facts.source.as_ref().ok_or_else(Error::not_prepared)?;
     let mut out = Vec::new();
     for (number, name) in source.order().into_iter().zip(names(source, short)) {
-        let (file, info, crs) = match number.checked_sub(1).map(|n| &source.more[n]) {
-            None => (store.file(facts.study, FileRole::Dem).await?, &source.info, source.crs.as_ref()),
-            Some(part) => (store.dem_part(facts.study, &part.sha256).await?, &part.info, Some(&part.crs)),
+        let part = number.checked_sub(1).map(|n| &source.more[n]);
+        let file = match (facts.aside, part) {
+            (None, None) => store.file(facts.study, FileRole::Dem).await?,
+            (None, Some(part)) => store.dem_part(facts.study, &part.sha256).await?,
+            (Some(dem), None) => store.file_of_dem(dem, FileRole::Dem, None).await?,
+            (Some(dem), Some(part)) => store.file_of_dem(dem, FileRole::DemPart, Some(&part.sha256)).await?,
         };
+        let (info, crs) = part.map_or((&source.info, source.crs.as_ref()), |p| (&p.info, Some(&p.crs)));
         let file = file.ok_or_else(|| {
             Error::Refused(format!("{} is no longer kept: give it again", source.names()[out.len()]))
         })?;
