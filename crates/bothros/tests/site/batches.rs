@@ -18,7 +18,7 @@ const RECIPE: &str = "version = 1\n[terrain]\ndem = [\"rough.tif\"]\n[conditioni
     [network]\nthreshold = { cells = 500 }\n";
 
 async fn runs(store: &Store, batch: i64, ready: impl Fn(&[Run]) -> bool) -> Vec<Run> {
-    for _ in 0..1200 {
+    for _ in 0..3000 {
         let all = store.runs(batch).await.unwrap();
         if ready(&all) {
             return all;
@@ -303,9 +303,10 @@ async fn a_batch_of_a_study_is_begun_watched_and_taken_home() {
     hand.types("#batch-name", "DEMs").await;
     hand.clicks("[name=each_dem]").await;
     hand.clicks("#begin-batch").await;
-    until(driver, "document.querySelectorAll('tr.done').length === 2").await;
+    until(driver, "document.querySelectorAll('tr[data-run]').length === 2").await;
     let dems = site.store().batches().await.unwrap()[0].id;
     let done = runs(site.store(), dems, all_ended).await;
+    until(driver, "document.querySelectorAll('tr.done').length === 2").await;
     let cells: Vec<_> = done.iter().map(|r| r.summary.as_ref().unwrap()["cells"].clone()).collect();
     assert_eq!(cells, [150 * 150, 300 * 400]);
     assert_eq!(done[1].name, "0002_valley.tif");
@@ -317,6 +318,7 @@ async fn a_batch_of_a_study_is_begun_watched_and_taken_home() {
     driver.refresh().await.unwrap();
     until(driver, "document.querySelector('#take-up')").await;
     hand.clicks("#take-up").await;
+    runs(site.store(), points, |all| all.iter().all(|r| r.state == "done")).await;
     until(driver, "document.querySelector('.batch-bar')?.dataset.active === 'false' && document.querySelectorAll('tr.done').length === 2").await;
     driver.execute("window.confirm = () => true", Vec::new()).await.unwrap();
     hand.clicks("#delete-batch").await;
@@ -458,9 +460,11 @@ async fn batches_are_stopped_taken_up_and_tried_again_by_hand() {
     hand.clicks("#notice button").await;
     hand.clicks("[name=each_point]").await;
     hand.clicks("#begin-batch").await;
+    until(driver, "document.querySelectorAll('tr[data-run]').length === 2").await;
+    let batch = site.store().batches().await.unwrap()[0].id;
+    runs(site.store(), batch, all_ended).await;
     until(driver, "document.querySelector('tr.done') && document.querySelector('tr.failed')").await;
     hand.clicks("#try-again").await;
-    let batch = site.store().batches().await.unwrap()[0].id;
     runs(site.store(), batch, |all| all_ended(all) && all.iter().any(|r| r.state == "failed")).await;
     until(driver, "document.querySelector('#try-again')").await;
     // What is taken home.
