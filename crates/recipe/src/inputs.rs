@@ -3,11 +3,11 @@
 use std::path::Path;
 
 use bothros_core::catchments::{Holds, no_classes};
-use bothros_core::conditioning::{Burn, ClosedBasin, Line, Polygons, Rebuild, lines_near};
+use bothros_core::conditioning::{ClosedBasin, Line, Polygons, Rebuild, lines_near};
 use bothros_core::{Frame, Grid, Monitor};
 use bothros_formats::{Crs, Geometry, ReadFeature, Resampling, Wanted, read_features, read_onto};
 
-use crate::{BurnMethod, BurnSettings, Error, RebuildSettings, Recipe, Result};
+use crate::{Error, RebuildSettings, Recipe, Result};
 
 pub(crate) fn file_name(path: &Path) -> String {
     path.display().to_string()
@@ -21,7 +21,7 @@ pub(crate) fn formats(key: &str, error: bothros_formats::Error) -> Error {
 }
 
 /// `file.gpkg#layer` is a layer of a file.
-pub(crate) fn split_layer(path: &Path) -> (std::path::PathBuf, Option<String>) {
+pub fn split_layer(path: &Path) -> (std::path::PathBuf, Option<String>) {
     match path.to_str().and_then(|p| p.rsplit_once('#')) {
         Some((file, layer)) => (file.into(), Some(layer.to_owned())),
         None => (path.to_owned(), None),
@@ -93,9 +93,7 @@ pub(crate) fn conditioning(
     let breach_lines = lines("conditioning.breach_lines", &settings.breach_lines)?;
     let walls = lines("conditioning.walls", &settings.walls)?;
     let burn = match &settings.burn {
-        Some(burn) => {
-            Some((lines("conditioning.burn.streams", &Some(burn.streams.clone()))?, burn_method(burn)))
-        }
+        Some(burn) => Some((lines("conditioning.burn.streams", &Some(burn.streams.clone()))?, burn.method())),
         None => None,
     };
     let lakes = match &settings.lakes {
@@ -127,12 +125,7 @@ pub(crate) fn conditioning(
         walls,
         breach_lines,
         closed_basins,
-        sinks: match settings.sinks {
-            crate::Sinks::Fill => TreatSinks::Fill,
-            crate::Sinks::Breach => TreatSinks::Breach,
-            crate::Sinks::BreachThenFill => TreatSinks::BreachThenFill,
-            crate::Sinks::Keep => TreatSinks::Keep,
-        },
+        sinks: settings.sinks.into(),
         max_fill_depth_m: settings.max_fill_depth_m,
         breach_limits: BreachLimits {
             length_m: settings.max_breach_length_m,
@@ -184,21 +177,6 @@ fn rebuilding(
         area,
     };
     Ok(areas.into_iter().map(rebuild).collect())
-}
-
-fn burn_method(burn: &BurnSettings) -> Burn {
-    // The depths have been checked with the recipe.
-    let depth_m = burn.depth_m.unwrap_or(0.0);
-    match burn.method {
-        BurnMethod::Trench => Burn::Trench { depth_m },
-        BurnMethod::Graded => Burn::Graded {
-            depth_m,
-            buffer_m: burn.buffer_m.unwrap_or(0.0),
-            buffer_depth_m: burn.buffer_depth_m.unwrap_or(depth_m / 5.0),
-        },
-        BurnMethod::Normalised => Burn::Normalised,
-        BurnMethod::Carve => Burn::Carve,
-    }
 }
 
 /// Reads a raster onto the DEM's grid: values bilinearly; of classes the nearest cell counts.

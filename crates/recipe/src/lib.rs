@@ -23,6 +23,7 @@ pub use chain::ChainStep;
 pub use derived::Derived;
 pub use difference::{Difference, difference};
 pub use error::{Error, Result};
+pub use inputs::split_layer;
 pub use pages::{Pages, Ran, ReportFormat, ReportSettings, ReportUnits, SheetFormat, SheetSettings};
 pub use recipe::{
     BurnMethod, BurnSettings, Conditioning, Handover, HandoverFormat, Network, Paths, RebuildSettings,

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use bothros_core::conditioning::OwnGround;
+use bothros_core::conditioning::{Burn, OwnGround, TreatSinks};
 use bothros_core::network::Begins;
 use serde::{Deserialize, Serialize};
 
@@ -68,6 +68,17 @@ pub enum Sinks {
     Keep,
 }
 
+impl From<Sinks> for TreatSinks {
+    fn from(sinks: Sinks) -> Self {
+        match sinks {
+            Sinks::Fill => Self::Fill,
+            Sinks::Breach => Self::Breach,
+            Sinks::BreachThenFill => Self::BreachThenFill,
+            Sinks::Keep => Self::Keep,
+        }
+    }
+}
+
 /// How streams are burned.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -99,6 +110,23 @@ pub struct BurnSettings {
     /// depth of the buffer beside the stream, metres; a fifth of `depth_m` by default
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub buffer_depth_m: Option<f64>,
+}
+
+impl BurnSettings {
+    /// The method as the core takes it; depths are checked with the recipe.
+    pub fn method(&self) -> Burn {
+        let depth_m = self.depth_m.unwrap_or(0.0);
+        match self.method {
+            BurnMethod::Trench => Burn::Trench { depth_m },
+            BurnMethod::Graded => Burn::Graded {
+                depth_m,
+                buffer_m: self.buffer_m.unwrap_or(0.0),
+                buffer_depth_m: self.buffer_depth_m.unwrap_or(depth_m / 5.0),
+            },
+            BurnMethod::Normalised => Burn::Normalised,
+            BurnMethod::Carve => Burn::Carve,
+        }
+    }
 }
 
 /// One file or several.

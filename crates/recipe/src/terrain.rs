@@ -96,6 +96,22 @@ pub struct Lattice {
 }
 
 impl Terrain {
+    /// How a DEM is prepared in the CRS that it is brought to, with a grid and a clip that were read.
+    pub fn preparing(&self, crs: &Crs, align: Option<Alignment>, clip: Option<Clip>) -> Preparing {
+        Preparing {
+            crs: self.crs.clone(),
+            cell_size: self.cell_size.map(|metres| metres / crs.unit_m),
+            resampling: self.resampling.unwrap_or_default(),
+            align,
+            clip,
+            full_rectangle: self.full_rectangle,
+            spikes: self.mend_spikes,
+            steps: self.soften_steps,
+            sea: self.sea_outside,
+            voids: self.mend_voids,
+        }
+    }
+
     pub(crate) fn check(&self) -> Result<()> {
         if self.dem.is_empty() {
             return Err(Error::key("terrain.dem", "names no file; name one or more, as in [\"north.tif\"]"));
@@ -221,18 +237,7 @@ pub(crate) fn prepare(recipe: &Recipe, monitor: &dyn Monitor) -> Result<Prepared
     let crs = chosen.unwrap_or_else(|| read.crs.clone());
     let mut notes = std::mem::take(&mut read.notes);
     let clip = terrain.clip.as_deref().map(|path| clip(recipe, path, &crs, &mut notes)).transpose()?;
-    let how = Preparing {
-        crs: terrain.crs.clone(),
-        cell_size: terrain.cell_size.map(|metres| metres / crs.unit_m),
-        resampling: terrain.resampling.unwrap_or_default(),
-        align,
-        clip,
-        full_rectangle: terrain.full_rectangle,
-        spikes: terrain.mend_spikes,
-        steps: terrain.soften_steps,
-        sea: terrain.sea_outside,
-        voids: terrain.mend_voids,
-    };
+    let how = terrain.preparing(&crs, align, clip);
     let unit = pieces[0].unit;
     let AsRead { values, rows, cols, geo_transform, crs: own, .. } = read;
     let lies = Read { rows, cols, geo_transform, crs: Some(&own), vertical_unit: unit };

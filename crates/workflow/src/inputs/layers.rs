@@ -51,7 +51,7 @@ pub struct AddedLayer {
     pub told: String,
 }
 
-fn wanted(role: LayerRole) -> Wanted {
+pub(crate) fn wanted(role: LayerRole) -> Wanted {
     match role.shape() {
         LayerShape::Points => Wanted::Points,
         LayerShape::Lines => Wanted::Lines,

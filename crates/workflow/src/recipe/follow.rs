@@ -4,15 +4,14 @@ use std::path::{Path, PathBuf};
 
 use bothros_core::Threshold;
 use bothros_core::catchments::{Division, SnapTo};
-use bothros_core::conditioning::{Burn, TreatSinks};
 use bothros_core::network::Edit;
 use bothros_core::routing::Method;
 use bothros_core::{Area, Frame};
 use bothros_formats::{Crs, Geometry, ReadFeature, Wanted, read_features};
 use bothros_preparation::{Alignment, Clip, Preparing};
 use bothros_recipe::{
-    Align, BurnMethod, CurveNumber, Difference, HandoverFormat, Recipe, RoutingMethod, Sinks, SnapChoice,
-    difference,
+    Align, CurveNumber, Difference, HandoverFormat, Recipe, RoutingMethod, Sinks, SnapChoice, difference,
+    split_layer,
 };
 use bothros_store::{FileRole, JobHandle, JobKind, Kept, LayerRole, LogLine, Record, Store};
 use serde::{Deserialize, Serialize};
@@ -21,6 +20,7 @@ use tempfile::TempDir;
 use super::bundle::zipped;
 use super::given::{Unpacked, packed, parsed, unpacked};
 use crate::conditioning::route;
+use crate::inputs::layers::wanted;
 
 use crate::study::kept_forms::KeptPreparing;
 use crate::study::settings::change_settings;
@@ -96,29 +96,10 @@ fn layers(recipe: &Recipe) -> Vec<(&'static str, LayerRole, &Path)> {
     all
 }
 
-/// `file.gpkg#layer` is a layer of a file.
-fn split(path: &Path) -> (PathBuf, Option<String>) {
-    match path.to_str().and_then(|p| p.rsplit_once('#')) {
-        Some((file, layer)) => (file.into(), Some(layer.to_owned())),
-        None => (path.to_owned(), None),
-    }
-}
-
-fn wanted(role: LayerRole) -> Wanted {
-    match role {
-        LayerRole::ClosedBasins => Wanted::PointsOrPolygons,
-        LayerRole::Lakes | LayerRole::RebuildAreas | LayerRole::Sites | LayerRole::Boundaries => {
-            Wanted::Polygons
-        }
-        LayerRole::ElevationPoints | LayerRole::ChannelHeads => Wanted::Points,
-        _ => Wanted::Lines,
-    }
-}
-
 impl At<'_> {
     /// Features of the recipe in a CRS; why there are none.
     fn read(&self, path: &Path, wanted: Wanted, crs: &Crs) -> std::result::Result<Vec<ReadFeature>, String> {
-        let (file, layer) = split(path);
+        let (file, layer) = split_layer(path);
         let full = self.folder.join(&file);
         if !full.is_file() {
             return Err(format!("{} did not come with the recipe", file.display()));
@@ -174,22 +155,10 @@ impl At<'_> {
                 }
             },
         };
-        let mut how = Preparing {
-            // A DEM that had to be warped stays where it was brought to.
-            crs: terrain
-                .crs
-                .clone()
-                .or_else(|| self.terrain.prepared.crs.clone().filter(|_| align.is_none())),
-            cell_size: terrain.cell_size.map(|metres| metres / crs.unit_m),
-            resampling: terrain.resampling.unwrap_or_default(),
-            align,
-            clip,
-            full_rectangle: terrain.full_rectangle,
-            spikes: terrain.mend_spikes,
-            steps: terrain.soften_steps,
-            sea: terrain.sea_outside,
-            voids: terrain.mend_voids,
-        };
+        // A DEM that had to be warped stays where it was brought to.
+        let stays = self.terrain.prepared.crs.clone().filter(|_| align.is_none());
+        let mut how = terrain.preparing(&crs, align, clip);
+        how.crs = how.crs.or(stays);
         let place = match how.place(&source.as_read()) {
             Ok(place) => place,
             Err(bothros_preparation::Error::Outside { .. }) => {
@@ -303,29 +272,12 @@ impl At<'_> {
         choices.fill_voids = recipe.terrain.fill_voids;
         let usual = bothros_recipe::Conditioning { sinks: Sinks::Keep, ..Default::default() };
         let how = recipe.conditioning.as_ref().unwrap_or(&usual);
-        choices.sinks = match how.sinks {
-            Sinks::Fill => TreatSinks::Fill,
-            Sinks::Breach => TreatSinks::Breach,
-            Sinks::BreachThenFill => TreatSinks::BreachThenFill,
-            Sinks::Keep => TreatSinks::Keep,
-        };
+        choices.sinks = how.sinks.into();
         choices.max_fill_depth_m = how.max_fill_depth_m;
         choices.breach_length_m = how.max_breach_length_m;
         choices.breach_depth_m = how.max_breach_depth_m;
         choices.level_lakes = how.lakes.is_some() || choices.level_lakes;
-        choices.burn = how.burn.as_ref().map(|burn| {
-            let depth_m = burn.depth_m.unwrap_or(0.0);
-            match burn.method {
-                BurnMethod::Trench => Burn::Trench { depth_m },
-                BurnMethod::Graded => Burn::Graded {
-                    depth_m,
-                    buffer_m: burn.buffer_m.unwrap_or(0.0),
-                    buffer_depth_m: burn.buffer_depth_m.unwrap_or(depth_m / 5.0),
-                },
-                BurnMethod::Normalised => Burn::Normalised,
-                BurnMethod::Carve => Burn::Carve,
-            }
-        });
+        choices.burn = how.burn.as_ref().map(|burn| burn.method());
         if let Some(rebuild) = &how.rebuild {
             choices.rebuild_own = rebuild.own;
             choices.rebuild_tension = rebuild.tension.unwrap_or(choices.rebuild_tension);
@@ -468,7 +420,7 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     let at = At { recipe: &recipe, folder: &folder, terrain: &terrain };
     handle.say("taking up layers and choices");
     for (key, role, path) in layers(&recipe) {
-        let (file, layer) = split(path);
+        let (file, layer) = split_layer(path);
         let full = folder.join(&file);
         if !full.is_file() {
             told.push(format!("{key}: {} did not come with the recipe", file.display()));
