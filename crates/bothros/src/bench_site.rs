@@ -5,9 +5,9 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpStream};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, ensure};
-use bothros_core::{Frame, Threshold};
+use bothros_core::{Coarser, Frame, Threshold};
 use bothros_demo::fractal_terrain;
-use bothros_formats::{Crs, RasterKind, write_cog};
+use bothros_formats::{Crs, write_cog};
 use bothros_store::server::LocalServer;
 use bothros_store::{JobKind, LayerFeature, LayerRole, RasterRole, Record, Shape};
 use bothros_workflow::{
@@ -106,7 +106,7 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         {
             let dem = fractal_terrain(size, 7);
             let crs = Crs::parse("EPSG:32628")?;
-            write_cog(&path, &dem, &frame, &crs, f32::NAN, RasterKind::Mean, "elevation, metres", "m")?;
+            write_cog(&path, &dem, &frame, &crs, f32::NAN, Coarser::Mean, "elevation, metres", "m")?;
         }
         let line = |what: &str, seconds: f64| println!("{size:>6}²  {what:<44} {seconds:>9.3}");
         let begun = Instant::now();
@@ -187,6 +187,11 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
         running.store.enqueue(study.id, JobKind::Route, bothros_store::Kept::empty()).await?;
         finish(&running, study.id).await?;
         line("conditioned with a breach and routed again", asked.elapsed().as_secs_f64());
+
+        let asked = Instant::now();
+        bothros_workflow::start_package(&running.store, study.id).await?;
+        finish(&running, study.id).await?;
+        line("package", asked.elapsed().as_secs_f64());
 
         for (what, role) in [("dem", RasterRole::Dem), ("area", RasterRole::Accumulation)] {
             let meta = running.store.raster(study.id, role).await?.context("the raster")?;

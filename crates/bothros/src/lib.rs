@@ -1,10 +1,15 @@
 //! The parts of the program, for `main` and for tests that start the real server.
 
+/// Large blocks of a run that must not take more memory than it says lie on disk; all others are the system's.
+#[global_allocator]
+static MEMORY: bothros_spill::Spilling = bothros_spill::Spilling;
+
 pub mod apart;
 pub mod backup;
 pub mod baselines;
 pub mod batch;
 pub mod bench;
+pub mod bench_recipe;
 pub mod bench_site;
 pub mod demo;
 pub mod elevations;

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use anyhow::Context;
 use bothros::scratch::Scratch;
-use bothros::{apart, backup, batch, bench, bench_site, demo, limits, prove, run, serve};
+use bothros::{apart, backup, batch, bench, bench_recipe, bench_site, demo, limits, prove, run, serve};
 use bothros_core::runoff::StormShape;
 use bothros_proof::Settings;
 use clap::{Args, Parser, Subcommand};
@@ -59,6 +59,9 @@ enum Command {
         /// Replace the directory where it exists
         #[arg(long)]
         overwrite: bool,
+        /// Most memory that it may take, as in 4GB; what does not fit lies on disk meanwhile. It goes before the recipe's own
+        #[arg(long)]
+        max_memory: Option<bothros_recipe::Bytes>,
     },
     /// Run a recipe over many DEMs, thresholds, methods: each a run of its own, with a table of all
     Batch {
@@ -130,6 +133,9 @@ enum Command {
         /// Edges of the terrains that go through the whole application
         #[arg(long, value_delimiter = ',', default_value = "1000,5000")]
         studies: Vec<usize>,
+        /// Edges of the terrains that a recipe is run on
+        #[arg(long, value_delimiter = ',', default_value = "8192")]
+        recipes: Vec<usize>,
         /// Leave out published ways of filling, which take longest
         #[arg(long)]
         no_baseline: bool,
@@ -201,19 +207,20 @@ fn main() -> anyhow::Result<ExitCode> {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().context("starting")?;
     match cli.command {
         Command::ReadFile => Ok(()),
-        Command::Bench { sizes, studies, no_baseline } => {
+        Command::Bench { sizes, studies, recipes, no_baseline } => {
             // The application first: its memory is the peak of this process.
             runtime.block_on(bench_site::run(&studies))?;
+            bench_recipe::run(&recipes)?;
             bench::run(&sizes, !no_baseline)
         }
-        Command::Run { recipe, out, overwrite } => {
+        Command::Run { recipe, out, overwrite, max_memory } => {
             let _scratch = Scratch::begin(None)?;
             runtime.block_on(async { serve::heed_stop() });
             runtime.spawn(async {
                 serve::stop_asked().await;
                 CANCELLED.store(true, Ordering::Relaxed);
             });
-            return Ok(run::run(&recipe, &out, overwrite, &CANCELLED));
+            return Ok(run::run(&recipe, &out, overwrite, max_memory, &CANCELLED));
         }
         Command::Batch { batch, out, again, plan } => {
             let _scratch = Scratch::begin(None)?;

@@ -7,7 +7,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use bothros_core::Monitor;
-use bothros_recipe::{Recipe, Report};
+use bothros_recipe::{Bytes, Recipe, Report};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 /// Progress as a bar on a terminal, and as plain lines elsewhere.
@@ -68,10 +68,18 @@ impl Report for Progress<'_> {
 
 /// Runs a recipe; the exit status is that of the command line's contract: 0 done, 2 the recipe or
 /// the call is wrong, 3 the data cannot be used, 1 anything else.
-pub fn run(recipe: &Path, out: &Path, overwrite: bool, cancelled: &AtomicBool) -> ExitCode {
+pub fn run(
+    recipe: &Path,
+    out: &Path,
+    overwrite: bool,
+    max_memory: Option<Bytes>,
+    cancelled: &AtomicBool,
+) -> ExitCode {
     let progress = Progress::new(cancelled);
-    let done = Recipe::read(recipe)
-        .and_then(|r| bothros_recipe::run_with(&r, out, overwrite, &progress, &bothros_workflow::RunPages));
+    let done = Recipe::read(recipe).and_then(|mut recipe| {
+        recipe.max_memory = max_memory.or(recipe.max_memory);
+        bothros_recipe::run_with(&recipe, out, overwrite, &progress, &bothros_workflow::RunPages)
+    });
     if let Some(bar) = &progress.bar {
         bar.finish_and_clear();
     }

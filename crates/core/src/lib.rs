@@ -51,8 +51,8 @@ mod units;
 
 pub use error::{Error, Result};
 pub use grid::{
-    Cell, Connection, Frame, Grid, NEIGHBOURS, Neighbour, Placing, TiePoint, cells_along, cells_within,
-    place_picture,
+    Cell, Coarser, Connection, Frame, FromMean, Grid, NEIGHBOURS, Neighbour, Placing, TiePoint, cells_along,
+    cells_within, coarsen, place_picture,
 };
 pub use monitor::{Monitor, Part, Silent};
 pub use units::{Area, Threshold};

@@ -73,7 +73,9 @@ pub enum Step {
     Route,
     /// layers and rasters are written
     Package,
-    /// a recipe from files to files, all of it
+    /// a recipe from files to files that fills, routes by D8 and draws a network
+    PlainRecipe,
+    /// a recipe that does more
     Recipe,
     /// one realisation of the DEM: conditioned, routed, looked at
     Realise,
@@ -87,7 +89,8 @@ impl Step {
             Self::Review => 60,
             Self::Route => 40,
             Self::Package => 24,
-            Self::Recipe => 32,
+            Self::PlainRecipe => 15,
+            Self::Recipe => 36,
             Self::Realise => 40,
         }
     }
@@ -103,7 +106,7 @@ impl Step {
             Self::Review => "finding sinks and barriers",
             Self::Route => "conditioning and routing flow",
             Self::Package => "writing the package",
-            Self::Recipe => "this recipe",
+            Self::PlainRecipe | Self::Recipe => "this recipe",
             Self::Realise => "making realisations of this DEM",
         }
     }

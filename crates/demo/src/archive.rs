@@ -2,8 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
-use bothros_core::{Frame, Grid};
-use bothros_formats::{Crs, RasterKind, Transform, write_cog, write_geographic_cog};
+use bothros_core::{Coarser, Frame, Grid};
+use bothros_formats::{Crs, Transform, write_cog, write_geographic_cog};
 
 use serde::{Deserialize, Serialize};
 
@@ -64,7 +64,7 @@ pub fn write_sheets(scenario: &Scenario, dir: &Path) -> anyhow::Result<Vec<Sheet
             let name = format!("sheet_{}{}", ["north", "south"][i], ["west", "east"][j]);
             let path = dir.join(format!("{name}.tif"));
             let content = "ground elevation, metres";
-            write_cog(&path, &values, &frame, &utm, f32::NAN, RasterKind::Mean, content, "m")?;
+            write_cog(&path, &values, &frame, &utm, f32::NAN, Coarser::Mean, content, "m")?;
             let [west, south, east, north] = frame.extent();
             let mut extent = [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
             for (x, y) in [(west, south), (west, north), (east, south), (east, north)] {

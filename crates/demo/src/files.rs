@@ -4,10 +4,10 @@ use std::path::Path;
 
 use bothros_core::catchments::delineate;
 use bothros_core::routing::flow_directions;
-use bothros_core::{Cell, Grid, Silent, conditioning};
+use bothros_core::{Cell, Coarser, Grid, Silent, conditioning};
 use bothros_formats::{
-    Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, Transform, Value, VectorFormat, write_cog,
-    write_layers, write_picture,
+    Crs, Field, FieldKind, Geometry, Layer, Shape, Transform, Value, VectorFormat, write_cog, write_layers,
+    write_picture,
 };
 
 use crate::erosion::sample;
@@ -130,7 +130,7 @@ pub fn write_files(scenario: &Scenario, dir: &Path) -> anyhow::Result<()> {
         &FRAME,
         &utm,
         f32::NAN,
-        RasterKind::Mean,
+        Coarser::Mean,
         "ground elevation, metres",
         "m",
     )?;

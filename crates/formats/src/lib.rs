@@ -35,9 +35,7 @@ pub use picture::{
 pub use raster_read::{
     BandInfo, RasterInfo, VerticalUnit, check_place, inspect, is_north_up, is_square, read_elevation,
 };
-pub use raster_write::{
-    FromMean, RasterKind, write_cog, write_geographic, write_geographic_cog, write_netcdf,
-};
+pub use raster_write::{copy_cog, write_cog, write_geographic, write_geographic_cog, write_netcdf};
 pub use read_onto::read_onto;
 pub use remote::fetch_part;
 pub use unpack::{layer_file_name, unpack};

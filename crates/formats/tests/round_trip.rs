@@ -3,7 +3,7 @@
 
 use std::path::Path;
 
-use bothros_core::{Frame, Grid, Silent};
+use bothros_core::{Coarser, Frame, Grid, Silent};
 use bothros_formats::*;
 use tempfile::tempdir;
 
@@ -28,7 +28,7 @@ fn terrain() -> Grid<f32> {
 fn a_dem_survives_to_the_bit() {
     let dir = tempdir().unwrap();
     let path = dir.path().join("dem.tif");
-    write_cog(&path, &terrain(), &FRAME, &utm(), f32::NAN, RasterKind::Mean, "ground elevation, metres", "m")
+    write_cog(&path, &terrain(), &FRAME, &utm(), f32::NAN, Coarser::Mean, "ground elevation, metres", "m")
         .unwrap();
     let info = inspect(&path, "dem.tif").unwrap();
     assert_eq!((info.rows, info.cols), (700, 900));
@@ -51,7 +51,7 @@ fn gdal_tools_read_it_without_a_warning() {
     let mut cells = Grid::filled(FRAME.rows, FRAME.cols, 1u32);
     // One cell among many: a mean would lose it, the greatest keeps it.
     cells.values_mut()[300 * 900 + 451] = 4_000_000_000;
-    write_cog(&path, &cells, &FRAME, &utm(), u32::MAX, RasterKind::Greatest, "flow accumulation, cells", "")
+    write_cog(&path, &cells, &FRAME, &utm(), u32::MAX, Coarser::Greatest, "flow accumulation, cells", "")
         .unwrap();
     let out = std::process::Command::new("gdalinfo").arg(&path).output().unwrap();
     let text = String::from_utf8_lossy(&out.stdout);
@@ -64,13 +64,36 @@ fn gdal_tools_read_it_without_a_warning() {
     assert_eq!(values.data().iter().max(), Some(&4_000_000_000));
 }
 
+/// The same cells under another description, as the tools of GDAL see them: still cloud-optimised, without a warning.
+#[test]
+fn a_raster_is_written_again_under_another_description() {
+    let dir = tempdir().unwrap();
+    let path = |name: &str| dir.path().join(name);
+    let told = "ground surface: with voids dealt with, elevation in metres";
+    write_cog(&path("ground.tif"), &terrain(), &FRAME, &utm(), f32::NAN, Coarser::Mean, told, "m").unwrap();
+    assert!(copy_cog(&path("ground.tif"), &path("again.tif"), told, "routing surface").unwrap());
+    let out = std::process::Command::new("gdalinfo").arg(path("again.tif")).output().unwrap();
+    let text = String::from_utf8_lossy(&out.stdout);
+    assert!(out.status.success() && out.stderr.is_empty(), "{}", String::from_utf8_lossy(&out.stderr));
+    assert!(text.contains("LAYOUT=COG") && text.contains("Description = routing surface\n"), "{text}");
+    assert!(text.contains("Unit Type: m") && text.contains("Overviews: 450x350"), "{text}");
+    let read = |name| read_elevation(&path(name), name, 1, VerticalUnit::Metre, &Silent).unwrap();
+    let (first, again) = (read("ground.tif"), read("again.tif"));
+    assert!(first.values().iter().zip(again.values()).all(|(a, b)| a.to_bits() == b.to_bits()));
+    // What does not fit in its place, or is not there, is left to be written in full.
+    for (was, description) in [(told, &*told.repeat(2)), ("other words", "words"), (told, "a < b")] {
+        assert!(!copy_cog(&path("ground.tif"), &path("none.tif"), was, description).unwrap());
+        assert!(!path("none.tif").exists());
+    }
+}
+
 #[test]
 fn feet_become_metres() {
     let dir = tempdir().unwrap();
     let path = dir.path().join("feet.tif");
     let feet = Grid::from_fn(4, 4, |c| 100.0 * c.col as f32);
     let frame = Frame { rows: 4, cols: 4, ..FRAME };
-    write_cog(&path, &feet, &frame, &utm(), f32::NAN, RasterKind::Mean, "", "US survey foot").unwrap();
+    write_cog(&path, &feet, &frame, &utm(), f32::NAN, Coarser::Mean, "", "US survey foot").unwrap();
     let unit = inspect(&path, "feet.tif").unwrap().vertical_unit(1).unwrap();
     assert_eq!(unit, VerticalUnit::UsSurveyFoot);
     let metres = read_elevation(&path, "feet.tif", 1, unit, &Silent).unwrap();
@@ -141,7 +164,7 @@ fn bad_files_get_a_clear_answer() {
     assert!(matches!(inspect(&text, "text.tif"), Err(Error::NotARaster { .. })));
 
     let whole = dir.path().join("whole.tif");
-    write_cog(&whole, &terrain(), &FRAME, &utm(), f32::NAN, RasterKind::Mean, "", "m").unwrap();
+    write_cog(&whole, &terrain(), &FRAME, &utm(), f32::NAN, Coarser::Mean, "", "m").unwrap();
     let bytes = std::fs::read(&whole).unwrap();
     let cut = dir.path().join("cut.tif");
     std::fs::write(&cut, &bytes[..bytes.len() / 2]).unwrap();
@@ -184,7 +207,7 @@ fn not_a_number_and_infinity_are_nodata() {
     let path = dir.path().join("odd.tif");
     let odd = Grid::from_vec(2, 3, vec![1.0, f32::INFINITY, f32::NEG_INFINITY, f32::NAN, -0.0, 5.0]);
     let frame = Frame { rows: 2, cols: 3, ..FRAME };
-    write_cog(&path, &odd, &frame, &utm(), -9999.0, RasterKind::Mean, "", "m").unwrap();
+    write_cog(&path, &odd, &frame, &utm(), -9999.0, Coarser::Mean, "", "m").unwrap();
     let read = read_elevation(&path, "odd.tif", 1, VerticalUnit::Metre, &Silent).unwrap();
     assert_eq!(read.values().iter().filter(|v| v.is_nan()).count(), 3);
     assert_eq!(read.values()[4].to_bits(), 0, "minus zero is zero");

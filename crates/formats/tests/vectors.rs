@@ -4,6 +4,7 @@
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use bothros_core::Coarser;
 use bothros_formats::*;
 use tempfile::{TempDir, tempdir};
 
@@ -209,7 +210,7 @@ fn what_is_no_vector_file_is_told() {
     let grid = bothros_core::Grid::filled(3, 3, 1.0f32);
     let frame = bothros_core::Frame { rows: 3, cols: 3, left: 0.0, top: 0.0, cell_size: 1.0, unit_m: 1.0 };
     let path = dir.path().join("dem.gpkg");
-    write_cog(&path, &grid, &frame, &utm(), f32::NAN, RasterKind::Mean, "elevation", "m").unwrap();
+    write_cog(&path, &grid, &frame, &utm(), f32::NAN, Coarser::Mean, "elevation", "m").unwrap();
     assert!(error(&path, None, Wanted::Lines).contains("dem.gpkg"));
 }
 

@@ -3,8 +3,8 @@
 use std::path::Path;
 
 use bothros_core::routing::{DIRECTION_NODATA, OUTLET};
-use bothros_core::{Frame, Grid};
-use bothros_formats::{Crs, RasterKind};
+use bothros_core::{Coarser, Frame, Grid};
+use bothros_formats::Crs;
 use serde::{Deserialize, Serialize};
 
 use crate::rasters::{FLOW_DIRECTION, RasterProduct};
@@ -28,7 +28,7 @@ const NUMBERS: RasterProduct<u8> = RasterProduct {
     meaning: "D8 flow direction: 1 E, 2 SE, 3 S, 4 SW, 5 W, 6 NW, 7 N, 8 NE, 0 outlet or closed-basin bottom",
     unit: "",
     nodata: DIRECTION_NODATA,
-    overview: RasterKind::Every,
+    overview: Coarser::First,
 };
 
 /// Degrees.
@@ -37,7 +37,7 @@ const DEGREES: RasterProduct<f32> = RasterProduct {
     meaning: "D8 flow direction, degrees clockwise from north: 90 E, 135 SE, 180 S, 225 SW, 270 W, 315 NW, 0 N, 45 NE, -1 outlet or closed-basin bottom",
     unit: "degree",
     nodata: f32::NAN,
-    overview: RasterKind::Every,
+    overview: Coarser::First,
 };
 
 /// Names of the eight directions, clockwise from east.

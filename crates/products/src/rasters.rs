@@ -3,13 +3,13 @@
 use std::path::Path;
 
 use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA, REAL_ACCUMULATION_NODATA};
-use bothros_core::{Frame, Grid};
-use bothros_formats::{Crs, FromMean, RasterKind, write_cog, write_netcdf};
+use bothros_core::{Coarser, Frame, FromMean, Grid};
+use bothros_formats::{Crs, copy_cog, write_cog, write_netcdf};
 use gdal::raster::GdalType;
 
 /// The type of a raster's cells.
-pub trait ProductCell: GdalType + Copy + PartialOrd + Into<f64> + FromMean {}
-impl<T: GdalType + Copy + PartialOrd + Into<f64> + FromMean> ProductCell for T {}
+pub trait ProductCell: GdalType + Copy + PartialOrd + Into<f64> + FromMean + Send + Sync {}
+impl<T: GdalType + Copy + PartialOrd + Into<f64> + FromMean + Send + Sync> ProductCell for T {}
 
 /// A raster, with cells of one type.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -23,7 +23,7 @@ pub struct RasterProduct<T> {
     /// value of cells where nothing is known
     pub nodata: T,
     /// how cells are put together for overviews
-    pub overview: RasterKind,
+    pub overview: Coarser,
 }
 
 impl<T: ProductCell> RasterProduct<T> {
@@ -57,6 +57,24 @@ impl<T: ProductCell> RasterProduct<T> {
         write_netcdf(path, values, frame, crs, self.nodata, self.name, self.meaning, unit)
     }
 
+    /// As [`RasterProduct::write`], of cells that another product has written to `done` already: what is compressed is copied.
+    ///
+    /// # Errors
+    /// Those of [`write_cog`] and [`copy_cog`].
+    pub fn write_same(
+        &self,
+        path: &Path,
+        (done, of): (&Path, &Self),
+        values: &Grid<T>,
+        frame: &Frame,
+        crs: &Crs,
+    ) -> bothros_formats::Result<()> {
+        match copy_cog(done, path, of.meaning, self.meaning)? {
+            true => Ok(()),
+            false => self.write(path, values, frame, crs),
+        }
+    }
+
     /// As [`RasterProduct::write`], with words of the study's own about what the values are.
     ///
     /// # Errors
@@ -79,7 +97,7 @@ pub const PREPARED: RasterProduct<f32> = RasterProduct {
     meaning: "DEM as prepared, before conditioning, elevation in metres",
     unit: "m",
     nodata: f32::NAN,
-    overview: RasterKind::Mean,
+    overview: Coarser::Mean,
 };
 
 /// Elevations in results.
@@ -88,7 +106,7 @@ pub const GROUND: RasterProduct<f32> = RasterProduct {
     meaning: "ground surface: prepared DEM with voids, barriers and sinks dealt with, elevation in metres",
     unit: "m",
     nodata: f32::NAN,
-    overview: RasterKind::Mean,
+    overview: Coarser::Mean,
 };
 
 /// Elevations for receivers that derive the network again and cannot route flats.
@@ -97,7 +115,7 @@ pub const FALLING: RasterProduct<f32> = RasterProduct {
     meaning: "ground surface raised by as little as makes each cell fall along its flow direction, elevation in metres",
     unit: "m",
     nodata: f32::NAN,
-    overview: RasterKind::Mean,
+    overview: Coarser::Mean,
 };
 
 /// What flow is routed on.
@@ -106,7 +124,7 @@ pub const CONDITIONED: RasterProduct<f32> = RasterProduct {
     meaning: "routing surface: ground surface with burned streams and walls, elevation in metres",
     unit: "m",
     nodata: f32::NAN,
-    overview: RasterKind::Mean,
+    overview: Coarser::Mean,
 };
 
 /// Where cells drain by D-infinity.
@@ -115,11 +133,11 @@ pub const FLOW_ANGLE: RasterProduct<f32> = RasterProduct {
     meaning: "D-infinity direction of steepest fall, radians counter-clockwise from east, -1 at outlets and closed-basin bottoms",
     unit: "radian",
     nodata: f32::NAN,
-    overview: RasterKind::Every,
+    overview: Coarser::First,
 };
 
 const fn share(name: &'static str, meaning: &'static str) -> RasterProduct<f32> {
-    RasterProduct { name, meaning, unit: "", nodata: f32::NAN, overview: RasterKind::Mean }
+    RasterProduct { name, meaning, unit: "", nodata: f32::NAN, overview: Coarser::Mean }
 }
 
 /// What of a cell's flow goes to each neighbour by MFD, in the order of D8 codes.
@@ -140,7 +158,7 @@ pub const FLOW_DIRECTION: RasterProduct<u8> = RasterProduct {
     meaning: "D8 flow direction: 1 E, 2 SE, 4 S, 8 SW, 16 W, 32 NW, 64 N, 128 NE, 0 outlet or closed-basin bottom",
     unit: "",
     nodata: DIRECTION_NODATA,
-    overview: RasterKind::Every,
+    overview: Coarser::First,
 };
 
 /// Cells upstream, routed by D8.
@@ -149,7 +167,7 @@ pub const FLOW_ACCUMULATION: RasterProduct<u32> = RasterProduct {
     meaning: "flow accumulation, cells upstream, the cell itself not counted",
     unit: "cells",
     nodata: ACCUMULATION_NODATA,
-    overview: RasterKind::Greatest,
+    overview: Coarser::Greatest,
 };
 
 /// Cells upstream, routed by D-infinity or MFD.
@@ -158,7 +176,7 @@ pub const DIVIDED_ACCUMULATION: RasterProduct<f64> = RasterProduct {
     meaning: "flow accumulation, cells upstream, the cell itself not counted",
     unit: "cells",
     nodata: REAL_ACCUMULATION_NODATA,
-    overview: RasterKind::Greatest,
+    overview: Coarser::Greatest,
 };
 
 /// Weights upstream.
@@ -167,7 +185,7 @@ pub const WEIGHTED_ACCUMULATION: RasterProduct<f64> = RasterProduct {
     meaning: "weights of all cells upstream, the cell's own not counted",
     unit: "",
     nodata: REAL_ACCUMULATION_NODATA,
-    overview: RasterKind::Greatest,
+    overview: Coarser::Greatest,
 };
 
 /// Weights upstream and of the cell itself, as the application keeps them.
@@ -176,7 +194,7 @@ pub const WEIGHTED_TOTAL: RasterProduct<f32> = RasterProduct {
     meaning: "weights of all cells upstream added up, the cell itself counted",
     unit: "",
     nodata: f32::NAN,
-    overview: RasterKind::Greatest,
+    overview: Coarser::Greatest,
 };
 
 /// Contributing area over the width of flow.
@@ -185,7 +203,7 @@ pub const SPECIFIC_AREA: RasterProduct<f32> = RasterProduct {
     meaning: "specific catchment area: contributing area, the cell itself counted, over the width of a cell",
     unit: "m",
     nodata: f32::NAN,
-    overview: RasterKind::Greatest,
+    overview: Coarser::Greatest,
 };
 
 /// `ln(a / tan b)`.
@@ -194,7 +212,7 @@ pub const WETNESS: RasterProduct<f32> = RasterProduct {
     meaning: "wetness index ln(a / tan b) of the conditioned ground, a in metres, slope at least 0.001",
     unit: "",
     nodata: f32::NAN,
-    overview: RasterKind::Mean,
+    overview: Coarser::Mean,
 };
 
 /// `a tan b`.
@@ -203,7 +221,7 @@ pub const STREAM_POWER: RasterProduct<f32> = RasterProduct {
     meaning: "stream power index a tan b of the conditioned ground, a in metres",
     unit: "m",
     nodata: f32::NAN,
-    overview: RasterKind::Greatest,
+    overview: Coarser::Greatest,
 };
 
 /// Height above the stream that the flow of a cell meets first.
@@ -212,7 +230,7 @@ pub const HEIGHT_ABOVE_STREAM: RasterProduct<f32> = RasterProduct {
     meaning: "height of the conditioned ground above the stream cell that the flow meets first, metres; nodata where it meets none",
     unit: "m",
     nodata: f32::NAN,
-    overview: RasterKind::Mean,
+    overview: Coarser::Mean,
 };
 
 /// The way the ground faces.
@@ -221,7 +239,7 @@ pub const ASPECT: RasterProduct<f32> = RasterProduct {
     meaning: "aspect of the conditioned ground, downhill, degrees clockwise from north; -1 where it is level",
     unit: "degree",
     nodata: f32::NAN,
-    overview: RasterKind::Every,
+    overview: Coarser::First,
 };
 
 /// Shares of realisations of the DEM in which a cell is stream.
@@ -230,7 +248,7 @@ pub const STREAM_PROBABILITY: RasterProduct<f32> = RasterProduct {
     meaning: "probability that a cell is stream, from 0 to 1: share of realisations of the DEM with its vertical error",
     unit: "1",
     nodata: f32::NAN,
-    overview: RasterKind::Greatest,
+    overview: Coarser::Greatest,
 };
 
 /// Shares of realisations of the DEM in which a cell drains to a pour point.
@@ -239,7 +257,7 @@ pub const CATCHMENT_PROBABILITY: RasterProduct<f32> = RasterProduct {
     meaning: "probability that a cell belongs to the catchment, from 0 to 1: share of realisations of the DEM with its vertical error",
     unit: "1",
     nodata: f32::NAN,
-    overview: RasterKind::Mean,
+    overview: Coarser::Mean,
 };
 
 /// Strahler order of stream cells.
@@ -248,7 +266,7 @@ pub const STREAM_ORDER: RasterProduct<u8> = RasterProduct {
     meaning: "Strahler order of stream cells; 0 where there is no stream",
     unit: "",
     nodata: 255,
-    overview: RasterKind::Greatest,
+    overview: Coarser::Greatest,
 };
 
 /// The innermost catchment of each cell.
@@ -257,5 +275,5 @@ pub const CATCHMENT_IDS: RasterProduct<u32> = RasterProduct {
     meaning: "catchment_id, the innermost where catchments nest; 0 outside",
     unit: "",
     nodata: u32::MAX,
-    overview: RasterKind::Every,
+    overview: Coarser::First,
 };

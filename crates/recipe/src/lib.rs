@@ -13,6 +13,7 @@ mod inputs;
 mod pages;
 mod paths;
 mod recipe;
+mod room;
 mod run;
 mod summary;
 mod terrain;
@@ -29,6 +30,7 @@ pub use recipe::{
     BurnMethod, BurnSettings, Conditioning, Handover, HandoverFormat, Network, Paths, RebuildSettings,
     Recipe, Routing, RoutingMethod, Sinks, ThresholdChoice,
 };
+pub use room::Bytes;
 pub use run::{Report, run, run_with};
 pub use summary::Summary;
 pub use terrain::{Align, Lattice, Terrain, definition};

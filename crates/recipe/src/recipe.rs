@@ -10,6 +10,7 @@ use crate::by_hand::EditSettings;
 use crate::catchments::Catchments;
 use crate::derived::{self, Derived};
 use crate::pages::{self, ReportSettings, SheetSettings};
+use crate::room::Bytes;
 use crate::terrain::Terrain;
 use crate::{Error, Result};
 
@@ -19,6 +20,9 @@ use crate::{Error, Result};
 pub struct Recipe {
     /// 1
     pub version: u32,
+    /// most memory that a run may take; what does not fit lies on disk meanwhile
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_memory: Option<Bytes>,
     /// where the elevations come from
     pub terrain: Terrain,
     /// how the DEM is conditioned; sinks are filled where it is left out

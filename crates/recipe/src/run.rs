@@ -24,9 +24,11 @@ use bothros_products::{
     CONDITIONED, DIVIDED_ACCUMULATION, FLOW_ACCUMULATION, FLOW_ANGLE, FLOW_DIRECTION, FLOW_SHARES, GROUND,
     RasterProduct, STREAM_ORDER, Stem, WEIGHTED_ACCUMULATION,
 };
+use rayon::prelude::*;
 
 use crate::inputs;
 use crate::pages::{NoPages, Pages, Ran};
+use crate::room::Room;
 use crate::summary::{NetworkFacts, OrderFacts, SinkCounts, StepTime, Summary, peak_memory};
 use crate::terrain::{self, Prepared};
 use crate::{Error, Recipe, Result, Routing, RoutingMethod};
@@ -85,11 +87,15 @@ pub fn run_with(
     let results = work.path().join("results");
     std::fs::create_dir(&results).map_err(|e| Error::write(&results, e))?;
 
-    let mut run = Run { recipe, dir: &results, report, pages, steps: Vec::new(), share: 0.0, most: 1.0 };
+    let room = Room::begin(recipe, work.path())?;
+    let mut run =
+        Run { recipe, room: &room, dir: &results, report, pages, steps: Vec::new(), share: 0.0, most: 1.0 };
     if recipe.has_pages() {
         run.most = BEFORE_PAGES;
     }
     let mut summary = run.all()?;
+    summary.notes.extend(room.note());
+    drop(room);
     summary.seconds = begun.elapsed().as_secs_f64();
     summary.peak_memory_bytes = peak_memory();
     let path = results.join("summary.json");
@@ -106,6 +112,7 @@ pub fn run_with(
 
 struct Run<'a> {
     recipe: &'a Recipe,
+    room: &'a Room,
     dir: &'a Path,
     report: &'a dyn Report,
     pages: &'a dyn Pages,
@@ -138,6 +145,36 @@ impl Routed {
     }
 }
 
+/// Where flow ends, and the most that comes together.
+#[derive(Default)]
+struct Counted {
+    outlets: u64,
+    /// outlets that do not lie at the edge
+    sinks: u64,
+    /// largest number of cells upstream, with the cell itself
+    largest: f64,
+}
+
+fn counted(routed: &Routed, ground: &Grid<f32>) -> Counted {
+    let one = |mut sum: Counted, (index, &code): (usize, &u8)| {
+        if code == OUTLET {
+            sum.outlets += 1;
+            sum.sinks += u64::from(!ground.is_edge(index));
+        }
+        if code != DIRECTION_NODATA {
+            sum.largest = sum.largest.max(routed.contributing_cells(index));
+        }
+        sum
+    };
+    let both = |a: Counted, b: Counted| Counted {
+        outlets: a.outlets + b.outlets,
+        sinks: a.sinks + b.sinks,
+        largest: a.largest.max(b.largest),
+    };
+    let codes = routed.directions.values().par_iter().enumerate();
+    codes.fold(Counted::default, one).reduce(Counted::default, both)
+}
+
 /// What decides where streams are, beside the threshold.
 struct Rules {
     beginning: Beginning,
@@ -154,6 +191,7 @@ impl<'a> Run<'a> {
         let begun = Instant::now();
         self.report.begin(name);
         let done = work(&Part::new(self.report, self.share, to))?;
+        bothros_spill::trim();
         self.share = to;
         self.report.progress(to);
         self.steps.push(StepTime { step: name.to_owned(), seconds: begun.elapsed().as_secs_f64() });
@@ -161,9 +199,9 @@ impl<'a> Run<'a> {
     }
 
     fn all(&mut self) -> Result<Summary> {
-        let recipe = self.recipe;
+        let (recipe, room) = (self.recipe, self.room);
         let Prepared { dem, frame, crs, mut notes } =
-            self.step("preparing the DEM", 0.12, |part| terrain::prepare(recipe, part))?;
+            self.step("preparing the DEM", 0.12, |part| terrain::prepare(recipe, room, part))?;
         let how = inputs::conditioning(recipe, &crs, &mut notes)?;
         let mut done = self.step("conditioning", 0.25, |part| Ok(condition(&dem, &frame, &how, part)?))?;
         let before = self.step("counting sinks", 0.35, |part| {
@@ -175,11 +213,11 @@ impl<'a> Run<'a> {
             Ok(list_sinks(&dem, filled, &frame, 0, &Part::new(part, 0.6, 1.0))?.sinks)
         })?;
         let ground_moved = cut_and_fill(&dem, &done.ground, &frame)?;
-        let cells = done.ground.values().iter().filter(|z| !z.is_nan()).count() as u64;
+        let cells = done.ground.values().par_iter().filter(|z| !z.is_nan()).count() as u64;
 
         let default = Routing::default();
         let routing = recipe.routing.as_ref().unwrap_or(&default);
-        let routed = self.route(&done, routing, &frame, &crs, &mut notes)?;
+        // Measured before flow is routed, which needs the memory.
         let routing_moved = match &done.routing {
             Some(surface) => cut_and_fill(&dem, surface, &frame)?,
             None => ground_moved,
@@ -187,13 +225,17 @@ impl<'a> Run<'a> {
         let names_prepared =
             crate::derived::formulas(recipe)?.iter().any(|f| f.names.iter().any(|n| n == "prepared"));
         let prepared = names_prepared.then(|| dem.clone());
-        let change = recipe.has_pages().then(|| changed(dem, done.routing_surface()));
+        let change = match recipe.has_pages() {
+            true => Some(changed(dem, done.routing_surface())),
+            false => {
+                drop(dem);
+                None
+            }
+        };
+        let routed = self.route(&done, routing, &frame, &crs, &mut notes)?;
 
         self.write_surfaces(&mut done, &routed, routing, &frame, &crs)?;
-        let sinks_after = (0..routed.directions.len())
-            .filter(|&i| routed.directions.values()[i] == OUTLET && !done.ground.is_edge(i))
-            .count() as u64;
-        let all_outlets = routed.directions.values().iter().filter(|&&c| c == OUTLET).count() as u64;
+        let Counted { outlets: all_outlets, sinks: sinks_after, largest } = counted(&routed, &done.ground);
         let network = match &recipe.network {
             Some(settings) => {
                 let threshold = match (settings.threshold.cells, settings.threshold.area_km2) {
@@ -217,11 +259,6 @@ impl<'a> Run<'a> {
                 threshold.as_cells()
             ));
         }
-        let largest = (0..routed.directions.len())
-            .filter(|&i| routed.directions.values()[i] != DIRECTION_NODATA)
-            .map(|i| routed.contributing_cells(i))
-            .fold(0.0, f64::max);
-
         let mut orders = None;
         if let Some((_, network)) = &network {
             let grid = network.orders(&routed.directions);
@@ -424,33 +461,47 @@ impl<'a> Run<'a> {
     ) -> Result<()> {
         let dir = self.dir;
         let conditioned = self.recipe.conditioning.is_some() || routing.flat_slope > 0.0;
-        self.step("writing surfaces", 0.68, |part| {
+        let falling = match routing.flat_slope {
+            slope if slope > 0.0 => Some(self.step("letting flats fall", 0.64, |part| {
+                Ok(with_least_fall(done.routing_surface(), &routed.directions, slope, frame, part)?)
+            })?),
+            _ => None,
+        };
+        let surfaces = || {
             write(dir, &GROUND, &done.ground, frame, crs)?;
             if conditioned {
-                let falling = match routing.flat_slope {
-                    slope if slope > 0.0 => Some(with_least_fall(
-                        done.routing_surface(),
-                        &routed.directions,
-                        slope,
-                        frame,
-                        &Part::new(part, 0.4, 0.6),
-                    )?),
-                    _ => None,
-                };
-                let surface = falling.as_ref().unwrap_or(done.routing_surface());
-                write(dir, &CONDITIONED, surface, frame, crs)?;
+                match falling.as_ref().or(done.routing.as_ref()) {
+                    Some(surface) => write(dir, &CONDITIONED, surface, frame, crs)?,
+                    // Where flow was routed on the ground itself, the two hold the same.
+                    None => {
+                        let [done_at, to] =
+                            [GROUND.name, CONDITIONED.name].map(|name| dir.join(format!("{name}.tif")));
+                        let written =
+                            CONDITIONED.write_same(&to, (&done_at, &GROUND), &done.ground, frame, crs);
+                        written.map_err(|e| Error::write(Path::new(CONDITIONED.name), e))?;
+                    }
+                }
             }
             Ok(())
-        })?;
-        // It has been routed on and written.
-        done.routing = None;
-        self.step("writing flow directions and accumulation", 0.78, |_| {
+        };
+        let routes = || {
             write(dir, &FLOW_DIRECTION, &routed.directions, frame, crs)?;
             match &routed.divided {
                 Some(sums) => write(dir, &DIVIDED_ACCUMULATION, sums, frame, crs),
                 None => write(dir, &FLOW_ACCUMULATION, &routed.accumulation, frame, crs),
             }
-        })
+        };
+        // What writes one of them waits at times; both at once do not.
+        self.step("writing surfaces, directions and accumulation", 0.78, |_| {
+            std::thread::scope(|scope| {
+                let surfaces = scope.spawn(surfaces);
+                let routes = routes();
+                surfaces.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)).and(routes)
+            })
+        })?;
+        // It has been routed on and written.
+        done.routing = None;
+        Ok(())
     }
 
     fn network(

@@ -2,7 +2,6 @@
 
 use std::path::{Path, PathBuf};
 
-use bothros_core::memory::Step;
 use bothros_core::{Frame, Grid, Monitor, Part};
 use bothros_formats::{
     Crs, CrsKind, Piece, RasterInfo, Resampling, Transform, VerticalUnit, Wanted, Wish, inspect, plan_mosaic,
@@ -13,6 +12,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::inputs::{features, file_name, formats, polygons_of};
 use crate::recipe::{not_negative, positive};
+use crate::room::Room;
 use crate::{Error, Recipe, Result};
 
 /// `[terrain]`
@@ -203,10 +203,8 @@ struct AsRead {
     notes: Vec<String>,
 }
 
-fn read(pieces: &[Piece], fit: bool, part: &dyn Monitor) -> Result<AsRead> {
-    let check = |rows: usize, cols: usize| {
-        Step::Recipe.check(rows as u64 * cols as u64).map_err(|e| Error::data(DEM, e))
-    };
+fn read(pieces: &[Piece], fit: bool, room: &Room, part: &dyn Monitor) -> Result<AsRead> {
+    let check = |rows: usize, cols: usize| room.check(rows as u64 * cols as u64);
     if let [Piece { name, path, info, crs, band, unit }] = pieces {
         check(info.rows, info.cols)?;
         let values = read_elevation(path, name, *band, *unit, part).map_err(|e| formats(DEM, e))?;
@@ -222,7 +220,7 @@ fn read(pieces: &[Piece], fit: bool, part: &dyn Monitor) -> Result<AsRead> {
 }
 
 /// Reads the DEM and prepares it as the recipe says.
-pub(crate) fn prepare(recipe: &Recipe, monitor: &dyn Monitor) -> Result<Prepared> {
+pub(crate) fn prepare(recipe: &Recipe, room: &Room, monitor: &dyn Monitor) -> Result<Prepared> {
     let terrain = &recipe.terrain;
     let pieces: Vec<Piece> = terrain.dem.iter().map(|path| piece(recipe, path)).collect::<Result<_>>()?;
     let align = terrain.align.as_ref().map(|align| alignment(recipe, align)).transpose()?;
@@ -233,7 +231,7 @@ pub(crate) fn prepare(recipe: &Recipe, monitor: &dyn Monitor) -> Result<Prepared
     };
     // Told before elevations are read.
     projected(&pieces, chosen.as_ref(), align.is_some())?;
-    let mut read = read(&pieces, terrain.fit_heights, &Part::new(monitor, 0.0, 0.5))?;
+    let mut read = read(&pieces, terrain.fit_heights, room, &Part::new(monitor, 0.0, 0.5))?;
     let crs = chosen.unwrap_or_else(|| read.crs.clone());
     let mut notes = std::mem::take(&mut read.notes);
     let clip = terrain.clip.as_deref().map(|path| clip(recipe, path, &crs, &mut notes)).transpose()?;
@@ -242,7 +240,7 @@ pub(crate) fn prepare(recipe: &Recipe, monitor: &dyn Monitor) -> Result<Prepared
     let AsRead { values, rows, cols, geo_transform, crs: own, .. } = read;
     let lies = Read { rows, cols, geo_transform, crs: Some(&own), vertical_unit: unit };
     let (frame, part) = (how.place(&lies).map_err(|e| told(recipe, e))?.frame, Part::new(monitor, 0.5, 1.0));
-    Step::Recipe.check(frame.cells() as u64).map_err(|e| Error::data(DEM, e))?;
+    room.check(frame.cells() as u64)?;
     let made = bothros_preparation::prepare(values, &lies, &how, &part).map_err(|e| told(recipe, e))?;
     if made.values.values().iter().all(|z| z.is_nan()) {
         return Err(Error::data(DEM, bothros_core::Error::NoData));

@@ -1,6 +1,6 @@
 //! Blocks of 512 x 512 cells: cut, coarsened, compressed, and put together again.
 
-use bothros_core::Grid;
+use bothros_core::FromMean;
 
 use crate::{Error, Result};
 
@@ -8,15 +8,15 @@ use crate::{Error, Result};
 pub const BLOCK: usize = 512;
 
 /// A type of value that is kept in rasters.
-pub trait CellValue: bytemuck::Pod + PartialOrd + Send + Sync + std::fmt::Debug {
+pub trait CellValue:
+    bytemuck::Pod + PartialOrd + Into<f64> + FromMean + Send + Sync + std::fmt::Debug
+{
     /// Name in the database.
     const NAME: &'static str;
     /// Marks a cell without a value.
     const NODATA: Self;
     /// Whether the value marks such a cell.
     fn is_nodata(self) -> bool;
-    /// The mean of up to four values.
-    fn mean(values: &[Self]) -> Self;
 }
 
 impl CellValue for f32 {
@@ -25,18 +25,12 @@ impl CellValue for f32 {
     fn is_nodata(self) -> bool {
         self.is_nan()
     }
-    fn mean(values: &[Self]) -> Self {
-        (values.iter().map(|&v| v as f64).sum::<f64>() / values.len() as f64) as f32
-    }
 }
 impl CellValue for u8 {
     const NAME: &'static str = "u8";
     const NODATA: Self = u8::MAX;
     fn is_nodata(self) -> bool {
         self == u8::MAX
-    }
-    fn mean(values: &[Self]) -> Self {
-        values[0]
     }
 }
 impl CellValue for u32 {
@@ -45,20 +39,6 @@ impl CellValue for u32 {
     fn is_nodata(self) -> bool {
         self == u32::MAX
     }
-    fn mean(values: &[Self]) -> Self {
-        (values.iter().map(|&v| v as u64).sum::<u64>() / values.len() as u64) as u32
-    }
-}
-
-/// How coarser levels are made from finer ones.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Overview {
-    /// means, for elevations
-    Mean,
-    /// greatest values, so that a stream does not break when seen from afar
-    Greatest,
-    /// one of the values, for codes
-    First,
 }
 
 /// Number of levels of a raster: down to a single block.
@@ -70,38 +50,6 @@ pub(crate) fn levels(rows: usize, cols: usize) -> usize {
         levels += 1;
     }
     levels
-}
-
-/// Half the rows and columns.
-pub(crate) fn coarsen<T: CellValue>(fine: &Grid<T>, overview: Overview) -> Grid<T> {
-    use rayon::prelude::*;
-    let (rows, cols) = (fine.rows().div_ceil(2), fine.cols().div_ceil(2));
-    let mut values = vec![T::NODATA; rows * cols];
-    values.par_chunks_mut(cols.max(1)).enumerate().for_each(|(row, out)| {
-        for (col, value) in out.iter_mut().enumerate() {
-            let mut found = [T::NODATA; 4];
-            let mut count = 0;
-            for r in 2 * row..(2 * row + 2).min(fine.rows()) {
-                for c in 2 * col..(2 * col + 2).min(fine.cols()) {
-                    let fine = fine.values()[r * fine.cols() + c];
-                    if !fine.is_nodata() {
-                        found[count] = fine;
-                        count += 1;
-                    }
-                }
-            }
-            if count == 0 {
-                continue;
-            }
-            let found = &found[..count];
-            *value = match overview {
-                Overview::Mean => T::mean(found),
-                Overview::First => found[0],
-                Overview::Greatest => found.iter().copied().fold(found[0], |a, b| if b > a { b } else { a }),
-            };
-        }
-    });
-    Grid::from_vec(rows, cols, values)
 }
 
 /// Compresses values without loss: the bytes of equal weight are put together, which makes runs of
@@ -182,16 +130,6 @@ mod tests {
         assert!(values.iter().zip(&back).all(|(a, b)| a.to_bits() == b.to_bits()));
         assert!(matches!(decompress::<f32>(&packed[..100], values.len()), Err(Error::DamagedBlock)));
         assert!(decompress::<f32>(&packed, values.len() + 1).is_err());
-    }
-
-    #[test]
-    fn overviews_keep_what_they_say() {
-        let fine = Grid::from_vec(2, 3, vec![1u32, 7, 5, 3, u32::MAX, 9]);
-        assert_eq!(coarsen(&fine, Overview::Greatest).values(), [7, 9]);
-        assert_eq!(coarsen(&fine, Overview::Mean).values(), [3, 7]);
-        assert_eq!(coarsen(&fine, Overview::First).values(), [1, 5]);
-        let fine = Grid::from_vec(2, 2, vec![f32::NAN; 4]);
-        assert!(coarsen(&fine, Overview::Mean).values()[0].is_nan());
     }
 
     #[test]

@@ -32,7 +32,7 @@ mod undo;
 pub use backdrops::{Backdrop, NewBackdrop};
 pub use barriers::NewBarrier;
 pub use batches::{Batch, BatchFile, BatchHead, MadeBy, NewBatch, NewRun, Run, RunOutcome, RunWorker};
-pub use blocks::{BLOCK, CellValue, Overview};
+pub use blocks::{BLOCK, CellValue};
 pub use change::{Change, Record};
 pub use entity::{
     barrier::Model as Barrier, dem::Model as Dem, job::Model as Job, log_entry::Model as LogEntry,

@@ -1,6 +1,6 @@
 //! Rasters in the database: written whole in a transaction, read whole or by window.
 
-use bothros_core::{Cell, Frame, Grid};
+use bothros_core::{Cell, Coarser, Frame, Grid, coarsen};
 use rayon::prelude::*;
 use sea_orm::prelude::{ChronoDateTimeUtc, Expr};
 use sea_orm::sea_query::SimpleExpr;
@@ -12,7 +12,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use crate::background::{self, compute_here};
-use crate::blocks::{BLOCK, CellValue, Overview, Planes, coarsen, compress, decompress, levels};
+use crate::blocks::{BLOCK, CellValue, Planes, compress, decompress, levels};
 use crate::change::locked;
 use crate::dems::{at_work, number_at_work};
 use crate::entity::{file, raster, raster_block};
@@ -102,17 +102,17 @@ impl RasterRole {
     pub fn from_name(name: &str) -> Option<Self> {
         Self::all().find(|role| role.name() == name)
     }
-    fn overview(self) -> Overview {
+    fn coarser(self) -> Coarser {
         match self {
             Self::Source
             | Self::Dem
             | Self::Filled
             | Self::RoutingSurface
-            | Self::CatchmentProbability(_) => Overview::Mean,
+            | Self::CatchmentProbability(_) => Coarser::Mean,
             Self::FillDepth | Self::Accumulation | Self::Weighted | Self::StreamProbability => {
-                Overview::Greatest
+                Coarser::Greatest
             }
-            Self::Direction | Self::CutFill => Overview::First,
+            Self::Direction | Self::CutFill => Coarser::First,
         }
     }
 }
@@ -233,36 +233,35 @@ impl RasterWriter {
         for level in 0..levels {
             if level > 0 {
                 let finer = coarser.as_ref().unwrap_or(values);
-                coarser = Some(compute_here(|| coarsen(finer, new.role.overview())));
+                coarser = Some(compute_here(|| coarsen(finer, T::NODATA, new.role.coarser())));
             }
             let grid = coarser.as_ref().unwrap_or(values);
             let (down, across) = (grid.rows().div_ceil(BLOCK), grid.cols().div_ceil(BLOCK));
             let places: Vec<(usize, usize)> =
                 (0..down).flat_map(|r| (0..across).map(move |c| (r, c))).collect();
+            // While some blocks are sent, the next are compressed.
+            let mut ready = Vec::new();
             for (at, chunk) in places.chunks(BLOCKS_AT_ONCE).enumerate() {
                 if !progress((done + share * (at * BLOCKS_AT_ONCE) as f64 / places.len() as f64).min(1.0)) {
                     return Err(Error::Io(std::io::ErrorKind::Interrupted.into()));
                 }
-                let pack = || {
-                    chunk
-                        .par_iter()
-                        .map(|&(r, c)| compress(grid.window(r * BLOCK, c * BLOCK, BLOCK, BLOCK).values()))
-                        .collect::<Result<Vec<Vec<u8>>>>()
-                };
-                let packed = compute_here(pack)?;
-                let rows = chunk.iter().zip(packed).map(|(&(row, col), data)| raster_block::ActiveModel {
-                    raster_id: Set(id),
-                    level: Set(level as i32),
-                    row: Set(row as i32),
-                    col: Set(col as i32),
-                    data: Set(data),
-                });
-                raster_block::Entity::insert_many(rows).exec_without_returning(&self.transaction).await?;
+                let cut = chunk.iter().map(|&(r, c)| grid.window(r * BLOCK, c * BLOCK, BLOCK, BLOCK));
+                let next = packed((id, level), chunk, cut.collect());
+                let sent = self.send(std::mem::take(&mut ready));
+                ((), ready) = tokio::try_join!(sent, next)?;
             }
+            self.send(ready).await?;
             done += share;
             share /= 4.0;
         }
         Ok(id)
+    }
+
+    async fn send(&self, blocks: Vec<raster_block::ActiveModel>) -> Result<()> {
+        if !blocks.is_empty() {
+            raster_block::Entity::insert_many(blocks).exec_without_returning(&self.transaction).await?;
+        }
+        Ok(())
     }
 
     /// Removes rasters of the study. Readers can go on for a while.
@@ -286,6 +285,29 @@ impl RasterWriter {
         let study = locked(&self.transaction, self.study).await?;
         Ok(Change::new(self.transaction, study, self.store))
     }
+}
+
+/// Compresses blocks of a level of a raster, on threads of their own.
+async fn packed<T: CellValue>(
+    (raster, level): (i64, usize),
+    places: &[(usize, usize)],
+    blocks: Vec<Grid<T>>,
+) -> Result<Vec<raster_block::ActiveModel>> {
+    let for_job = background::in_job();
+    let pack = move || {
+        let each = || blocks.par_iter().map(|block| compress(block.values())).collect::<Result<Vec<_>>>();
+        background::compute(for_job, each)
+    };
+    let packed =
+        tokio::task::spawn_blocking(pack).await.map_err(|e| Error::Io(std::io::Error::other(e)))??;
+    let row = |(&(row, col), data): (&(usize, usize), Vec<u8>)| raster_block::ActiveModel {
+        raster_id: Set(raster),
+        level: Set(level as i32),
+        row: Set(row as i32),
+        col: Set(col as i32),
+        data: Set(data),
+    };
+    Ok(places.iter().zip(packed).map(row).collect())
 }
 
 /// Size and place of all rasters of a study.

@@ -2,8 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
-use bothros_core::{Cell, Frame, Grid};
-use bothros_formats::{Crs, RasterKind, read_elevation, write_cog};
+use bothros_core::{Cell, Coarser, Frame, Grid};
+use bothros_formats::{Crs, read_elevation, write_cog};
 use bothros_store::RasterRole;
 use rand::{Rng, SeedableRng};
 use reqwest::StatusCode;
@@ -102,7 +102,7 @@ fn same<T: Copy>(path: &Path, kept: &Grid<T>, number: impl Fn(T) -> f32, text: &
 
 fn tif(dir: &Path, name: &str, values: &Grid<f32>, frame: &Frame, crs: &Crs) -> PathBuf {
     let path = dir.join(name);
-    write_cog(&path, values, frame, crs, -9999.0, RasterKind::Mean, "elevation", "m").unwrap();
+    write_cog(&path, values, frame, crs, -9999.0, Coarser::Mean, "elevation", "m").unwrap();
     path
 }
 

@@ -7,8 +7,8 @@ use crate::support::browser::{accessible, browser, click, until, value};
 use crate::support::{FRAME, Site, database, python, utm, valley};
 use bothros::elevations::Elevations;
 use bothros_archive::{Archive, StandInCollection, StandInItem};
-use bothros_core::{Frame, Grid};
-use bothros_formats::{RasterKind, Transform, write_cog};
+use bothros_core::{Coarser, Frame, Grid};
+use bothros_formats::{Transform, write_cog};
 use bothros_store::RasterRole;
 use bothros_workflow::Facts;
 use reqwest::StatusCode;
@@ -24,7 +24,7 @@ fn sheets(dir: &Path) -> Vec<StandInItem> {
         let values: Grid<f32> = valley().window(row, col, 150, 200);
         let id = format!("r{row}c{col}");
         let path = dir.join(format!("{id}.tif"));
-        write_cog(&path, &values, &frame, &utm(), f32::NAN, RasterKind::Mean, "elevation", "m").unwrap();
+        write_cog(&path, &values, &frame, &utm(), f32::NAN, Coarser::Mean, "elevation", "m").unwrap();
         let [west, south, east, north] = frame.extent();
         let mut extent = [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
         for (x, y) in [(west, south), (west, north), (east, south), (east, north)] {

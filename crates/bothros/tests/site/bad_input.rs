@@ -3,15 +3,15 @@
 use std::path::{Path, PathBuf};
 
 use crate::support::{FRAME, Site, UPLOAD_LIMIT, utm, valley, valley_file};
-use bothros_core::{Frame, Grid};
-use bothros_formats::{Crs, RasterKind, write_cog};
+use bothros_core::{Coarser, Frame, Grid};
+use bothros_formats::{Crs, write_cog};
 use reqwest::StatusCode;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 fn written(dir: &Path, name: &str, values: &Grid<f32>) -> PathBuf {
     let path = dir.join(name);
     let frame = Frame { rows: values.rows(), cols: values.cols(), ..FRAME };
-    write_cog(&path, values, &frame, &utm(), -9999.0, RasterKind::Mean, "", "m").unwrap();
+    write_cog(&path, values, &frame, &utm(), -9999.0, Coarser::Mean, "", "m").unwrap();
     path
 }
 

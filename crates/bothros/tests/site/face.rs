@@ -1,6 +1,7 @@
 //! The face: what a desk, the map and its lists do under the hand.
 
-use bothros_formats::{RasterKind, write_cog};
+use bothros_core::Coarser;
+use bothros_formats::write_cog;
 use reqwest::StatusCode;
 use serde_json::json;
 use thirtyfour::prelude::*;
@@ -274,7 +275,7 @@ async fn all_that_is_recommended_is_mended_in_one_run_in_the_right_order() {
     }
     values.values_mut()[100 * FRAME.cols + 300] += 300.0;
     let path = dir.path().join("coast.tif");
-    write_cog(&path, &values, &FRAME, &utm(), f32::NAN, RasterKind::Mean, "elevation", "m").unwrap();
+    write_cog(&path, &values, &FRAME, &utm(), f32::NAN, Coarser::Mean, "elevation", "m").unwrap();
     let study = site.study(&path, "Coast").await;
     let browser = browser().await;
     let driver = &browser.driver;

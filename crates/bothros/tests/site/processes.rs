@@ -5,9 +5,9 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use crate::support::{FRAME, database, utm};
-use bothros_core::{Frame, Grid};
+use bothros_core::{Coarser, Frame, Grid};
 use bothros_demo::fractal_terrain;
-use bothros_formats::{RasterKind, write_cog};
+use bothros_formats::write_cog;
 use bothros_store::{JobKind, Store};
 use bothros_workflow::{NewStudy, begin_study};
 
@@ -15,7 +15,7 @@ pub fn rough_file(dir: &std::path::Path, size: usize) -> std::path::PathBuf {
     let path = dir.join("rough.tif");
     let frame = Frame { rows: size, cols: size, ..FRAME };
     let dem: Grid<f32> = fractal_terrain(size, 9);
-    write_cog(&path, &dem, &frame, &utm(), f32::NAN, RasterKind::Mean, "", "m").unwrap();
+    write_cog(&path, &dem, &frame, &utm(), f32::NAN, Coarser::Mean, "", "m").unwrap();
     path
 }
 

@@ -4,10 +4,8 @@ use std::path::PathBuf;
 use std::process::{Command, Output};
 
 use crate::support::python;
-use bothros_core::{Cell, Frame, Grid, Silent};
-use bothros_formats::{
-    Crs, Field, FieldKind, Geometry, Layer, RasterKind, Shape, VectorFormat, write_cog, write_layers,
-};
+use bothros_core::{Cell, Coarser, Frame, Grid, Silent};
+use bothros_formats::{Crs, Field, FieldKind, Geometry, Layer, Shape, VectorFormat, write_cog, write_layers};
 use tempfile::{TempDir, tempdir};
 
 /// A valley to the south with a bank across it, behind which a pond stands; a hollow to the west.
@@ -42,7 +40,7 @@ impl Bench {
     }
     fn dem(&self, name: &str, dem: &Grid<f32>, frame: &Frame, crs: &str) {
         let crs = Crs::parse(crs).unwrap();
-        write_cog(&self.path(name), dem, frame, &crs, -9999.0, RasterKind::Mean, "elevation", "m").unwrap();
+        write_cog(&self.path(name), dem, frame, &crs, -9999.0, Coarser::Mean, "elevation", "m").unwrap();
     }
     fn layer(&self, name: &str, crs: &str, shape: Shape, features: Vec<Geometry>) {
         let named = |(at, g): (usize, Geometry)| (g, vec![format!("number {}", at + 1).into()]);
@@ -245,6 +243,53 @@ fn results_are_the_same_for_any_number_of_threads() {
     for file in ["conditioned.tif", "flow_direction.tif", "flow_accumulation.tif"] {
         assert!(read("one", file) == read("five", file), "{file}");
     }
+}
+
+/// Memory that lies on disk is memory: the same to the bit, whatever is done with it.
+#[test]
+fn a_run_within_little_memory_gives_the_same() {
+    let bench = Bench::new();
+    let mut rough = bothros_demo::fractal_terrain(1700, 5);
+    // A lake of nodata, and flats.
+    for (index, z) in rough.values_mut().iter_mut().enumerate() {
+        let (row, col) = ((index / 1700) as f64, (index % 1700) as f64);
+        match (row - 700.0).hypot(col - 900.0) {
+            far if far < 90.0 => *z = f32::NAN,
+            far if far < 400.0 => *z = (*z / 10.0).round() * 10.0,
+            _ => {}
+        }
+    }
+    let frame = Frame { rows: 1700, cols: 1700, ..FRAME };
+    bench.dem("dem.tif", &rough, &frame, "EPSG:32628");
+    let conditioned = "[conditioning]\nsinks = \"breach_then_fill\"\nmax_breach_length_m = 80.0\n";
+    let network = "[network]\nthreshold = { cells = 3000 }\n[catchments]\nbasins = true\n";
+    for (at, routing) in ["method = \"d8\"\nflat_slope = 0.00001", "method = \"dinf\"", "method = \"mfd\""]
+        .into_iter()
+        .enumerate()
+    {
+        let recipe = recipe(&format!("{conditioned}[routing]\n{routing}\n{network}"));
+        let (whole, little) = (format!("whole{at}"), format!("little{at}"));
+        bench.run(&recipe, &whole);
+        let done = bench.run_with(&recipe, &little, &["--max-memory", "210 MB"]);
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        for file in std::fs::read_dir(bench.path(&whole)).unwrap() {
+            let name = file.unwrap().file_name().into_string().unwrap();
+            let read = |out: &str| std::fs::read(bench.path(out).join(&name)).unwrap();
+            // Of a GeoPackage the time is told when it was written.
+            if !name.ends_with(".json") && !name.ends_with(".gpkg") {
+                assert!(read(&whole) == read(&little), "{routing}: {name}");
+            }
+        }
+    }
+    // What it takes at least is told before anything is read.
+    for (size, expected) in [("202MB", "allow 300MB at least"), ("much", "is no size")] {
+        let done = bench.run_with(&recipe(""), "refused", &["--max-memory", size]);
+        let told = String::from_utf8_lossy(&done.stderr).into_owned();
+        assert!(done.status.code() == Some(2) && told.contains(expected), "{size}: {told}");
+        assert!(!bench.path("refused").exists());
+    }
+    let (status, told) = bench.refused(&format!("max_memory = \"-4GB\"\n{}", recipe("")));
+    assert!(status == 2 && told.contains("line 1") && told.contains("is no size"), "{told}");
 }
 
 #[test]

@@ -4,9 +4,9 @@ use std::io::Read;
 use std::path::Path;
 use std::process::Command;
 
-use bothros_core::{Frame, Grid};
+use bothros_core::{Coarser, Frame, Grid};
 use bothros_demo::write_files;
-use bothros_formats::{Crs, RasterKind, write_cog};
+use bothros_formats::{Crs, write_cog};
 use bothros_products::TABLES;
 use gdal::{Dataset, Metadata};
 use reqwest::StatusCode;
@@ -72,7 +72,7 @@ async fn the_package_and_a_recipe_agree_in_every_layer_column_and_value() {
     ] {
         let crs = Crs::parse(crs).unwrap();
         let path = dir.path().join(name);
-        write_cog(&path, grid, frame, &crs, -9999.0, RasterKind::Mean, "values", unit).unwrap();
+        write_cog(&path, grid, frame, &crs, -9999.0, Coarser::Mean, "values", unit).unwrap();
         let part = Part::bytes(std::fs::read(&path).unwrap()).file_name(name);
         let form = Form::new().text("name", name).text("holds", holds).text("unit", unit).part("dem", part);
         let answer = site.post(&format!("/studies/{study}/rasters")).multipart(form).send().await.unwrap();

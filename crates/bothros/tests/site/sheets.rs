@@ -20,6 +20,13 @@ async fn mapped(site: &Site, name: &str) -> i64 {
     study
 }
 
+/// A boundary that somebody else drew around the mill's catchment.
+async fn surveyed(site: &Site, study: i64) {
+    let ring = "[[500300,4759700],[502900,4759700],[502900,4757050],[500300,4757050]]";
+    let drawn = [("role", "boundaries"), ("line", ring), ("name", "Survey of 1988")];
+    assert!(site.send(&format!("/studies/{study}/draw"), &drawn).await.0.is_success());
+}
+
 /// A sheet as it is kept.
 struct Kept<'a> {
     site: &'a Site,
@@ -330,6 +337,7 @@ async fn a_sheet_is_laid_out_by_hand() {
 async fn sheets_are_begun_copied_between_studies_made_an_atlas_and_deleted() {
     let site = Site::new().await;
     let study = mapped(&site, "Sorrel Water").await;
+    surveyed(&site, study).await;
     let browser = browser().await;
     let hand = Hand { driver: &browser.driver };
     let driver = hand.driver;
@@ -348,6 +356,16 @@ async fn sheets_are_begun_copied_between_studies_made_an_atlas_and_deleted() {
     let kept = Kept { site: &site, study, sheet };
     let maps = kept.state().await["parts"].as_array().unwrap().iter().filter(|p| p["kind"] == "map").count();
     assert_eq!(maps, 2);
+    // A catchment against a published boundary, with what only one of them holds in the key.
+    let first = value(driver, "document.querySelector('.piece-map').dataset.part").await;
+    hand.clicks(&format!("#part-list [data-choose='{}']", first.as_str().unwrap())).await;
+    until(driver, "document.querySelectorAll('[data-map-layer^=published-]').length > 0").await;
+    hand.sends("/layer", hand.clicks("[data-map-layer^=published-]")).await;
+    until(driver, "document.querySelector('[data-map-layer^=published-][aria-pressed=true]')").await;
+    let svg = site.get(&kept.file("svg", 60)).await.text().await.unwrap();
+    for words in [" against ", "Only in the catchment: ", "Only inside the boundary: "] {
+        assert!(svg.contains(words), "{words}");
+    }
     // Another study shown in the second map; maps of two studies keep together.
     let second = value(driver, "[...document.querySelectorAll('.piece-map')].at(-1).dataset.part").await;
     let second = second.as_str().unwrap().to_owned();

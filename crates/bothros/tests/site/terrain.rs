@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use crate::support::browser::{accessible, browser, click, press, until, value};
 use crate::support::{FRAME, Site, utm, valley, valley_file, written};
-use bothros_core::{Cell, Frame, Grid};
-use bothros_formats::{RasterKind, read_elevation, write_cog};
+use bothros_core::{Cell, Coarser, Frame, Grid};
+use bothros_formats::{read_elevation, write_cog};
 use bothros_store::{LayerRole, RasterRole};
 use reqwest::StatusCode;
 use reqwest::multipart::{Form, Part};
@@ -137,7 +137,7 @@ async fn files_that_differ_are_brought_to_one_grid() {
     };
     let first = written(dir.path(), "fine.tif", &of(&fine, 1.0), &fine);
     let second = dir.path().join("coarse.tif");
-    write_cog(&second, &of(&coarse, 0.3048), &coarse, &utm(), f32::NAN, RasterKind::Mean, "elevation", "ft")
+    write_cog(&second, &of(&coarse, 0.3048), &coarse, &utm(), f32::NAN, Coarser::Mean, "elevation", "ft")
         .unwrap();
     let third = dir.path().join("degrees.tif");
     let made = std::process::Command::new("gdalwarp")

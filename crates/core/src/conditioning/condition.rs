@@ -1,5 +1,6 @@
 //! All steps of conditioning in their order, for both surfaces.
 
+use std::borrow::Cow;
 use std::time::Instant;
 
 use serde::{Deserialize, Serialize};
@@ -225,11 +226,12 @@ pub fn condition(
     monitor: &dyn Monitor,
 ) -> Result<Conditioned> {
     let mut work = Work { frame, volumes_only: how.volumes_only, steps: Vec::new(), remarks: Vec::new() };
-    let mut ground = dem.clone();
+    // Copied only where a step changes it.
+    let mut ground = Cow::Borrowed(dem);
     if how.fill_voids {
         let (next, cells) =
             work.step(StepKind::Voids, &ground, |g| fill_voids(g, &Part::new(monitor, 0.0, 0.1)))?;
-        ground = next;
+        ground = Cow::Owned(next);
         if cells > 0 {
             work.remarks.push(Remark::VoidsFilled { cells });
         }
@@ -246,7 +248,7 @@ pub fn condition(
             }
             Ok((g, all))
         })?;
-        ground = next;
+        ground = Cow::Owned(next);
         for (area, told) in told.into_iter().enumerate() {
             if told.cells == 0 {
                 work.remarks.push(Remark::RebuildOutside { area });
@@ -256,7 +258,7 @@ pub fn condition(
     }
     if !how.lakes.is_empty() {
         let (next, lakes) = work.step(StepKind::Lakes, &ground, |g| Ok(level_lakes(g, frame, &how.lakes)))?;
-        ground = next;
+        ground = Cow::Owned(next);
         let outside = lakes.iter().enumerate().filter(|(_, l)| l.cells == 0);
         work.remarks.extend(outside.map(|(lake, _)| Remark::LakeOutside { lake }));
     }
@@ -276,7 +278,7 @@ pub fn condition(
         }
     }
     if !how.walls.is_empty() {
-        let from = routing.take().unwrap_or_else(|| ground.clone());
+        let from = routing.take().map_or_else(|| Cow::Borrowed(&*ground), Cow::Owned);
         let (next, raised) = work.step(StepKind::Walls, &from, |g| Ok(raise_along(g, frame, &how.walls)))?;
         let outside = raised.iter().enumerate().filter(|(_, r)| **r == 0);
         work.remarks.extend(outside.map(|(wall, _)| Remark::WallOutside { wall }));
@@ -287,7 +289,7 @@ pub fn condition(
         routing = routing.map(|surface| lower_along(&surface, frame, &how.breach_lines).0);
         let (next, outcomes) =
             work.step(StepKind::BreachLines, &ground, |g| Ok(lower_along(g, frame, &how.breach_lines)))?;
-        ground = next;
+        ground = Cow::Owned(next);
         for (line, outcome) in outcomes.into_iter().enumerate() {
             if !matches!(outcome, BreachLineOutcome::Lowered { .. }) {
                 work.remarks.push(Remark::BreachLine { line, outcome });
@@ -317,7 +319,7 @@ pub fn condition(
             let mut own = Work { frame, volumes_only: true, steps: Vec::new(), remarks: Vec::new() };
             // What is open has been decided.
             let how = Conditioning { max_fill_depth_m: None, ..how.clone() };
-            Some(own.sinks(surface, &how, &mut open, &Part::new(monitor, share, 1.0))?)
+            Some(own.sinks(Cow::Owned(surface), &how, &mut open, &Part::new(monitor, share, 1.0))?)
         }
         None => None,
     };
@@ -353,7 +355,7 @@ impl Work<'_> {
 
     fn sinks(
         &mut self,
-        mut surface: Grid<f32>,
+        mut surface: Cow<'_, Grid<f32>>,
         how: &Conditioning,
         open: &mut Vec<u32>,
         monitor: &dyn Monitor,
@@ -365,7 +367,7 @@ impl Work<'_> {
             let part = Part::new(monitor, 0.0, if fills { 0.7 } else { 1.0 });
             let (next, report) =
                 self.step(StepKind::Breach, &surface, |s| breach(s, frame, open, how.breach_limits, &part))?;
-            surface = next;
+            surface = Cow::Owned(next);
             if !fills && !report.left.is_empty() {
                 self.remarks.push(Remark::SinksLeft { bottoms: report.left });
             }
@@ -380,12 +382,12 @@ impl Work<'_> {
                 }
                 None => Ok((fill_to_outlets(s, open, &part)?, Vec::new())),
             })?;
-            surface = next;
+            surface = Cow::Owned(next);
             if !kept.is_empty() {
                 self.remarks.push(Remark::DeepSinksKept { sinks: kept });
             }
         }
-        Ok(surface)
+        Ok(surface.into_owned())
     }
 }
 

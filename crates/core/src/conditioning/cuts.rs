@@ -1,5 +1,6 @@
 //! The deepest cuts into the ground, each with its place.
 
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::{Cell, Frame, Grid, Result};
@@ -34,7 +35,7 @@ pub struct Cut {
 pub fn deepest_cuts(before: &Grid<f32>, after: &Grid<f32>, frame: &Frame, count: usize) -> Result<Vec<Cut>> {
     before.same_shape(after)?;
     let by = |i: usize| f64::from(before.values()[i]) - f64::from(after.values()[i]);
-    let mut open: Vec<bool> = before.values().iter().zip(after.values()).map(|(b, a)| a < b).collect();
+    let mut open: Vec<bool> = before.values().par_iter().zip(after.values()).map(|(b, a)| a < b).collect();
     let mut found: Vec<Cut> = Vec::new();
     let mut stack = Vec::new();
     for start in 0..open.len() {

@@ -1,6 +1,7 @@
 //! Rasters in memory: values, neighbours, place on the ground.
 
 mod away;
+mod coarser;
 mod draw;
 mod frame;
 mod pages;
@@ -8,6 +9,7 @@ mod placing;
 mod raster;
 
 pub(crate) use away::{Away, Work};
+pub use coarser::{Coarser, FromMean, coarsen};
 pub use draw::{Connection, cells_along, cells_within};
 pub(crate) use draw::{pieces_within, share_within};
 pub use frame::Frame;

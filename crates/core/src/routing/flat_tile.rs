@@ -48,13 +48,17 @@ pub(super) struct Scratch {
     queue: Vec<u32>,
 }
 
-/// A tile with flats that cross its rim. Its lists have one more cell all round.
+/// A tile with flats that cross its rim. While other tiles are worked on, it holds the cells of flats only.
 pub(super) struct FlatTile {
     pub place: Place,
-    /// where a cell drains, as far as it is known
+    /// a bit for each cell, set where it belongs to a flat; rows begin with a word of their own
+    flat: Vec<u64>,
+    /// for each row how many cells of flats lie in rows before it
+    before: Vec<u32>,
+    /// for each cell of a flat, in row order: where it drains, as far as it is known
     codes: Vec<u8>,
-    towards: Vec<u32>,
-    away: Vec<u32>,
+    /// and its steps
+    steps: Vec<Steps>,
 }
 
 impl FlatTile {
@@ -99,9 +103,7 @@ impl FlatTile {
         spread(towards, across, lower_rim, queue, monitor)?;
         spread(away, across, higher_rim, queue, monitor)?;
         if crosses {
-            let Scratch { codes, towards, away, .. } = scratch;
-            let [towards, away] = [towards, away].map(std::mem::take);
-            return Ok(Some(Self { place, codes: std::mem::take(codes), towards, away }));
+            return Ok(Some(Self::of(place, scratch)));
         }
         // The bottom of a closed basin drains to its first cell.
         for &cell in &scratch.cells {
@@ -123,6 +125,71 @@ impl FlatTile {
         Ok(None)
     }
 
+    /// What is to be remembered of a tile whose steps have been counted.
+    fn of(place: Place, scratch: &Scratch) -> Self {
+        let across = place.width + 2;
+        let words = place.width.div_ceil(64);
+        let mut flat = vec![0u64; words * place.height];
+        let mut before = vec![0u32; place.height];
+        let mut codes = Vec::with_capacity(scratch.cells.len());
+        let mut steps = Vec::with_capacity(scratch.cells.len());
+        for &cell in &scratch.cells {
+            let at = cell as usize;
+            let (row, col) = (at / across - 1, at % across - 1);
+            flat[row * words + col / 64] |= 1 << (col % 64);
+            codes.push(scratch.codes[at]);
+            steps.push(Steps { towards: scratch.towards[at], away: scratch.away[at] });
+        }
+        let mut sum = 0;
+        for (before, words) in before.iter_mut().zip(flat.chunks(words)) {
+            *before = sum;
+            sum += words.iter().map(|w| w.count_ones()).sum::<u32>();
+        }
+        Self { place, flat, before, codes, steps }
+    }
+
+    /// The place of a cell among those of flats, by its row and column in the tile; none where it belongs to no flat.
+    #[inline]
+    fn slot(&self, row: usize, col: usize) -> Option<usize> {
+        let words = self.place.width.div_ceil(64);
+        let line = &self.flat[row * words..(row + 1) * words];
+        let (word, bit) = (col / 64, 1u64 << (col % 64));
+        if line[word] & bit == 0 {
+            return None;
+        }
+        let earlier: u32 = line[..word].iter().map(|w| w.count_ones()).sum();
+        Some((self.before[row] + earlier + (line[word] & (bit - 1)).count_ones()) as usize)
+    }
+
+    /// The cells of flats in row order, each with its row and column in the tile.
+    fn cells(&self) -> impl Iterator<Item = (usize, usize)> {
+        let words = self.place.width.div_ceil(64);
+        self.flat.iter().enumerate().flat_map(move |(at, &word)| {
+            let left = std::iter::successors(Some(word), |w| Some(w & w.wrapping_sub(1)));
+            left.take_while(|w| *w != 0)
+                .map(move |w| (at / words, at % words * 64 + w.trailing_zeros() as usize))
+        })
+    }
+
+    /// Puts the steps, and where cells drain, into lists that have one more cell all round, with 0 steps outside flats.
+    fn lay_out(&self, scratch: &mut Scratch) {
+        let across = self.place.width + 2;
+        let all = across * (self.place.height + 2);
+        for steps in [&mut scratch.towards, &mut scratch.away] {
+            steps.clear();
+            steps.resize(all, 0);
+        }
+        scratch.codes.clear();
+        scratch.codes.resize(all, UNDECIDED);
+        scratch.cells.clear();
+        for ((row, col), (&code, steps)) in self.cells().zip(self.codes.iter().zip(&self.steps)) {
+            let at = (row + 1) * across + col + 1;
+            scratch.cells.push(at as u32);
+            scratch.codes[at] = code;
+            (scratch.towards[at], scratch.away[at]) = (steps.towards, steps.away);
+        }
+    }
+
     /// Counts on from the steps told at the rims of other tiles.
     pub(super) fn count_on(
         &mut self,
@@ -133,77 +200,75 @@ impl FlatTile {
         let across = self.place.width + 2;
         scratch.lower_rim.clear();
         scratch.higher_rim.clear();
-        let (height, width) = (self.place.height, self.place.width);
-        rims.around(&self.place, |row, col, told| {
-            for (told, steps, seeds) in [
-                (told.towards, &mut self.towards, &mut scratch.lower_rim),
-                (told.away, &mut self.away, &mut scratch.higher_rim),
-            ] {
-                if told == 0 || told == UNREACHED {
-                    continue;
-                }
-                for row in row.saturating_sub(1).max(1)..=(row + 1).min(height) {
-                    for col in col.saturating_sub(1).max(1)..=(col + 1).min(width) {
-                        let at = row * across + col;
-                        if steps[at] > told + 1 {
-                            steps[at] = told + 1;
-                            seeds.push((told + 1, at as u32));
-                        }
+        let place = self.place;
+        rims.around(&place, |row, col, told| {
+            let nearer = |told: u32, steps: u32| told != 0 && told != UNREACHED && steps > told + 1;
+            for row in row.saturating_sub(1).max(1)..=(row + 1).min(place.height) {
+                for col in col.saturating_sub(1).max(1)..=(col + 1).min(place.width) {
+                    let Some(slot) = self.slot(row - 1, col - 1) else { continue };
+                    let (steps, at) = (&mut self.steps[slot], (row * across + col) as u32);
+                    if nearer(told.towards, steps.towards) {
+                        steps.towards = told.towards + 1;
+                        scratch.lower_rim.push((steps.towards, at));
+                    }
+                    if nearer(told.away, steps.away) {
+                        steps.away = told.away + 1;
+                        scratch.higher_rim.push((steps.away, at));
                     }
                 }
             }
         });
+        if scratch.lower_rim.is_empty() && scratch.higher_rim.is_empty() {
+            return Ok(());
+        }
         scratch.lower_rim.sort_unstable();
         scratch.higher_rim.sort_unstable();
-        spread(&mut self.towards, across, &scratch.lower_rim, &mut scratch.queue, monitor)?;
-        spread(&mut self.away, across, &scratch.higher_rim, &mut scratch.queue, monitor)
+        self.lay_out(scratch);
+        let Scratch { towards, away, lower_rim, higher_rim, queue, cells, .. } = scratch;
+        spread(towards, across, lower_rim, queue, monitor)?;
+        spread(away, across, higher_rim, queue, monitor)?;
+        for (steps, &at) in self.steps.iter_mut().zip(&*cells) {
+            *steps = Steps { towards: towards[at as usize], away: away[at as usize] };
+        }
+        Ok(())
     }
 
     /// Writes the directions of the tile's flats to `codes`, the band of rows that holds it, `cols` long.
-    pub(super) fn end(mut self, rims: &Rims, codes: &mut [u8], cols: usize) {
+    pub(super) fn end(self, rims: &Rims, codes: &mut [u8], cols: usize, scratch: &mut Scratch) {
         let across = self.place.width + 2;
+        self.lay_out(scratch);
         rims.around(&self.place, |row, col, told| {
-            self.towards[row * across + col] = told.towards;
-            self.away[row * across + col] = told.away;
+            scratch.towards[row * across + col] = told.towards;
+            scratch.away[row * across + col] = told.away;
         });
-        for row in 0..self.place.height {
-            let out = &mut codes[row * cols + self.place.left..][..self.place.width];
-            for (col, out) in out.iter_mut().enumerate() {
-                let at = (row + 1) * across + col + 1;
-                if self.towards[at] != 0
-                    && let Some(code) = code_of(at, across, &self.codes, &self.towards, &self.away)
-                {
-                    *out = code;
-                }
+        for &at in &scratch.cells {
+            let at = at as usize;
+            if let Some(code) = code_of(at, across, &scratch.codes, &scratch.towards, &scratch.away) {
+                let (row, col) = (at / across - 1, at % across - 1);
+                codes[row * cols + self.place.left + col] = code;
             }
         }
     }
 
-    fn at(&self, row: usize, col: usize) -> usize {
-        (row + 1) * (self.place.width + 2) + col + 1
-    }
-
     /// The steps of a cell, by its row and column in the tile.
     pub(super) fn steps(&self, row: usize, col: usize) -> Steps {
-        let at = self.at(row, col);
-        Steps { towards: self.towards[at], away: self.away[at] }
+        self.slot(row, col).map_or(Steps::default(), |slot| self.steps[slot])
     }
 
-    /// Sets the steps of a cell, and whether it is the bottom of a closed basin.
+    /// Sets the steps of a cell of a flat, and whether it is the bottom of a closed basin.
     pub(super) fn set(&mut self, row: usize, col: usize, towards: u32, bottom: bool) {
-        let at = self.at(row, col);
-        self.towards[at] = towards;
+        let Some(slot) = self.slot(row, col) else { return };
+        self.steps[slot].towards = towards;
         if bottom {
-            self.codes[at] = OUTLET;
+            self.codes[slot] = OUTLET;
         }
     }
 
     /// The cells of flats without a lower rim, by number in the whole grid, which has `cols` columns.
     pub(super) fn unreached(&self, cols: usize) -> impl Iterator<Item = u32> {
-        let across = self.place.width + 2;
-        self.towards.iter().enumerate().filter(|&(_, &steps)| steps == UNREACHED).map(move |(at, _)| {
-            ((self.place.top + at / across - 1) * cols + self.place.left + at % across - 1) as u32
-        })
+        let (top, left) = (self.place.top, self.place.left);
+        let all = self.cells().zip(&self.steps).filter(|(_, steps)| steps.towards == UNREACHED);
+        all.map(move |((row, col), _)| ((top + row) * cols + left + col) as u32)
     }
 }
 

@@ -88,11 +88,11 @@ fn resolve_in_tiles(
             .values_mut()
             .par_chunks_mut(size * cols)
             .zip(crossing.par_chunks_mut(across))
-            .try_for_each(|(codes, tiles)| {
+            .try_for_each_init(Scratch::default, |scratch, (codes, tiles)| {
                 for tile in tiles {
                     pace.advance(1)?;
                     if let Some(tile) = tile.take() {
-                        tile.end(&rims, codes, cols);
+                        tile.end(&rims, codes, cols, scratch);
                     }
                 }
                 Ok(())

@@ -94,11 +94,20 @@ pub fn examine(dem: &Grid<f32>, frame: &Frame, unit_m: f64, monitor: &dyn Monito
             let bottom = (top + BAND).min(dem.rows());
             let mut spikes = Vec::new();
             let mut level = Vec::with_capacity((bottom - top) * cols);
-            for index in top * cols..bottom * cols {
-                let z = dem.values()[index];
-                let around = Around::of(dem, index);
-                level.push(around.count > 0 && around.lowest == z && around.highest == z);
-                spikes.extend(around.spike(z, least).map(|above_m| Spike { at: dem.cell(index), above_m }));
+            let mut bounds = Bounds::new(cols);
+            for row in top..bottom {
+                bounds.find(dem, row);
+                let here = &dem.values()[row * cols..(row + 1) * cols];
+                for (col, (&z, (&lowest, &highest))) in
+                    here.iter().zip(bounds.lowest.iter().zip(&bounds.highest)).enumerate()
+                {
+                    level.push(lowest == z && highest == z);
+                    if (z - highest).max(lowest - z) > least {
+                        let at = Cell { row, col };
+                        let around = Around::of(dem, dem.index(at));
+                        spikes.extend(around.spike(z, least).map(|above_m| Spike { at, above_m }));
+                    }
+                }
             }
             Ok((spikes, level))
         })
@@ -115,6 +124,42 @@ pub fn examine(dem: &Grid<f32>, frame: &Frame, unit_m: f64, monitor: &dyn Monito
     let sea = patches.iter().copied().find(|p| p.touches_edge && p.elevation_m.abs() <= SEA_WITHIN_M);
     patches.truncate(PATCHES_LISTED);
     Ok(Quality { spikes: count, worst_spikes: spikes, level_cells, level_patches: patches, sea, step_m })
+}
+
+/// The lowest and the highest neighbour of each cell of a row; infinite where there is none with an elevation.
+struct Bounds {
+    lowest: Vec<f32>,
+    highest: Vec<f32>,
+}
+
+impl Bounds {
+    fn new(cols: usize) -> Self {
+        Self { lowest: vec![f32::INFINITY; cols], highest: vec![f32::NEG_INFINITY; cols] }
+    }
+
+    fn find(&mut self, dem: &Grid<f32>, row: usize) {
+        let cols = dem.cols();
+        self.lowest.fill(f32::INFINITY);
+        self.highest.fill(f32::NEG_INFINITY);
+        for near in row.saturating_sub(1)..(row + 2).min(dem.rows()) {
+            let z = &dem.values()[near * cols..(near + 1) * cols];
+            // To the right, to the left, and straight above or below. Minimum and maximum pass over NaN.
+            self.take(0, &z[1..]);
+            self.take(1, &z[..cols - 1]);
+            if near != row {
+                self.take(0, z);
+            }
+        }
+    }
+
+    fn take(&mut self, from: usize, z: &[f32]) {
+        for (lowest, &z) in self.lowest[from..].iter_mut().zip(z) {
+            *lowest = lowest.min(z);
+        }
+        for (highest, &z) in self.highest[from..].iter_mut().zip(z) {
+            *highest = highest.max(z);
+        }
+    }
 }
 
 /// The neighbours of a cell that have an elevation.

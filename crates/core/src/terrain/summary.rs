@@ -1,9 +1,10 @@
 //! The plain facts of a DEM: range, distribution, nodata, voids, whole metres.
 
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::outside;
-use crate::monitor::Pace;
+use crate::monitor::SharedPace;
 use crate::{Cell, Error, Grid, Monitor, Result};
 
 /// A void: connected cells without elevation inside the terrain.
@@ -46,6 +47,58 @@ pub struct Summary {
 const SAMPLE: usize = 1 << 18;
 const VOIDS_LISTED: usize = 10;
 
+/// Rows that are looked at together.
+const ROWS: usize = 64;
+
+/// What some rows hold.
+struct Seen {
+    cells: u64,
+    sum: f64,
+    lowest: f32,
+    highest: f32,
+    whole_numbers: bool,
+    sample: Vec<f32>,
+}
+
+impl Seen {
+    /// Looks at cells, the first of which has the number `from` in the grid; one in `every` goes into the sample.
+    fn of(values: &[f32], from: usize, every: usize, unit_m: f64) -> Self {
+        let mut seen = Self {
+            cells: 0,
+            sum: 0.0,
+            lowest: f32::INFINITY,
+            highest: f32::NEG_INFINITY,
+            whole_numbers: true,
+            sample: Vec::new(),
+        };
+        for &z in values.iter().filter(|z| !z.is_nan()) {
+            seen.cells += 1;
+            seen.sum += z as f64;
+            seen.lowest = seen.lowest.min(z);
+            seen.highest = seen.highest.max(z);
+        }
+        // Converted elevations carry the rounding of float32.
+        let whole = |z: &f32| {
+            let in_unit = *z as f64 / unit_m;
+            z.is_nan() || (in_unit - in_unit.round()).abs() <= 1e-6 * in_unit.abs().max(1.0)
+        };
+        seen.whole_numbers = values.iter().all(whole);
+        let first = from.next_multiple_of(every) - from;
+        seen.sample.extend(values.iter().skip(first).step_by(every).filter(|z| !z.is_nan()));
+        seen
+    }
+
+    fn and(mut self, mut next: Self) -> Self {
+        self.cells += next.cells;
+        self.sum += next.sum;
+        self.lowest = self.lowest.min(next.lowest);
+        self.highest = self.highest.max(next.highest);
+        self.whole_numbers &= next.whole_numbers;
+        self.sample.append(&mut next.sample);
+        self
+    }
+}
+
 /// Summarises a DEM. `unit_m` is the metres in one unit of the source's elevations, so that whole
 /// feet are found as well as whole metres.
 ///
@@ -63,30 +116,16 @@ const VOIDS_LISTED: usize = 10;
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
 pub fn summarise(dem: &Grid<f32>, unit_m: f64, monitor: &dyn Monitor) -> Result<Summary> {
-    let mut pace = Pace::new(monitor, dem.len());
-    let (mut cells, mut sum) = (0u64, 0f64);
-    let (mut lowest, mut highest) = (f32::INFINITY, f32::NEG_INFINITY);
-    let mut whole_numbers = true;
-    let mut sample = Vec::new();
     let every = dem.len().div_ceil(SAMPLE).max(1);
-    for (index, &z) in dem.values().iter().enumerate() {
-        pace.advance(1)?;
-        if z.is_nan() {
-            continue;
-        }
-        cells += 1;
-        sum += z as f64;
-        lowest = lowest.min(z);
-        highest = highest.max(z);
-        if whole_numbers {
-            let in_unit = z as f64 / unit_m;
-            // Converted elevations carry the rounding of float32.
-            whole_numbers = (in_unit - in_unit.round()).abs() <= 1e-6 * in_unit.abs().max(1.0);
-        }
-        if index % every == 0 {
-            sample.push(z);
-        }
-    }
+    let band = (ROWS * dem.cols()).max(1);
+    let shared = SharedPace::new(monitor, dem.len().div_ceil(band));
+    let bands = dem.values().par_chunks(band).enumerate().map(|(at, values)| {
+        shared.advance(1)?;
+        Ok(Seen::of(values, at * band, every, unit_m))
+    });
+    // Bands are put together in their order, so that sums do not depend on threads.
+    let all = bands.collect::<Result<Vec<Seen>>>()?.into_iter().reduce(Seen::and);
+    let Seen { cells, sum, lowest, highest, whole_numbers, mut sample } = all.ok_or(Error::NoData)?;
     if cells == 0 {
         return Err(Error::NoData);
     }

@@ -8,8 +8,8 @@ use bothros_core::routing::{
     DIRECTION_NODATA, height_above_stream, specific_area, stream_power_index, wetness_index,
 };
 use bothros_core::terrain::{aspect, slope};
-use bothros_core::{Frame, Grid, Monitor};
-use bothros_formats::{Crs, RasterKind, write_cog};
+use bothros_core::{Coarser, Frame, Grid, Monitor};
+use bothros_formats::{Crs, write_cog};
 use bothros_products::named::{STREAMS, identifier};
 
 use super::{Routed, Run};
@@ -163,17 +163,8 @@ impl Run<'_> {
             }
             let name = format!("derived_{}.tif", asked.name);
             let (unit, path) = (formula.kind.unit(), dir.join(&name));
-            write_cog(
-                &path,
-                &grid,
-                frame,
-                crs,
-                f32::NAN,
-                RasterKind::Mean,
-                &asked.formula,
-                &unit.to_string(),
-            )
-            .map_err(|e| Error::write(&path, e))?;
+            write_cog(&path, &grid, frame, crs, f32::NAN, Coarser::Mean, &asked.formula, &unit.to_string())
+                .map_err(|e| Error::write(&path, e))?;
             made.insert(asked.name.clone(), (grid, unit));
         }
         let wanted = |name: &String| recipe.derived.iter().any(|d| d.name == *name);

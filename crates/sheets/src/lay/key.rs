@@ -51,7 +51,7 @@ fn entries(key: &Key, contents: &[Content]) -> Vec<Entry> {
 
 /// A row of the key: a heading, or an entry.
 enum Row<'a> {
-    Heading(&'a str),
+    Heading(Vec<String>),
     Entry(&'a Entry, Vec<String>),
 }
 
@@ -68,12 +68,12 @@ pub(super) fn marks(key: &Key, contents: &[Content], at: Rect, complaints: &mut 
     for entry in &all {
         if entry.group != group {
             group = &entry.group;
-            rows.push(Row::Heading(group));
+            rows.push(Row::Heading(broken(group, at.width.max(10.0), size, Weight::Bold)));
         }
         rows.push(Row::Entry(entry, broken(&entry.words, widest, size, Weight::Regular)));
     }
     let wide = |row: &Row| match row {
-        Row::Heading(words) => width_mm(words, size, Weight::Bold),
+        Row::Heading(lines) => lines.iter().map(|l| width_mm(l, size, Weight::Bold)).fold(0.0, f64::max),
         Row::Entry(entry, lines) => {
             let words = lines.iter().map(|l| width_mm(l, size, Weight::Regular)).fold(0.0, f64::max);
             match &entry.sample {
@@ -86,7 +86,7 @@ pub(super) fn marks(key: &Key, contents: &[Content], at: Rect, complaints: &mut 
         }
     };
     let tall = |row: &Row| match row {
-        Row::Heading(_) => high * 1.45,
+        Row::Heading(lines) => high * (lines.len() as f64 + 0.45),
         Row::Entry(entry, lines) => match entry.sample {
             Sample::Ramp { .. } => high * (lines.len() as f64 + 1.9),
             _ => high * lines.len() as f64,
@@ -118,8 +118,11 @@ pub(super) fn marks(key: &Key, contents: &[Content], at: Rect, complaints: &mut 
             continue;
         }
         match row {
-            Row::Heading(told) => {
-                out.push(words([x, y + high * 1.45 - size * 0.45], size, Weight::Bold, told))
+            Row::Heading(lines) => {
+                let base = |n: usize| y + high * (n as f64 + 1.45) - size * 0.45;
+                out.extend(
+                    lines.iter().enumerate().map(|(n, told)| words([x, base(n)], size, Weight::Bold, told)),
+                );
             }
             Row::Entry(entry, lines) => out.extend(drawn(entry, lines, [x, y], size, high, column)),
         }

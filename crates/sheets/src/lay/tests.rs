@@ -7,9 +7,9 @@ use rstest::rstest;
 use super::*;
 use crate::{
     BarUnit, Colour, Entry, Feature, Fit, Geometry, Label, Layer, Layout, Page, Part, Sample, Stroke, Text,
-    begin,
+    Weight, begin,
     pdf::{About, pdf},
-    png, svg,
+    png, svg, width_mm,
 };
 
 /// A picture of one colour.
@@ -218,6 +218,30 @@ fn what_does_not_fit_is_told_and_nothing_is_lost() {
     assert!(told.contains("does not fit its part") && told.contains("empty boxes: 河 川"), "{told}");
     let about = About { title: String::new(), made: (2026, 11, 28, 12, 0, 0) };
     pdf(&[laid.drawing], &about).unwrap();
+}
+
+#[test]
+fn a_long_heading_of_the_key_is_broken() {
+    let (mut sheet, mut contents) = sheet(Layout::One, A4);
+    let group = "Catchment of the upper weir against the boundary that the survey of 1988 drew";
+    for entry in &mut contents[0].entries {
+        entry.group = group.into();
+    }
+    let part = sheet.parts.iter_mut().find(|part| matches!(part.what, What::Key(_))).unwrap();
+    let at = part.at;
+    let laid = lay(&sheet, &contents, &words(), &[]).unwrap();
+    let told = laid.drawing.marks.iter().filter_map(|mark| match mark {
+        Mark::Text { at: [x, y], text, size, weight: Weight::Bold, .. }
+            if at.x <= *x && *y <= at.y + at.height =>
+        {
+            Some((*x + width_mm(text, *size, Weight::Bold), text.clone()))
+        }
+        _ => None,
+    });
+    let lines: Vec<(f64, String)> = told.filter(|(_, text)| group.contains(text.as_str())).collect();
+    assert!(lines.len() > 1, "{lines:?}");
+    assert!(lines.iter().all(|(right, _)| *right <= at.x + at.width + 1e-6), "{lines:?}");
+    assert_eq!(lines.iter().map(|(_, text)| text.as_str()).collect::<Vec<_>>().join(" "), group);
 }
 
 #[test]

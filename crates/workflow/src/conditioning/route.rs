@@ -13,6 +13,7 @@ use bothros_core::routing::{
 };
 use bothros_core::{Cell, Frame, Grid, Monitor, Part};
 use bothros_store::{JobHandle, Kept, LogLine, NewRaster, RasterRole, Record, Store, StudyPart};
+use rayon::prelude::*;
 use serde_json::json;
 
 use crate::catchments::pour_points::{Delineating, delineate_again, delineate_all};
@@ -67,11 +68,12 @@ fn compute(
     let mut before = how.clone();
     before.sinks = bothros_core::conditioning::TreatSinks::Keep;
     let unfilled = match needs_more_than_filling(how) {
-        true => condition(&dem, frame, &before, &part(0.35, 0.38))?.ground,
-        false => dem.clone(),
+        true => Some(condition(&dem, frame, &before, &part(0.35, 0.38))?.ground),
+        false => None,
     };
-    let sinks = list_sinks(&unfilled, &done.ground, frame, SINKS_LISTED, &part(0.38, 0.42))?;
-    let depth = unfilled.values().iter().zip(done.ground.values());
+    let from = unfilled.as_ref().unwrap_or(&dem);
+    let sinks = list_sinks(from, &done.ground, frame, SINKS_LISTED, &part(0.38, 0.42))?;
+    let depth = from.values().par_iter().zip(done.ground.values());
     let depth = depth.map(|(z, f)| if f > z { f - z } else { f32::NAN }).collect();
     let depth = Grid::from_vec(dem.rows(), dem.cols(), depth);
     drop(unfilled);
@@ -81,11 +83,7 @@ fn compute(
     conditioned.beds =
         how.burn.as_ref().map(|(streams, _)| bed_below_banks(done.routing_surface(), frame, streams));
     drop(dem);
-    for value in change.values_mut() {
-        if *value == 0.0 {
-            *value = f32::NAN;
-        }
-    }
+    change.values_mut().par_iter_mut().filter(|change| **change == 0.0).for_each(|change| *change = f32::NAN);
     handle.say("finding flow directions");
     let directions = flow_directions_to_outlets(done.routing_surface(), &done.open, &part(0.42, 0.55))?;
     handle.say("accumulating flow");
@@ -104,8 +102,8 @@ fn compute(
         }
         None => None,
     };
-    let largest_cells =
-        accumulation.values().iter().filter(|&&a| a != ACCUMULATION_NODATA).max().map_or(0, |a| a + 1);
+    let largest = accumulation.values().par_iter().filter(|&&a| a != ACCUMULATION_NODATA).max();
+    let largest_cells = largest.map_or(0, |a| a + 1);
     let facts = RoutingFacts {
         method,
         conditioned: Some(conditioned),
@@ -129,6 +127,30 @@ const CUTS_LISTED: usize = 12;
 /// Classes of the histogram of cut and fill.
 const CLASSES: usize = 24;
 
+/// The least and the greatest value of a grid, each with the number of its cell: of equal ones the first.
+#[derive(Clone, Copy, Default)]
+struct Extremes {
+    low: Option<(f32, usize)>,
+    high: Option<(f32, usize)>,
+}
+
+fn extremes(grid: &Grid<f32>) -> Extremes {
+    type Found = Option<(f32, usize)>;
+    let better = |a: Found, b: Found, is_better: fn(f32, f32) -> bool| match (a, b) {
+        (Some(a), Some(b)) => Some(if is_better(b.0, a.0) || (b.0 == a.0 && b.1 < a.1) { b } else { a }),
+        (a, b) => a.or(b),
+    };
+    let both = |a: Extremes, b: Extremes| Extremes {
+        low: better(a.low, b.low, |b, a| b < a),
+        high: better(a.high, b.high, |b, a| b > a),
+    };
+    let one = |sum: Extremes, (index, &value): (usize, &f32)| match value.is_nan() {
+        true => sum,
+        false => both(sum, Extremes { low: Some((value, index)), high: Some((value, index)) }),
+    };
+    grid.values().par_iter().enumerate().fold(Extremes::default, one).reduce(Extremes::default, both)
+}
+
 fn what_changed(
     dem: &Grid<f32>,
     done: &Conditioned,
@@ -136,30 +158,39 @@ fn what_changed(
     frame: &Frame,
     key: String,
 ) -> Result<ConditionedFacts> {
-    let known = || change.values().iter().enumerate().filter(|(_, c)| !c.is_nan() && **c != 0.0);
-    let deepest = known().filter(|(_, c)| **c < 0.0).min_by(|a, b| a.1.total_cmp(b.1));
-    let highest = known().filter(|(_, c)| **c > 0.0).max_by(|a, b| a.1.total_cmp(b.1));
-    let (low, high) = (deepest.map_or(0.0, |d| *d.1), highest.map_or(0.0, |h| *h.1));
-    let mut histogram = vec![0u64; CLASSES];
-    for (_, &c) in known() {
-        let class = (c - low) / (high - low).max(f32::MIN_POSITIVE) * CLASSES as f32;
-        histogram[(class as usize).min(CLASSES - 1)] += 1;
-    }
-    let range = |grid: &Grid<f32>| {
-        grid.values()
-            .iter()
-            .filter(|z| !z.is_nan())
-            .fold((f32::INFINITY, f32::NEG_INFINITY), |(l, h), &z| (l.min(z), h.max(z)))
+    let Extremes { low: deepest, high: highest } = extremes(change);
+    let (low, high) = (deepest.map_or(0.0, |d| d.0.min(0.0)), highest.map_or(0.0, |h| h.0.max(0.0)));
+    let span = (high - low).max(f32::MIN_POSITIVE);
+    let count = |mut classes: [u64; CLASSES], &c: &f32| {
+        if c != 0.0 && !c.is_nan() {
+            classes[(((c - low) / span * CLASSES as f32) as usize).min(CLASSES - 1)] += 1;
+        }
+        classes
     };
-    let place = |found: Option<(usize, &f32)>| -> Option<Cell> { found.map(|(index, _)| dem.cell(index)) };
+    let both = |mut a: [u64; CLASSES], b: [u64; CLASSES]| {
+        a.iter_mut().zip(b).for_each(|(a, b)| *a += b);
+        a
+    };
+    let none = || [0u64; CLASSES];
+    let histogram = change.values().par_iter().fold(none, count).reduce(none, both).to_vec();
+    let range = |grid: &Grid<f32>| {
+        let Extremes { low, high } = extremes(grid);
+        (low.map_or(f32::INFINITY, |l| l.0), high.map_or(f32::NEG_INFINITY, |h| h.0))
+    };
+    let place = |index: usize| -> Cell { dem.cell(index) };
+    let ground = cut_and_fill(dem, &done.ground, frame)?;
+    let routing = match &done.routing {
+        Some(surface) => cut_and_fill(dem, surface, frame)?,
+        None => ground,
+    };
     Ok(ConditionedFacts {
         key,
         beds: None,
         cuts: deepest_cuts(dem, &done.ground, frame, CUTS_LISTED)?,
-        ground: cut_and_fill(dem, &done.ground, frame)?,
-        routing: cut_and_fill(dem, done.routing_surface(), frame)?,
-        deepest_cut: place(deepest),
-        highest_fill: place(highest),
+        ground,
+        routing,
+        deepest_cut: deepest.filter(|d| d.0 < 0.0).map(|(_, index)| place(index)),
+        highest_fill: highest.filter(|h| h.0 > 0.0).map(|(_, index)| place(index)),
         histogram,
         range_before_m: range(dem),
         range_after_m: range(done.routing_surface()),

@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use bothros_formats::{RasterKind, write_cog};
+use bothros_core::Coarser;
+use bothros_formats::write_cog;
 use bothros_store::{Job, Store};
 
 use crate::{
@@ -41,7 +42,7 @@ pub async fn write_derived(
     let (crs, path) = (terrain.crs.clone(), path.to_owned());
     blocking(move || {
         let unit = found.unit.to_string();
-        write_cog(&path, &found.values, &found.frame, &crs, f32::NAN, RasterKind::Mean, &formula, &unit)?;
+        write_cog(&path, &found.values, &found.frame, &crs, f32::NAN, Coarser::Mean, &formula, &unit)?;
         Ok(())
     })
     .await

@@ -249,6 +249,7 @@ pub(crate) fn written(
     };
     let recipe = Recipe {
         version: 1,
+        max_memory: None,
         terrain,
         conditioning: Some(conditioning),
         routing: Some(Routing {

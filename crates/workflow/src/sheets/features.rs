@@ -8,6 +8,7 @@ use bothros_sheets::{Colour as Ink, Entry, Feature, Geometry, Label, Layer, Samp
 use bothros_store::{LayerRole, RasterRole, Shape};
 use serde_json::Value;
 
+use super::compared::is_comparison;
 use super::filled::{Looked, SheetSources};
 use crate::study::style::{CATCHMENTS, CONTOURS, SUBBASINS};
 use crate::{
@@ -90,6 +91,7 @@ impl SheetSources<'_> {
             "subbasins" => self.subbasins(looked, units).await,
             "features" => self.inputs(looked, units).await,
             "barriers" => self.crossings(looked).await,
+            key if is_comparison(key) => self.comparison(key, looked, units).await,
             _ => Ok(Features::default()),
         }
     }
@@ -263,7 +265,7 @@ pub(super) fn catchments_drawn(
     units: Units,
 ) -> Features {
     // Where something finer is drawn, their outlines are enough.
-    let finer = looked.layers.iter().any(|l| l == "subbasins" || l.starts_with("divide"));
+    let finer = looked.layers.iter().any(|l| l == "subbasins" || l.starts_with("divide") || is_comparison(l));
     let (mut areas, mut moves, mut points) = (Vec::new(), Vec::new(), Vec::new());
     for of in all {
         let at = of.at;

@@ -11,8 +11,10 @@ use bothros_sheets::{
 };
 use bothros_store::Store;
 
+use super::compared::is_comparison;
+use super::dots::over;
 use super::features::threshold_told;
-use super::ground::{SERVER, over, raster};
+use super::ground::{SERVER, raster};
 use super::source::MapSource;
 use super::views::{Looking, views};
 use crate::{Calibration, Error, Facts, GridCache, LayerCache, Result};
@@ -238,9 +240,9 @@ impl SheetSources<'_> {
         for layer in self.store.layers(facts.study).await? {
             let of: crate::Provenance = serde_json::from_value(layer.provenance.clone()).unwrap_or_default();
             let told: Vec<String> = [of.source, of.date].into_iter().filter(|t| !t.is_empty()).collect();
-            let shown = sheet
-                .frames()
-                .any(|(_, f)| f.shown.layers.iter().any(|l| l == "features" || l == "agreement"));
+            let shown = sheet.frames().any(|(_, f)| {
+                f.shown.layers.iter().any(|l| l == "features" || l == "agreement" || is_comparison(l))
+            });
             if shown && !told.is_empty() {
                 from.push(format!("{}: {}.", layer.role.title(), told.join(", ")));
             }

@@ -3,6 +3,7 @@
 use bothros_maps::Maps;
 use bothros_store::{RasterRole, Store};
 
+use super::compared::comparisons;
 use super::ground::{BACKDROP, DERIVED, SERVER, divide_key};
 use crate::network::LandIndex;
 use crate::{Facts, PicturePlace, Result};
@@ -35,6 +36,7 @@ pub async fn sheet_layers(store: &Store, facts: &Facts, maps: Option<&Maps>) -> 
         }
     }
     let crossings = at_work && !store.barriers(facts.study).await?.is_empty();
+    let against = if at_work { comparisons(store, facts).await? } else { Vec::new() };
     let mut out = Vec::new();
     let mut add = |there: bool, key: &str, title: &str| {
         if there {
@@ -74,6 +76,9 @@ pub async fn sheet_layers(store: &Store, facts: &Facts, maps: Option<&Maps>) -> 
     }
     add(at_work && routed && facts.network.is_some(), "subbasins", "Sub-basins");
     add(routed && points, "catchments", "Catchments");
+    for SheetLayer { key, title } in &against {
+        add(routed, key, title);
+    }
     add(routed && facts.network.is_some(), "streams", "Network");
     add(at_work && routed && facts.network.is_some() && layers, "agreement", "Matched, extra, missed");
     add(layers, "features", "Layers");

@@ -1,6 +1,8 @@
 //! Map sheets of a study: kept with it, filled with what it holds, laid out and written.
 
 pub(crate) mod atlas;
+mod compared;
+mod dots;
 mod features;
 mod filled;
 mod ground;

@@ -7,7 +7,7 @@ use bothros_core::catchments::below_edge;
 use bothros_core::conditioning::SinkReport;
 use bothros_core::routing::log_percentiles;
 use bothros_core::terrain::{Quality, summarise};
-use bothros_core::{Grid, Silent};
+use bothros_core::{Coarser, Grid, Silent};
 use bothros_formats::{Geometry as Given, Layer, Value};
 use bothros_products::{CATCHMENTS, SUBBASINS, Table, Units};
 use bothros_recipe::Ran;
@@ -15,12 +15,13 @@ use bothros_sheets::{Fit, Laid, Picture, Sheet, What, Words};
 use bothros_store::{CellValue, LayerRole, RasterRole, Shape};
 use rayon::prelude::*;
 
+use super::dots::{Covering, Levels, covering};
 use super::features::{
     Features, ShownCatchment, ShownFeature, ShownSubbasin, catchments_drawn, contoured, given_drawn,
     subbasins_drawn, threshold_told,
 };
 use super::filled::{Looked, laid_from};
-use super::ground::{Covering, Drawn, Levels, RasterLook, covering};
+use super::ground::{Drawn, RasterLook};
 use super::source::{MapSource, Rings};
 use super::streams::{StreamLook, Streams};
 use super::template::SheetFile;
@@ -184,12 +185,12 @@ impl<'a> RunMaps<'a> {
         }
     }
 
-    fn grid(&self, role: RasterRole) -> Option<(&dyn Any, Coarse)> {
+    fn grid(&self, role: RasterRole) -> Option<(&dyn Any, Coarser)> {
         Some(match role {
-            RasterRole::Dem => (self.ran.ground as &dyn Any, Coarse::Mean),
-            RasterRole::CutFill => (self.ran.change, Coarse::Mean),
-            RasterRole::Direction => (self.ran.directions, Coarse::Nearest),
-            RasterRole::Accumulation => (self.ran.accumulation, Coarse::Largest),
+            RasterRole::Dem => (self.ran.ground as &dyn Any, Coarser::Mean),
+            RasterRole::CutFill => (self.ran.change, Coarser::Mean),
+            RasterRole::Direction => (self.ran.directions, Coarser::First),
+            RasterRole::Accumulation => (self.ran.accumulation, Coarser::Greatest),
             _ => return None,
         })
     }
@@ -245,19 +246,11 @@ impl Row<'_> {
     }
 }
 
-/// How cells are put together where many of them lie under a dot.
-#[derive(Clone, Copy)]
-enum Coarse {
-    Mean,
-    Largest,
-    Nearest,
-}
-
 /// A mean is taken over so many cells along each side at most, evenly spread.
 const MEAN_OVER: usize = 4;
 
 /// Cells of a level of a grid in memory, with `rim` more on each side; nodata beyond the grid.
-fn coarser<T: CellValue>(grid: &Grid<T>, of: Covering, rim: usize, how: Coarse) -> Grid<T> {
+fn coarser<T: CellValue>(grid: &Grid<T>, of: Covering, rim: usize, how: Coarser) -> Grid<T> {
     let (rows, cols) = (of.rows + 2 * rim, of.cols + 2 * rim);
     let edge = 1usize << of.level;
     let cell = |row: isize, col: isize| -> T {
@@ -269,24 +262,22 @@ fn coarser<T: CellValue>(grid: &Grid<T>, of: Covering, rim: usize, how: Coarse) 
         let (bottom, right) = ((top + edge).min(grid.rows()), (left + edge).min(grid.cols()));
         let at = |row: usize, col: usize| grid.values()[row * grid.cols() + col];
         match how {
-            Coarse::Nearest => at((top + bottom) / 2, (left + right) / 2),
-            Coarse::Largest => {
+            Coarser::First => at((top + bottom) / 2, (left + right) / 2),
+            Coarser::Greatest => {
                 let all = (top..bottom)
                     .flat_map(|r| &grid.values()[r * grid.cols()..][left..right])
                     .copied()
                     .filter(|v| !v.is_nodata());
                 all.fold(T::NODATA, |most, v| if most.is_nodata() || v > most { v } else { most })
             }
-            Coarse::Mean => {
+            Coarser::Mean => {
                 let step = edge.div_ceil(MEAN_OVER);
                 let all = (top..bottom)
                     .step_by(step)
                     .flat_map(|r| (left..right).step_by(step).map(move |c| at(r, c)))
                     .filter(|v| !v.is_nodata());
-                match all.collect::<Vec<T>>() {
-                    none if none.is_empty() => T::NODATA,
-                    all => T::mean(&all),
-                }
+                let (sum, count) = all.fold((0.0, 0u32), |(sum, count), v| (sum + v.into(), count + 1));
+                if count > 0 { T::from_mean(sum / f64::from(count)) } else { T::NODATA }
             }
         }
     };
@@ -329,7 +320,7 @@ impl MapSource for RunMaps<'_> {
         let mut all = Vec::new();
         for (row, col) in look.places(&frame) {
             let of = Covering::at((row, col), size, &frame);
-            all.extend(look.values(coarser(self.ran.ground, of, 0, Coarse::Mean))?);
+            all.extend(look.values(coarser(self.ran.ground, of, 0, Coarser::Mean))?);
         }
         ends(all, outer)
     }
@@ -352,7 +343,7 @@ impl MapSource for RunMaps<'_> {
                 let Some(of) = covering(Levels::of_frame(frame), looked.finely().lens()) else {
                     return Ok(Features::default());
                 };
-                let window = coarser(self.ran.ground, of, 0, Coarse::Mean);
+                let window = coarser(self.ran.ground, of, 0, Coarser::Mean);
                 Ok(contoured(&window, &of.frame(frame.unit_m), styles, units))
             }
             "streams" => {
@@ -506,11 +497,11 @@ mod tests {
     #[test]
     fn cells_under_a_dot_are_put_together_by_what_they_are() {
         let heights = Grid::from_vec(2, 4, vec![1.0f32, 3.0, f32::NAN, f32::NAN, 5.0, 7.0, f32::NAN, 2.0]);
-        let mean = coarser(&heights, of(1, 1, 2), 0, Coarse::Mean);
+        let mean = coarser(&heights, of(1, 1, 2), 0, Coarser::Mean);
         assert_eq!(mean.values(), &[4.0, 2.0]);
         let counts = Grid::from_vec(2, 4, vec![0u32, 9, u32::MAX, 1, 4, 2, u32::MAX, u32::MAX]);
-        assert_eq!(coarser(&counts, of(1, 1, 2), 0, Coarse::Largest).values(), &[9, 1]);
-        let rimmed = coarser(&heights, of(0, 2, 4), 1, Coarse::Mean);
+        assert_eq!(coarser(&counts, of(1, 1, 2), 0, Coarser::Greatest).values(), &[9, 1]);
+        let rimmed = coarser(&heights, of(0, 2, 4), 1, Coarser::Mean);
         assert_eq!((rimmed.rows(), rimmed.cols()), (4, 6));
         assert!(rimmed.values()[0].is_nan() && rimmed.values()[7] == 1.0 && rimmed.values()[23].is_nan());
     }

@@ -7,9 +7,11 @@ use bothros_products::Units;
 use bothros_sheets::{Picture, Sheet, Words};
 use bothros_store::{CellValue, RasterRole};
 
+use super::compared::is_comparison;
+use super::dots::{Covering, Levels};
 use super::features::{Features, rings_of};
 use super::filled::{Looked, SheetSources};
-use super::ground::{Covering, Drawn, Levels, RasterLook};
+use super::ground::{Drawn, RasterLook};
 use crate::{Error, Facts, Result, View as GroundView};
 
 /// Rings of an outline, units of the CRS.
@@ -120,7 +122,7 @@ impl MapSource for SheetSources<'_> {
     ) -> Result<Features> {
         // They were found on the DEM at work.
         let at_work = ["agreement", "catchments", "subbasins", "barriers"];
-        if looked.facts.aside.is_some() && at_work.contains(&key) {
+        if looked.facts.aside.is_some() && (at_work.contains(&key) || is_comparison(key)) {
             return Ok(Features::default());
         }
         match (key, trial) {

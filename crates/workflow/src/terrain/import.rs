@@ -238,14 +238,11 @@ pub(crate) async fn read_in(store: &Store, study: i64, how: Preparing, handle: &
         let part = |from: f64, to: f64| Part::new(&monitor, from, to);
         let summary = summarise(&values, now.vertical_unit.metres(), &part(0.5, 0.55))?;
         let ready = now.is_ready() || choices.crs.is_some() || choices.align.is_some();
-        Ok((
-            summary,
-            if ready {
-                Read::Made(Box::new(make(values, &now, &choices, &part(0.55, 0.8))?))
-            } else {
-                Read::AsItIs(values)
-            },
-        ))
+        let read = match ready {
+            true => Read::Made(Box::new(make(values, Some(&summary), &now, &choices, &part(0.55, 0.8))?)),
+            false => Read::AsItIs(values),
+        };
+        Ok((summary, read))
     })
     .await?;
     source.summary = Some(summary);

@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use bothros_core::terrain::{examine, largest_full_rectangle, summarise};
+use bothros_core::terrain::{Summary, examine, largest_full_rectangle, summarise};
 use bothros_core::{Grid, Monitor, Part};
 use bothros_preparation::{Prepared, Preparing};
 use bothros_store::{
@@ -39,9 +39,11 @@ pub(crate) struct Made {
     pub facts: TerrainFacts,
 }
 
-/// Prepares elevations as they were read, and looks at the result.
+/// Prepares elevations as they were read, and looks at the result. `read` are the facts of the elevations themselves, where they
+/// are known.
 pub(crate) fn make(
     values: Grid<f32>,
+    read: Option<&Summary>,
     source: &SourceFacts,
     how: &Preparing,
     monitor: &dyn Monitor,
@@ -50,7 +52,10 @@ pub(crate) fn make(
     let Prepared { values, crs, frame, done, spikes } =
         bothros_preparation::prepare(values, &source.as_read(), how, &preparing)?;
     let unit_m = source.vertical_unit.metres();
-    let summary = summarise(&values, unit_m, &Part::new(monitor, 0.75, 0.85))?;
+    let summary = match read.filter(|_| done.is_empty()) {
+        Some(known) => known.clone(),
+        None => summarise(&values, unit_m, &Part::new(monitor, 0.75, 0.85))?,
+    };
     let mut quality = examine(&values, &frame, unit_m, &Part::new(monitor, 0.85, 1.0))?;
     if spikes.len() as u64 > quality.spikes {
         (quality.spikes, quality.worst_spikes) = (spikes.len() as u64, spikes);
@@ -129,7 +134,7 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
     let values = read_source(store, study, &mut source, handle, 0.25).await?;
     handle.say("preparing the DEM");
     let (now, choices, monitor) = (source.clone(), how.clone(), handle.clone());
-    let made = blocking(move || make(values, &now, &choices, &Part::new(&monitor, 0.25, 0.8))).await?;
+    let made = blocking(move || make(values, None, &now, &choices, &Part::new(&monitor, 0.25, 0.8))).await?;
     let text = match made.facts.done.is_empty() {
         true => "Took the DEM as it was given".to_owned(),
         false => format!("Prepared the DEM: {}", made.facts.done.join("; ")),

@@ -2,8 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
-use bothros_core::{Frame, Grid};
-use bothros_formats::{Crs, RasterKind, write_cog};
+use bothros_core::{Coarser, Frame, Grid};
+use bothros_formats::{Crs, write_cog};
 
 pub const FRAME: Frame =
     Frame { rows: 300, cols: 400, left: 500_000.0, top: 4_760_000.0, cell_size: 10.0, unit_m: 1.0 };
@@ -30,7 +30,7 @@ pub fn valley_file(dir: &Path) -> PathBuf {
 /// Writes elevations as a GeoTIFF.
 pub fn written(dir: &Path, name: &str, values: &Grid<f32>, frame: &Frame) -> PathBuf {
     let path = dir.join(name);
-    write_cog(&path, values, frame, &utm(), f32::NAN, RasterKind::Mean, "elevation", "m").unwrap();
+    write_cog(&path, values, frame, &utm(), f32::NAN, Coarser::Mean, "elevation", "m").unwrap();
     path
 }
 

@@ -16,8 +16,8 @@ use bothros_core::network::{Agreement, Network, derived_again};
 use bothros_core::routing::{
     DIRECTION_NODATA, MFD_EXPONENT, Method, dinf_directions, mfd_shares, with_least_fall,
 };
-use bothros_core::{Grid, Monitor, Part, Threshold};
-use bothros_formats::{Crs, RasterKind, Transform, VectorFormat, write_cog, write_layers};
+use bothros_core::{Coarser, Grid, Monitor, Part, Threshold};
+use bothros_formats::{Crs, Transform, VectorFormat, write_cog, write_layers};
 use bothros_products::{
     AREA_DISTANCE, CATCHMENT_IDS, CATCHMENT_PROBABILITY, CATCHMENTS, CLASS_SHARES, CONNECTIVITY,
     CROSS_SECTIONS, Delineated, FALLING, FLOW_ACCUMULATION, FLOW_ANGLE, FLOW_DIRECTION, FLOW_SHARES,
@@ -424,7 +424,7 @@ fn write(
     for (raster, values) in &from.land.derived {
         let Some(formula) = &raster.formula else { continue };
         let path = begin(&tif(&format!("derived_{}", raster.name)), "writing derived rasters", 0.58)?;
-        write_cog(&path, values, frame, crs, f32::NAN, RasterKind::Mean, formula, &raster.unit)?;
+        write_cog(&path, values, frame, crs, f32::NAN, Coarser::Mean, formula, &raster.unit)?;
     }
     for (suffix, meaning, shares) in &from.probabilities {
         let path = begin(&tif(suffix), "writing probabilities", 0.6)?;
