@@ -1,11 +1,12 @@
 //! Files in the database, in chunks, so that any worker can reach them.
 
+use std::io::Read;
 use std::path::Path;
 
 use sea_orm::prelude::{ChronoDateTimeUtc, Expr};
 use sea_orm::{ActiveValue::Set, ColumnTrait, Condition, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
 use sha2::{Digest, Sha256};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::io::AsyncWriteExt;
 
 use crate::dems::{at_work, number_at_work};
 use crate::entity::{file, file_chunk};
@@ -83,6 +84,34 @@ fn stored(row: file::Model) -> StoredFile {
 
 /// Bytes in a piece of a file; the last may have fewer.
 pub const PIECE: usize = 1 << 20;
+
+/// Pieces that go to the server in one statement.
+const PIECES_AT_ONCE: usize = 4;
+
+/// A file on its way into the database, with the sum of what was read of it.
+struct Reading {
+    source: std::fs::File,
+    hash: Sha256,
+}
+
+impl Reading {
+    /// Reads the next pieces, on a thread of its own; none at the end.
+    async fn next(mut self) -> Result<(Self, Vec<Vec<u8>>)> {
+        let read = move || {
+            let mut pieces = Vec::new();
+            for _ in 0..PIECES_AT_ONCE {
+                let mut piece = Vec::with_capacity(PIECE);
+                if (&mut self.source).take(PIECE as u64).read_to_end(&mut piece)? == 0 {
+                    break;
+                }
+                self.hash.update(&piece);
+                pieces.push(piece);
+            }
+            Ok((self, pieces))
+        };
+        tokio::task::spawn_blocking(read).await.map_err(|e| Error::Io(std::io::Error::other(e)))?
+    }
+}
 
 impl Store {
     /// The file of a study in a role, if there is one.
@@ -252,8 +281,9 @@ impl Change {
                 .exec(transaction)
                 .await?;
         }
-        let mut source = tokio::fs::File::open(path).await?;
+        let source = tokio::fs::File::open(path).await?;
         let bytes = source.metadata().await?.len();
+        let source = source.into_std().await;
         let dem_id = match role.is_of_dem() {
             true => Some(number_at_work(transaction, study).await?),
             false => None,
@@ -270,19 +300,31 @@ impl Change {
             ..Default::default()
         };
         let id = file::Entity::insert(row).exec(transaction).await?.last_insert_id;
-        let mut hash = Sha256::new();
-        let mut sequence = 0;
-        loop {
-            let mut chunk = Vec::with_capacity(PIECE);
-            if (&mut source).take(PIECE as u64).read_to_end(&mut chunk).await? == 0 {
-                break;
+        // While some pieces are sent, the next are read and their sum is taken.
+        let mut reading = Reading { source, hash: Sha256::new() };
+        let (mut pieces, mut sequence) = (Vec::new(), 0i32);
+        let sha256 = loop {
+            let rows = std::mem::take(&mut pieces).into_iter().zip(sequence..);
+            let rows: Vec<_> = rows
+                .map(|(data, sequence)| file_chunk::ActiveModel {
+                    file_id: Set(id),
+                    sequence: Set(sequence),
+                    data: Set(data),
+                })
+                .collect();
+            sequence += rows.len() as i32;
+            let send = async {
+                if !rows.is_empty() {
+                    file_chunk::Entity::insert_many(rows).exec_without_returning(transaction).await?;
+                }
+                Ok::<_, Error>(())
+            };
+            let ((), (next, read)) = tokio::try_join!(send, reading.next())?;
+            if read.is_empty() {
+                break next.hash.finalize().iter().map(|b| format!("{b:02x}")).collect::<String>();
             }
-            hash.update(&chunk);
-            let row = file_chunk::ActiveModel { file_id: Set(id), sequence: Set(sequence), data: Set(chunk) };
-            file_chunk::Entity::insert(row).exec_without_returning(transaction).await?;
-            sequence += 1;
-        }
-        let sha256: String = hash.finalize().iter().map(|b| format!("{b:02x}")).collect();
+            (reading, pieces) = (next, read);
+        };
         let done = file::ActiveModel { id: Set(id), sha256: Set(sha256.clone()), ..Default::default() };
         file::Entity::update(done).exec(transaction).await?;
         Ok(StoredFile { id, name: name.into(), bytes, sha256, at })

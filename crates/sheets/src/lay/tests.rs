@@ -224,21 +224,25 @@ fn what_does_not_fit_is_told_and_nothing_is_lost() {
 fn a_long_heading_of_the_key_is_broken() {
     let (mut sheet, mut contents) = sheet(Layout::One, A4);
     let group = "Catchment of the upper weir against the boundary that the survey of 1988 drew";
-    for entry in &mut contents[0].entries {
+    for entry in contents.iter_mut().flat_map(|content| &mut content.entries) {
         entry.group = group.into();
     }
     let part = sheet.parts.iter_mut().find(|part| matches!(part.what, What::Key(_))).unwrap();
     let at = part.at;
     let laid = lay(&sheet, &contents, &words(), &[]).unwrap();
-    let told = laid.drawing.marks.iter().filter_map(|mark| match mark {
-        Mark::Text { at: [x, y], text, size, weight: Weight::Bold, .. }
-            if at.x <= *x && *y <= at.y + at.height =>
-        {
-            Some((*x + width_mm(text, *size, Weight::Bold), text.clone()))
+    let mut all: Vec<&Mark> = laid.drawing.marks.iter().collect();
+    let mut told = Vec::new();
+    while let Some(mark) = all.pop() {
+        match mark {
+            Mark::Group { marks, .. } | Mark::Clip { marks, .. } => all.extend(marks.iter().rev()),
+            Mark::Text { at: [x, _], text, size, weight: Weight::Bold, .. } => {
+                told.push((*x + width_mm(text, *size, Weight::Bold), text.clone()));
+            }
+            _ => {}
         }
-        _ => None,
-    });
-    let lines: Vec<(f64, String)> = told.filter(|(_, text)| group.contains(text.as_str())).collect();
+    }
+    let lines: Vec<(f64, String)> =
+        told.into_iter().filter(|(_, text)| group.contains(text.as_str())).collect();
     assert!(lines.len() > 1, "{lines:?}");
     assert!(lines.iter().all(|(right, _)| *right <= at.x + at.width + 1e-6), "{lines:?}");
     assert_eq!(lines.iter().map(|(_, text)| text.as_str()).collect::<Vec<_>>().join(" "), group);

@@ -127,28 +127,39 @@ const CUTS_LISTED: usize = 12;
 /// Classes of the histogram of cut and fill.
 const CLASSES: usize = 24;
 
-/// The least and the greatest value of a grid, each with the number of its cell: of equal ones the first.
+/// The least and the greatest value of a grid, each with the number of its cell: of equal ones the first. None where all is NaN.
 #[derive(Clone, Copy, Default)]
 struct Extremes {
     low: Option<(f32, usize)>,
     high: Option<(f32, usize)>,
 }
 
+/// Cells that are looked at together.
+const AT_ONCE: usize = 1 << 14;
+
 fn extremes(grid: &Grid<f32>) -> Extremes {
-    type Found = Option<(f32, usize)>;
-    let better = |a: Found, b: Found, is_better: fn(f32, f32) -> bool| match (a, b) {
-        (Some(a), Some(b)) => Some(if is_better(b.0, a.0) || (b.0 == a.0 && b.1 < a.1) { b } else { a }),
-        (a, b) => a.or(b),
+    // The values first, which takes no branches; then where they are.
+    let bounds = |cells: &[f32]| {
+        let none = (f32::INFINITY, f32::NEG_INFINITY);
+        cells.iter().fold(none, |(low, high), &z| (low.min(z), high.max(z)))
     };
-    let both = |a: Extremes, b: Extremes| Extremes {
-        low: better(a.low, b.low, |b, a| b < a),
-        high: better(a.high, b.high, |b, a| b > a),
+    let parts: Vec<(f32, f32)> = grid.values().par_chunks(AT_ONCE).map(bounds).collect();
+    let (low, high) = bounds_of(&parts);
+    if low > high {
+        return Extremes::default();
+    }
+    let first = |value: f32, holds: &dyn Fn(&(f32, f32)) -> bool| {
+        let part = parts.iter().position(holds)?;
+        let from = part * AT_ONCE;
+        let cells = &grid.values()[from..grid.len().min(from + AT_ONCE)];
+        Some((value, from + cells.iter().position(|z| *z == value)?))
     };
-    let one = |sum: Extremes, (index, &value): (usize, &f32)| match value.is_nan() {
-        true => sum,
-        false => both(sum, Extremes { low: Some((value, index)), high: Some((value, index)) }),
-    };
-    grid.values().par_iter().enumerate().fold(Extremes::default, one).reduce(Extremes::default, both)
+    Extremes { low: first(low, &|part| part.0 == low), high: first(high, &|part| part.1 == high) }
+}
+
+fn bounds_of(parts: &[(f32, f32)]) -> (f32, f32) {
+    let none = (f32::INFINITY, f32::NEG_INFINITY);
+    parts.iter().fold(none, |(low, high), part| (low.min(part.0), high.max(part.1)))
 }
 
 fn what_changed(

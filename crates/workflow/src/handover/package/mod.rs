@@ -4,42 +4,41 @@ mod land;
 mod layers;
 mod pages;
 mod provenance;
+mod rasters;
 mod readme;
 mod styles;
+mod tables;
 
 use std::io::{Read, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use bothros_core::memory::Step;
-use bothros_core::network::{Agreement, Network, derived_again};
-use bothros_core::routing::{
-    DIRECTION_NODATA, MFD_EXPONENT, Method, dinf_directions, mfd_shares, with_least_fall,
-};
-use bothros_core::{Coarser, Grid, Monitor, Part, Threshold};
-use bothros_formats::{Crs, Transform, VectorFormat, write_cog, write_layers};
+use bothros_core::network::{Agreement, Network};
+use bothros_core::routing::Method;
+use bothros_core::{Grid, Monitor, Threshold};
+use bothros_formats::{Crs, VectorFormat, write_layers};
 use bothros_products::{
-    AREA_DISTANCE, CATCHMENT_IDS, CATCHMENT_PROBABILITY, CATCHMENTS, CLASS_SHARES, CONNECTIVITY,
-    CROSS_SECTIONS, Delineated, FALLING, FLOW_ACCUMULATION, FLOW_ANGLE, FLOW_DIRECTION, FLOW_SHARES,
-    FLOWPATHS, GROUND, HYPSOMETRY, JUNCTIONS, MAIN_STEMS, MEASURES, NEXUSES, POUR_POINTS, PREPARED,
-    PROVENANCE, Placed, RASTER_FIGURES, REACHES, RasterProduct, Row, SHAPEFILE_FIELDS, STREAM_ORDER,
-    STREAM_PROBABILITY, SUBBASIN_PARAMETERS, SUBBASINS, TRIALS, Table, WEIGHTED_TOTAL, datapackage,
-    schematic,
+    CATCHMENT_IDS, CATCHMENT_PROBABILITY, CATCHMENTS, CLASS_SHARES, FALLING, FLOW_ACCUMULATION, FLOW_ANGLE,
+    FLOW_DIRECTION, FLOW_SHARES, FLOWPATHS, GROUND, JUNCTIONS, MAIN_STEMS, NEXUSES, POUR_POINTS, PREPARED,
+    RASTER_FIGURES, REACHES, RasterProduct, SHAPEFILE_FIELDS, STREAM_ORDER, STREAM_PROBABILITY, SUBBASINS,
+    WEIGHTED_TOTAL,
 };
 use bothros_store::{FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, RasterRole, Record, Store};
 use serde_json::json;
 
 use crate::ModelTables;
 use crate::network::LandIndex;
-use crate::{Error, Facts, GridCache, Grids, KeptTrial, Result, Stage, blocking, chosen_trial, trials};
+use crate::{Error, Facts, GridCache, KeptTrial, Result, Stage, blocking, chosen_trial, trials};
 
 use self::land::Land;
+use self::layers::labelled;
 pub use self::layers::{LAYERS, layer};
-use self::layers::{fields_of_shapefiles, labelled, placed, stems};
 use self::pages::LaidOut;
-use self::provenance::provenance;
+use self::rasters::write_rasters;
 pub(crate) use self::readme::conditioning_lines;
 use self::readme::readme;
+use self::tables::write_tables;
 use crate::recipe::write::{Begins, INPUTS, Steps, Wanted, written as written_recipe};
 
 /// The study's short name: lower case, digits and underscore, a letter first, sixteen at most.
@@ -323,6 +322,41 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     Ok(text)
 }
 
+/// Files that are being written, in their order.
+struct Writing<'a> {
+    dir: &'a Path,
+    short: &'a str,
+    handle: &'a JobHandle,
+    files: Vec<String>,
+}
+
+impl<'a> Writing<'a> {
+    fn new(dir: &'a Path, short: &'a str, handle: &'a JobHandle) -> Self {
+        Self { dir, short, handle, files: Vec::new() }
+    }
+
+    /// The path of the next file.
+    fn file(&mut self, suffix: &str) -> Result<PathBuf> {
+        if self.handle.is_cancelled() {
+            return Err(bothros_core::Error::Cancelled.into());
+        }
+        let name = format!("{}_{suffix}", self.short);
+        let path = self.dir.join(&name);
+        self.files.push(name);
+        Ok(path)
+    }
+
+    /// As [`Writing::file`], and says what is being done and how much is.
+    fn begin(&mut self, suffix: &str, what: &str, share: f64) -> Result<PathBuf> {
+        self.handle.say(what);
+        self.handle.progress(share);
+        self.file(suffix)
+    }
+}
+
+/// Level of Deflate of layers and tables: larger by a tenth than the usual one, in a third of the time.
+const FAST: i64 = 1;
+
 /// Writes all files of a package into the directory `dir`, and packs them to `target`.
 fn write(
     from: &Ingredients,
@@ -331,203 +365,14 @@ fn write(
     handle: &JobHandle,
 ) -> Result<Agreement> {
     let short = from.facts.short_name();
-    let grids = &*from.land.grids;
-    let mut files: Vec<String> = Vec::new();
-    let mut begin = |suffix: &str, what: &str, share: f64| -> Result<std::path::PathBuf> {
-        if handle.is_cancelled() {
-            return Err(bothros_core::Error::Cancelled.into());
-        }
-        handle.say(what);
-        handle.progress(share);
-        let name = format!("{short}_{suffix}");
-        let path = dir.join(&name);
-        files.push(name);
-        Ok(path)
-    };
-
-    let (frame, crs) = (&grids.frame, &from.crs);
-    let netcdf = from.facts.settings.handover.netcdf;
-    macro_rules! as_netcdf {
-        ($product:expr, $values:expr, $share:expr) => {
-            if netcdf {
-                let path = begin(&format!("{}.nc", $product.name), "writing NetCDF", $share)?;
-                $product.write_netcdf(&path, $values, frame, crs)?;
-            }
-        };
-    }
-    let tif = |name: &str| format!("{name}.tif");
-    if let Some(prepared) = prepared {
-        let path = begin(&tif(PREPARED.name), "writing elevations", 0.02)?;
-        PREPARED.write(&path, &prepared, frame, crs)?;
-    }
-    let path = begin(&tif(GROUND.name), "writing elevations", 0.05)?;
-    let cut = from.land.alone.is_some().then(|| ground_within(grids));
-    let ground = cut.as_ref().unwrap_or(&grids.filled);
-    GROUND.write(&path, ground, frame, crs)?;
-    as_netcdf!(GROUND, ground, 0.1);
-    let path = begin(&tif(FALLING.name), "deriving the network again", 0.12)?;
-    let falling = with_least_fall(ground, &grids.directions, 0.0, frame, &Part::new(handle, 0.12, 0.16))?;
-    drop(cut);
-    FALLING.write(&path, &falling, frame, crs)?;
-    as_netcdf!(FALLING, &falling, 0.18);
-    let part = Part::new(handle, 0.2, 0.3);
-    let again = derived_again(&falling, &from.land.network, frame, from.threshold, &part)?;
-    drop(falling);
-    let path = begin(&tif(FLOW_DIRECTION.name), "writing flow directions", 0.3)?;
-    let codes = from.facts.settings.handover.directions;
-    codes.write(&path, &grids.directions, frame, crs, false)?;
-    if netcdf {
-        let path = begin(&format!("{}.nc", FLOW_DIRECTION.name), "writing NetCDF", 0.35)?;
-        codes.write(&path, &grids.directions, frame, crs, true)?;
-    }
-    let surface = from.land.surface.as_ref().unwrap_or(&grids.filled);
-    for (at, product) in divided_flow(&from.facts).iter().enumerate() {
-        let path = begin(&tif(product.name), "writing how flow is divided", 0.36)?;
-        let quiet = Part::new(handle, 0.36, 0.36);
-        let values = match product.name == FLOW_ANGLE.name {
-            true => dinf_directions(surface, &grids.directions, &quiet)?,
-            false => mfd_shares(surface, &grids.directions, MFD_EXPONENT, at, &quiet)?,
-        };
-        product.write(&path, &values, frame, crs)?;
-        as_netcdf!(product, &values, 0.38);
-    }
-    let path = begin(&tif(FLOW_ACCUMULATION.name), "writing flow accumulation", 0.4)?;
-    FLOW_ACCUMULATION.write(&path, &grids.accumulation, frame, crs)?;
-    as_netcdf!(FLOW_ACCUMULATION, &grids.accumulation, 0.45);
-    if let Some((sums, meaning)) = &from.land.weighted {
-        let path = begin(&tif(WEIGHTED_TOTAL.name), "writing weighted accumulation", 0.5)?;
-        let text = format!("{meaning}, of all cells upstream added up, the cell itself counted");
-        WEIGHTED_TOTAL.write_as(&path, sums, frame, crs, &text)?;
-        as_netcdf!(WEIGHTED_TOTAL, sums, 0.5);
-    }
-    let path = begin(&tif(STREAM_ORDER.name), "writing streams", 0.5)?;
-    let by_order = from.land.network.orders(&grids.directions);
-    STREAM_ORDER.write(&path, &by_order, frame, crs)?;
-    as_netcdf!(STREAM_ORDER, &by_order, 0.5);
-    drop(by_order);
-    let found = labelled(&grids.directions, &from.land.points)?;
-    if !from.land.points.is_empty() {
-        let path = begin(&tif(CATCHMENT_IDS.name), "writing catchments", 0.55)?;
-        CATCHMENT_IDS.write(&path, &found.ids, frame, crs)?;
-        as_netcdf!(CATCHMENT_IDS, &found.ids, 0.55);
-    }
-
-    if from.facts.settings.handover.indices {
-        for index in LandIndex::ALL {
-            let product = index.product();
-            let path = begin(&tif(product.name), "writing indices of the land", 0.57)?;
-            let values = index.of(grids, &from.land.network, &Part::new(handle, 0.57, 0.58))?;
-            product.write(&path, &values, frame, crs)?;
-            as_netcdf!(product, &values, 0.58);
-        }
-    }
-    for (raster, values) in &from.land.derived {
-        let Some(formula) = &raster.formula else { continue };
-        let path = begin(&tif(&format!("derived_{}", raster.name)), "writing derived rasters", 0.58)?;
-        write_cog(&path, values, frame, crs, f32::NAN, Coarser::Mean, formula, &raster.unit)?;
-    }
-    for (suffix, meaning, shares) in &from.probabilities {
-        let path = begin(&tif(suffix), "writing probabilities", 0.6)?;
-        STREAM_PROBABILITY.write_as(&path, shares, frame, crs, meaning)?;
-    }
-
-    let points: Vec<Placed> = from.land.points.iter().map(placed).collect();
-    let coverage = from.land.subbasins.coverage.soft(from.facts.settings.subbasins.outline);
-    let land = Delineated {
-        points: &points,
-        catchments: &found,
-        subbasins: &from.land.subbasins.basins,
-        names: &from.land.names,
-        coverage: &coverage,
-        frame,
-    };
-    let streams = &from.land.stream_cells;
-    let stems = stems(grids, streams, &from.land.network, from.threshold, &from.land.points)?;
-    let mut layers = vec![
-        bothros_products::reaches(&from.land.network, frame, grids.below_edge(), Some(&found))?,
-        bothros_products::junctions(&from.land.network, frame)?,
-        bothros_products::main_stems(&stems, &grids.directions, &grids.filled, frame)?,
-        land.catchments()?,
-        land.subbasins()?,
-        bothros_products::pour_points(&points, &found, frame)?,
-    ];
-    if let Some(model) = &from.land.model {
-        layers.extend([model.flowpaths.clone(), model.nexuses.clone()]);
-    }
-    let path = begin("network.gpkg", "writing layers", 0.65)?;
-    let wanted = from.facts.settings.handover.crs.as_ref();
-    let converted = match wanted {
-        Some(wanted) if !wanted.same_as(crs)? => {
-            let to = Transform::new(crs, wanted)?;
-            Some(layers.iter().map(|l| l.converted(&to)).collect::<bothros_formats::Result<Vec<_>>>()?)
-        }
-        _ => None,
-    };
-    let (layers_crs, drawn) = match (&converted, wanted) {
-        (Some(converted), Some(wanted)) => (wanted, converted),
-        _ => (crs, &layers),
-    };
-    write_layers(&path, VectorFormat::GeoPackage, layers_crs, drawn)?;
-    for layer in &layers {
-        let path = begin(&format!("{}.geojson", layer.name), "writing layers", 0.75)?;
-        write_layers(&path, VectorFormat::GeoJson, crs, std::slice::from_ref(layer))?;
-    }
-    let shapefiles = from.facts.settings.handover.shapefiles;
-    let mut beside = Vec::new();
-    for layer in drawn.iter().filter(|_| shapefiles) {
-        let path = begin(&format!("{}.shp", layer.name), "writing layers", 0.8)?;
-        write_layers(&path, VectorFormat::Shapefile, layers_crs, std::slice::from_ref(layer))?;
-        let parts = ["shx", "dbf", "prj", "cpg"].map(|part| format!("{short}_{}.{part}", layer.name));
-        beside.extend(parts.into_iter().filter(|name| dir.join(name).exists()));
-    }
-    let rows_of = |table: &Table| -> Vec<Row> {
-        let layer = layers.iter().find(|l| l.name == table.name);
-        layer.map_or(Vec::new(), |l| l.features.iter().map(|(_, row)| row.clone()).collect())
-    };
-    let none = Vec::new();
-    let of_model = |rows: fn(&ModelTables) -> &Vec<Row>| from.land.model.as_ref().map_or(&none, rows).clone();
-    let tables: [(&Table, Vec<Row>); 16] = [
-        (&CATCHMENTS, rows_of(&CATCHMENTS)),
-        (&SUBBASINS, rows_of(&SUBBASINS)),
-        (&POUR_POINTS, rows_of(&POUR_POINTS)),
-        (&MEASURES, from.land.measures.clone()),
-        (&RASTER_FIGURES, from.land.inside.figures.clone()),
-        (&CLASS_SHARES, from.land.inside.classes.clone()),
-        (&SUBBASIN_PARAMETERS, of_model(|m| &m.subbasins)),
-        (&FLOWPATHS, rows_of(&FLOWPATHS)),
-        (&NEXUSES, rows_of(&NEXUSES)),
-        (&CONNECTIVITY, of_model(|m| &m.connectivity)),
-        (&HYPSOMETRY, of_model(|m| &m.hypsometry)),
-        (&AREA_DISTANCE, of_model(|m| &m.area_distance)),
-        (&CROSS_SECTIONS, from.land.sections.clone()),
-        (&PROVENANCE, provenance(from)),
-        (&SHAPEFILE_FIELDS, if shapefiles { fields_of_shapefiles(&layers) } else { Vec::new() }),
-        (&TRIALS, from.trials.iter().map(KeptTrial::row).collect()),
-    ];
-    // Tables of the model and of catchments are there even where they are empty, so that keys lead somewhere.
-    let always =
-        [CATCHMENTS.name, SUBBASINS.name, POUR_POINTS.name, FLOWPATHS.name, NEXUSES.name, PROVENANCE.name];
-    let mut written: Vec<&Table> = Vec::new();
-    for (table, rows) in tables {
-        if rows.is_empty() && !always.contains(&table.name) {
-            continue;
-        }
-        let path = begin(&format!("{}.csv", table.name), "writing tables", 0.86)?;
-        std::fs::write(path, table.csv(rows)?)?;
-        written.push(table);
-    }
-    let described =
-        datapackage(&short, &from.facts.name, &written, &|table| format!("{short}_{}.csv", table.name));
-    std::fs::write(dir.join("datapackage.json"), serde_json::to_vec_pretty(&described)?)?;
-    for (layer, document) in styles::documents(&from.facts.settings.style, highest_order(&from.land.network))?
-    {
-        let path = begin(&format!("{layer}.sld"), "writing styles", 0.88)?;
-        std::fs::write(path, document)?;
-    }
-    if let Some(model) = &from.land.model {
-        let path = begin("schematic.svg", "writing the schematic", 0.9)?;
-        std::fs::write(path, schematic(&model.scheme, &model.nexuses))?;
-    }
+    let found = labelled(&from.land.grids.directions, &from.land.points)?;
+    // Layers keep one thread busy; rasters wait for the disk at times.
+    let (rasters, tables) = rayon::join(
+        || write_rasters(from, &found, prepared, Writing::new(dir, &short, handle)),
+        || write_tables(from, &found, Writing::new(dir, &short, handle)),
+    );
+    let ((again, mut files), more) = (rasters?, tables?);
+    files.extend(more);
     if let Some(steps) = &from.steps {
         let storages =
             from.land.model.as_ref().map_or(0, |model| {
@@ -537,21 +382,21 @@ fn write(
             begins: Begins::Prepared,
             short: &short,
             threshold: from.threshold,
-            frame,
+            frame: &from.land.grids.frame,
             storages,
             stale: from.stale,
             sheets: &from.laid_out.sheets,
             report: from.laid_out.report.as_ref(),
         };
         let recipe = written_recipe(steps, &from.facts, &from.land.points, &wanted)?;
-        std::fs::write(begin("recipe.toml", "writing the recipe", 0.91)?, recipe.text)?;
+        let mut writing = Writing::new(dir, &short, handle);
+        std::fs::write(writing.begin("recipe.toml", "writing the recipe", 0.85)?, recipe.text)?;
         if !recipe.layers.is_empty() {
-            let path = begin(INPUTS, "writing the recipe", 0.91)?;
-            write_layers(&path, VectorFormat::GeoPackage, crs, &recipe.layers)?;
+            write_layers(&writing.file(INPUTS)?, VectorFormat::GeoPackage, &from.crs, &recipe.layers)?;
         }
-        beside.extend(steps.rasters.iter().map(|given| format!("{short}_{}", given.suffix)));
+        files.append(&mut writing.files);
+        files.extend(steps.rasters.iter().map(|given| format!("{short}_{}", given.suffix)));
     }
-    files.extend(beside);
     files.extend(from.laid_out.files.iter().cloned());
     let path = dir.join("README.txt");
     std::fs::write(path, readme(from, &again, &files))?;
@@ -563,14 +408,17 @@ fn write(
     for (at, name) in files.iter().enumerate() {
         handle.progress(0.85 + 0.1 * at as f64 / count);
         // Rasters are compressed already.
-        let method = if name.ends_with(".tif") || name.ends_with(".nc") {
-            zip::CompressionMethod::Stored
+        let (method, level) = if name.ends_with(".tif") || name.ends_with(".nc") {
+            (zip::CompressionMethod::Stored, None)
         } else {
-            zip::CompressionMethod::Deflated
+            (zip::CompressionMethod::Deflated, Some(FAST))
         };
         zip.start_file(
             name,
-            zip::write::SimpleFileOptions::default().compression_method(method).large_file(true),
+            zip::write::SimpleFileOptions::default()
+                .compression_method(method)
+                .compression_level(level)
+                .large_file(true),
         )?;
         let mut file = std::fs::File::open(dir.join(name))?;
         let mut piece = vec![0; 1 << 20];
@@ -587,17 +435,6 @@ fn write(
     }
     zip.finish()?;
     Ok(again)
-}
-
-/// The ground where water flows; nodata elsewhere.
-fn ground_within(grids: &Grids) -> Grid<f32> {
-    let mut ground = grids.filled.clone();
-    for (z, &code) in ground.values_mut().iter_mut().zip(grids.directions.values()) {
-        if code == DIRECTION_NODATA {
-            *z = f32::NAN;
-        }
-    }
-    ground
 }
 
 fn highest_order(network: &Network) -> u8 {
