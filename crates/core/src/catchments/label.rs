@@ -1,6 +1,11 @@
 //! Catchments of any number of outlets in one pass.
 
-use crate::monitor::Pace;
+use std::sync::atomic::AtomicU32;
+use std::sync::atomic::Ordering::Relaxed;
+
+use rayon::prelude::*;
+
+use crate::monitor::SharedPace;
 use crate::routing::{DIRECTION_NODATA, OUTLET, downstream, edge_of_footprint};
 use crate::{Cell, Error, Grid, Monitor, Result};
 
@@ -21,10 +26,13 @@ pub struct Labelled {
     pub touches_edge: Vec<bool>,
 }
 
+/// Rows that one thread begins from by itself.
+const BAND: usize = 64;
+
 /// Finds, for each cell, the first of `outlets` that it meets on its way downstream, itself included.
 ///
 /// `directions` holds D8 codes without cycles. Each cell is looked at once, however many outlets
-/// there are and however they nest. With the last cell of every reach as outlets the result is the
+/// there are and however they nest; all cores share the work. With the last cell of every reach as outlets the result is the
 /// sub-basins of a network; with all cells that have the code 0 it is the basins of the footprint.
 ///
 /// # Errors
@@ -43,41 +51,55 @@ pub struct Labelled {
 pub fn label(directions: &Grid<u8>, outlets: &[Cell], monitor: &dyn Monitor) -> Result<Labelled> {
     directions.numbered()?;
     const OPEN: u32 = u32::MAX;
-    let mut ids = vec![OPEN; directions.len()];
+    let ids: Vec<AtomicU32> = (0..directions.len()).into_par_iter().map(|_| AtomicU32::new(OPEN)).collect();
     for (at, &outlet) in outlets.iter().enumerate() {
         match directions.get(outlet) {
             Some(&code) if code != DIRECTION_NODATA => {}
             _ => return Err(Error::OutsideFootprint(outlet)),
         }
-        let id = &mut ids[directions.index(outlet)];
-        if *id != OPEN {
+        let id = &ids[directions.index(outlet)];
+        if id.load(Relaxed) != OPEN {
             return Err(Error::SameOutlet(outlet));
         }
-        *id = at as u32 + 1;
+        id.store(at as u32 + 1, Relaxed);
     }
-    let mut pace = Pace::new(monitor, directions.len());
-    let mut own_cells = vec![0u64; outlets.len()];
-    let mut touches_edge = vec![false; outlets.len()];
-    let mut path: Vec<u32> = Vec::new();
-    for start in 0..directions.len() {
-        pace.advance(1)?;
-        let mut at = start;
-        while ids[at] == OPEN {
-            path.push(at as u32);
-            match downstream(directions, at) {
-                Some(next) => at = next,
-                None => ids[at] = 0,
+    let band = (BAND * directions.cols()).max(1);
+    let shared = SharedPace::new(monitor, directions.len().div_ceil(band));
+    // A cell that two threads come to gets the same from both.
+    (0..directions.len()).into_par_iter().step_by(band).try_for_each_init(Vec::new, |path, from| {
+        shared.advance(1)?;
+        for start in from..(from + band).min(directions.len()) {
+            let mut at = start;
+            let id = loop {
+                match ids[at].load(Relaxed) {
+                    OPEN => path.push(at as u32),
+                    id => break id,
+                }
+                match downstream(directions, at) {
+                    Some(next) => at = next,
+                    None => break 0,
+                }
+            };
+            for passed in path.drain(..) {
+                ids[passed as usize].store(id, Relaxed);
             }
         }
-        let id = ids[at];
-        for passed in path.drain(..) {
-            ids[passed as usize] = id;
+        Ok(())
+    })?;
+    let ids: Vec<u32> = ids.into_iter().map(AtomicU32::into_inner).collect();
+    let mut own_cells = vec![0u64; outlets.len()];
+    let mut touches_edge = vec![false; outlets.len()];
+    // A list of counts for each thread, since there may be many outlets.
+    let part = ids.len().div_ceil(rayon::current_num_threads()).max(1);
+    let counted = ids.par_chunks(part).map(|ids| {
+        let mut own = vec![0u64; outlets.len()];
+        for at in ids.iter().filter_map(|&id| (id as usize).checked_sub(1)) {
+            own[at] += 1;
         }
-    }
-    for &id in &ids {
-        if let Some(at) = (id as usize).checked_sub(1) {
-            own_cells[at] += 1;
-        }
+        own
+    });
+    for part in counted.collect::<Vec<_>>() {
+        own_cells.iter_mut().zip(part).for_each(|(sum, more)| *sum += more);
     }
     for index in edge_of_footprint(directions) {
         if let Some(at) = (ids[index as usize] as usize).checked_sub(1) {
