@@ -78,6 +78,10 @@ pub fn run(
     let progress = Progress::new(cancelled);
     let done = Recipe::read(recipe).and_then(|mut recipe| {
         recipe.max_memory = max_memory.or(recipe.max_memory);
+        // A run with a limit of its own is held against that.
+        if recipe.max_memory.is_some() {
+            bothros_core::memory::set_limit(u64::MAX);
+        }
         bothros_recipe::run_with(&recipe, out, overwrite, &progress, &bothros_workflow::RunPages)
     });
     if let Some(bar) = &progress.bar {

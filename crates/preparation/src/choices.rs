@@ -1,7 +1,6 @@
 //! The choices, and the grid that they lead to.
 
 use bothros_core::conditioning::Polygons;
-use bothros_core::memory::Step;
 use bothros_core::{Frame, cells_within};
 use bothros_formats::{Crs, CrsKind, Resampling, Transform, frame_of, plan_warp, widen};
 use serde::{Deserialize, Serialize};
@@ -138,7 +137,9 @@ impl Preparing {
                 (frame_of(plan.extent, size.unwrap_or(plan.sensible_cell_size), &to)?, true)
             }
         };
-        Step::Terrain.check(frame.cells() as u64)?;
+        if let Some(step) = read.reckoned {
+            step.check(frame.cells() as u64)?;
+        }
         let clip = self.clip.as_ref().map(|clip| clip.widened_in(&to)).transpose()?;
         let window = match (&clip, &self.clip) {
             (Some(polygons), Some(named)) => {

@@ -1,6 +1,7 @@
 //! Where elevations lie as they were read.
 
 use bothros_core::Frame;
+use bothros_core::memory::Step;
 use bothros_formats::{Crs, CrsKind, VerticalUnit, is_north_up, is_square};
 
 /// Where elevations lie as they were read, and in what unit they were written.
@@ -16,6 +17,8 @@ pub struct Read<'a> {
     pub crs: Option<&'a Crs>,
     /// unit of the elevations in their files
     pub vertical_unit: VerticalUnit,
+    /// the step whose memory is reckoned with once its grid is known; none where the caller does
+    pub reckoned: Option<Step>,
 }
 
 impl Read<'_> {

@@ -238,7 +238,7 @@ pub(crate) fn prepare(recipe: &Recipe, room: &Room, monitor: &dyn Monitor) -> Re
     let how = terrain.preparing(&crs, align, clip);
     let unit = pieces[0].unit;
     let AsRead { values, rows, cols, geo_transform, crs: own, .. } = read;
-    let lies = Read { rows, cols, geo_transform, crs: Some(&own), vertical_unit: unit };
+    let lies = Read { rows, cols, geo_transform, crs: Some(&own), vertical_unit: unit, reckoned: None };
     let (frame, part) = (how.place(&lies).map_err(|e| told(recipe, e))?.frame, Part::new(monitor, 0.5, 1.0));
     room.check(frame.cells() as u64)?;
     let made = bothros_preparation::prepare(values, &lies, &how, &part).map_err(|e| told(recipe, e))?;

@@ -193,7 +193,8 @@ impl SourceFacts {
     /// Where the elevations lie as they were read.
     pub fn as_read(&self) -> bothros_preparation::Read<'_> {
         let (rows, cols, geo_transform, crs) = self.grid();
-        bothros_preparation::Read { rows, cols, geo_transform, crs, vertical_unit: self.vertical_unit }
+        let (vertical_unit, reckoned) = (self.vertical_unit, Some(bothros_core::memory::Step::Terrain));
+        bothros_preparation::Read { rows, cols, geo_transform, crs, vertical_unit, reckoned }
     }
     /// The place of the grid, where it is projected, north up and square.
     pub fn frame(&self) -> Option<Frame> {
