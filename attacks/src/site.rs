@@ -6,8 +6,8 @@ use std::process::{Child, Command, ExitCode, Stdio};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, bail};
-use bothros_core::{Frame, Grid};
-use bothros_formats::{Crs, RasterKind, write_cog};
+use bothros_core::{Coarser, Frame, Grid};
+use bothros_formats::{Crs, write_cog};
 use bothros_store::{Job, Store};
 use reqwest::multipart::{Form, Part};
 use reqwest::{Client, StatusCode};
@@ -215,7 +215,7 @@ pub fn rough(edge: usize, dir: &Path) -> anyhow::Result<Vec<u8>> {
         let dem: Grid<f32> = bothros_demo::fractal_terrain(edge, 9);
         let frame =
             Frame { rows: edge, cols: edge, left: 500_000.0, top: 4_760_000.0, cell_size: 10.0, unit_m: 1.0 };
-        write_cog(&path, &dem, &frame, &Crs::parse("EPSG:32628")?, f32::NAN, RasterKind::Mean, "", "m")?;
+        write_cog(&path, &dem, &frame, &Crs::parse("EPSG:32628")?, f32::NAN, Coarser::Mean, "", "m")?;
     }
     Ok(std::fs::read(path)?)
 }
