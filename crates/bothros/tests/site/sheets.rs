@@ -258,8 +258,11 @@ async fn a_sheet_is_laid_out_by_hand() {
 
     // Parts added, moved forward and back, removed; guides.
     for (letters, kind) in [("a map", "map"), ("a logo", "logo"), ("a text", "text")] {
+        let listed = "document.querySelectorAll('#part-list [data-choose]').length";
+        let before = value(driver, listed).await;
         hand.picks("#part-kind", letters).await;
         hand.sends("/parts", hand.clicks("#add-part button")).await;
+        until(driver, &format!("{listed} > {before}")).await;
         assert_ne!(kept.part(kind).await, Value::Null, "{kind}");
     }
     let text = kept.part("text").await["id"].as_u64().unwrap();
