@@ -1,23 +1,9 @@
 //! How long a recipe takes from files to files: step by step, and within little memory.
 
-use bothros_core::{Coarser, Frame, Monitor};
+use bothros_core::{Coarser, Frame, Silent};
 use bothros_demo::fractal_terrain;
 use bothros_formats::{Crs, write_cog};
-use bothros_recipe::{Bytes, Recipe, Report, Summary};
-
-/// Says nothing of how far it is.
-struct Quiet;
-
-impl Monitor for Quiet {
-    fn progress(&self, _share: f64) {}
-    fn is_cancelled(&self) -> bool {
-        false
-    }
-}
-
-impl Report for Quiet {
-    fn begin(&self, _step: &str) {}
-}
+use bothros_recipe::{Bytes, Recipe, Summary};
 
 /// Steps that are the core's own work, which all others are held against.
 const CORE: [&str; 3] = ["conditioning", "finding flow directions", "accumulating flow"];
@@ -44,7 +30,7 @@ pub fn run(sizes: &[usize]) -> anyhow::Result<()> {
             recipe.max_memory = within;
             // The kernel forgets the peak so far.
             let forgets = std::fs::write("/proc/self/clear_refs", "5").is_ok();
-            let summary = bothros_recipe::run(&recipe, &dir.path().join("out"), true, &Quiet)?;
+            let summary = bothros_recipe::run(&recipe, &dir.path().join("out"), true, &Silent)?;
             table(size, within, &summary, forgets);
         }
     }

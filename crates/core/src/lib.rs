@@ -38,6 +38,7 @@ pub mod conditioning;
 mod error;
 pub mod formula;
 mod grid;
+mod joined;
 pub mod memory;
 mod monitor;
 pub mod network;

@@ -6,6 +6,7 @@ pub mod batch;
 mod by_hand;
 mod catchments;
 mod chain;
+mod conditioning;
 mod derived;
 mod difference;
 mod error;
@@ -21,15 +22,13 @@ mod terrain;
 pub use by_hand::{EditKind, EditSettings, SubbasinName};
 pub use catchments::{Catchments, CurveNumber, SnapChoice, ValueRaster};
 pub use chain::ChainStep;
+pub use conditioning::{BurnMethod, BurnSettings, Conditioning, RebuildSettings, Sinks};
 pub use derived::Derived;
 pub use difference::{Difference, difference};
 pub use error::{Error, Result};
 pub use inputs::split_layer;
 pub use pages::{Pages, Ran, ReportFormat, ReportSettings, ReportUnits, SheetFormat, SheetSettings};
-pub use recipe::{
-    BurnMethod, BurnSettings, Conditioning, Handover, HandoverFormat, Network, Paths, RebuildSettings,
-    Recipe, Routing, RoutingMethod, Sinks, ThresholdChoice,
-};
+pub use recipe::{Handover, HandoverFormat, Network, Paths, Recipe, Routing, RoutingMethod, ThresholdChoice};
 pub use room::Bytes;
 pub use run::{Report, run, run_with};
 pub use summary::Summary;

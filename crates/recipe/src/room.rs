@@ -17,7 +17,7 @@ const ALL_THE_SAME: (f64, u64) = (1.0, 200_000_000);
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Bytes(pub u64);
 
-/// Units of bytes; those that end like others come first.
+/// Units of bytes.
 const UNITS: [(&str, f64); 8] = [
     ("KiB", 1024.0),
     ("MiB", 1_048_576.0),
@@ -35,9 +35,12 @@ impl std::str::FromStr for Bytes {
     fn from_str(text: &str) -> std::result::Result<Self, String> {
         let text = text.trim();
         let wrong = || format!("“{text}” is no size: write it as in \"4GB\" or \"900MB\"");
-        let unit = UNITS.iter().find(|(unit, _)| text.to_lowercase().ends_with(&unit.to_lowercase()));
-        let (unit, bytes) = unit.ok_or_else(wrong)?;
-        let number: f64 = text[..text.len() - unit.len()].trim().parse().map_err(|_| wrong())?;
+        let split = |(unit, bytes): &(&str, f64)| {
+            let (number, end) = text.split_at_checked(text.len().checked_sub(unit.len())?)?;
+            end.eq_ignore_ascii_case(unit).then_some((number, *bytes))
+        };
+        let (number, bytes) = UNITS.iter().find_map(split).ok_or_else(wrong)?;
+        let number: f64 = number.trim().parse().map_err(|_| wrong())?;
         match number.is_finite() && number > 0.0 && number * bytes < 1e18 {
             true => Ok(Self((number * bytes).round() as u64)),
             false => Err(wrong()),
@@ -154,7 +157,7 @@ mod tests {
             assert_eq!(read.0, bytes, "{text}");
             assert_eq!(read.to_string().parse::<Bytes>().unwrap(), read);
         }
-        for wrong in ["", "4", "GB", "-1GB", "0MB", "4 GBs", "1e30TB", "NaNGB"] {
+        for wrong in ["", "4", "GB", "-1GB", "0MB", "4 GBs", "1e30TB", "NaNGB", "4\u{212a}B", "四"] {
             assert!(wrong.parse::<Bytes>().is_err(), "{wrong}");
         }
     }

@@ -6,6 +6,7 @@ use std::hash::Hash;
 use rayon::prelude::*;
 
 use super::windows::{Window, windows};
+use crate::joined::root;
 use crate::{Area, Cell, Frame, Grid};
 
 /// Polygons, each a list of closed rings: the outer one first, counter-clockwise, then holes,
@@ -309,15 +310,6 @@ impl Parts {
         let runs = &self.runs[self.rows[row]..self.rows[row + 1]];
         runs[runs.partition_point(|run| run.1 as usize <= col)].2 as usize
     }
-}
-
-/// The first run of a part; chains are halved on the way.
-fn root(parent: &mut [u32], mut at: u32) -> u32 {
-    while parent[at as usize] != at {
-        parent[at as usize] = parent[parent[at as usize] as usize];
-        at = parent[at as usize];
-    }
-    at
 }
 
 #[cfg(test)]

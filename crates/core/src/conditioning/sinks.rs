@@ -3,6 +3,7 @@
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
+use crate::joined::root;
 use crate::monitor::SharedPace;
 use crate::{Area, Cell, Frame, Grid, Monitor, NEIGHBOURS, Result};
 
@@ -268,16 +269,6 @@ fn joined(bands: Vec<Band>, filled: &Grid<f32>, size: usize) -> Vec<Piece> {
         parents[at - 1] as usize == at - 1
     });
     all
-}
-
-/// The one that stands for all that it is joined with; ways there become half as long.
-fn root(parents: &mut [u32], mut at: u32) -> u32 {
-    while parents[at as usize] != at {
-        let next = parents[parents[at as usize] as usize];
-        parents[at as usize] = next;
-        at = next;
-    }
-    at
 }
 
 /// How many of the largest hold four fifths, and their share.

@@ -9,6 +9,7 @@ use std::ops::Range;
 use rayon::prelude::*;
 
 use super::tile::{OCEAN, Place, Tile};
+use crate::joined::root;
 use crate::monitor::{check, gather};
 use crate::{Cell, Monitor, Result};
 
@@ -180,22 +181,15 @@ pub(super) fn solve(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Re
     let mut next = vec![NOBODY; level.len()];
     let mut last: Vec<u32> = parent.clone();
     let mut size = vec![1u32; level.len()];
-    fn find(parent: &mut [u32], mut at: u32) -> u32 {
-        while parent[at as usize] != at {
-            parent[at as usize] = parent[parent[at as usize] as usize];
-            at = parent[at as usize];
-        }
-        at
-    }
     for (number, &(a, b, pass)) in edges.iter().flatten().enumerate() {
         if number.is_multiple_of(1 << 16) {
             check(monitor)?;
         }
-        let (a, b) = (find(&mut parent, a), find(&mut parent, b));
+        let (a, b) = (root(&mut parent, a), root(&mut parent, b));
         if a == b {
             continue;
         }
-        let ocean = find(&mut parent, 0);
+        let ocean = root(&mut parent, 0);
         if a == ocean || b == ocean {
             let other = if a == ocean { b } else { a };
             let mut at = other;

@@ -4,6 +4,7 @@ use rayon::prelude::*;
 
 use super::paths::Paths;
 use crate::Result;
+use crate::joined::root;
 use crate::{Monitor, monitor::check};
 
 /// A pass between two nodes: its level, its higher cell and the cell on the other side.
@@ -108,12 +109,8 @@ impl Trees {
     }
 
     /// What a node is joined to by now.
-    pub(super) fn find(&mut self, mut at: u32) -> u32 {
-        while self.root[at as usize] != at {
-            self.root[at as usize] = self.root[self.root[at as usize] as usize];
-            at = self.root[at as usize];
-        }
-        at
+    pub(super) fn find(&mut self, at: u32) -> u32 {
+        root(&mut self.root, at)
     }
 
     /// Joins what a pass connects; passes come from the lowest up, each with its number.

@@ -5,7 +5,7 @@ use bothros_products::{Units, numbers};
 use bothros_sheets::{Colour as Ink, Feature, Geometry, Layer, Sample};
 use bothros_store::{LayerRole, PourPoint, Shape, Store};
 
-use super::features::{Features, entry, stroke};
+use super::features::{CLAY, Features, entry, stroke};
 use super::filled::{Looked, SheetSources};
 use super::layers::SheetLayer;
 use crate::catchments::features as shapes;
@@ -13,7 +13,6 @@ use crate::{Facts, FeatureKey, Result, compared};
 
 /// What names of comparisons begin with; pour point, layer and feature follow.
 const COMPARED: &str = "published-";
-const OURS: Ink = Ink([0xB4, 0x53, 0x2A]);
 const THEIRS: Ink = Ink([0x2F, 0x6D, 0xA8]);
 /// Boxes of a catchment and a boundary that share less of what either covers hardly tell of the same land.
 const LIKELY: f64 = 0.2;
@@ -124,7 +123,7 @@ impl SheetSources<'_> {
         let agreement = &found.agreement;
         let pieces = agreement.pieces.iter().map(|piece| {
             let rings = piece.outline.polygons.iter().flatten().cloned().collect();
-            area(rings, if piece.only_ours { OURS } else { THEIRS }, 1.2, Some(OPACITY))
+            area(rings, if piece.only_ours { CLAY } else { THEIRS }, 1.2, Some(OPACITY))
         });
         let mut drawn: Vec<Feature> = pieces.collect();
         drawn.push(area(polygons.into_iter().flatten().collect(), THEIRS, 2.0, None));
@@ -144,7 +143,7 @@ impl SheetSources<'_> {
                 &format!("{key}-ours"),
                 format!("Only in the catchment: {}", held(true)),
                 &group,
-                sample(OURS, Some(OPACITY), 1.2),
+                sample(CLAY, Some(OPACITY), 1.2),
             ),
             entry(
                 &format!("{key}-theirs"),
