@@ -74,7 +74,7 @@ async fn catchments(running: &Running, study: i64, line: &dyn Fn(&str, f64)) -> 
     let cells: Vec<u32> = streams.reaches.iter().filter_map(|r| r.cells.last().copied()).collect();
     let place = |cell: &u32| {
         let (x, y) = grids.frame.centre(grids.directions.cell(*cell as usize));
-        PourPointPlace { name: String::new(), x, y, area_m2: None }
+        PourPointPlace { name: String::new(), x, y, area_m2: None, own: None }
     };
     let places: Vec<_> = cells.iter().take(1000).map(place).collect();
     let wanted = places.len();
@@ -143,7 +143,7 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
             .unwrap_or(0);
         let (x, y) = frame.centre(grids.accumulation.cell(outlet));
         let clicked = Instant::now();
-        let place = PourPointPlace { name: "largest".into(), x, y, area_m2: None };
+        let place = PourPointPlace { name: "largest".into(), x, y, area_m2: None, own: None };
         add_pour_point(&running.store, &running.grids, study.id, place).await?;
         line("largest catchment after a click", clicked.elapsed().as_secs_f64());
         catchments(&running, study.id, &line).await?;
@@ -157,6 +157,7 @@ pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
             id: at as u32 + 1,
             name: None,
             elevation: None,
+            numbers: Default::default(),
             shape: Shape::Line(line),
         };
         let lines: Vec<LayerFeature> = shifted(&dense, &frame).into_iter().enumerate().map(of).collect();

@@ -138,7 +138,13 @@ pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::R
             // Gauges are placed to a few metres, so the nearest stream is theirs.
             set_snapping(store, study.id, 100.0, SnapTo::NearestStream).await?;
             for gauge in &scenario.gauges {
-                let place = PourPointPlace { name: gauge.name.into(), x: gauge.x, y: gauge.y, area_m2: None };
+                let place = PourPointPlace {
+                    name: gauge.name.into(),
+                    x: gauge.x,
+                    y: gauge.y,
+                    area_m2: None,
+                    own: None,
+                };
                 add_pour_point(store, grids, study.id, place).await?;
             }
         }

@@ -22,8 +22,8 @@ fn layer(
     features: Vec<(Geometry, Vec<Value>)>,
     fields: &[(&'static str, FieldKind)],
 ) -> Layer {
-    let fields = fields.iter().map(|&(name, kind)| Field { name, kind }).collect();
-    Layer { name, fields, features, shape }
+    let fields = fields.iter().map(|&(name, kind)| Field { name: name.into(), kind }).collect();
+    Layer { name: name.into(), fields, features, shape }
 }
 
 fn place(index: u32) -> [f64; 2] {

@@ -1,9 +1,12 @@
 //! Reading points, lines and polygons from files.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use bothros_core::{Monitor, Part, Silent};
-use gdal::vector::{Geometry as OgrGeometry, LayerAccess, OGRwkbGeometryType, geometry_type_flatten};
+use gdal::vector::{
+    Geometry as OgrGeometry, LayerAccess, OGRFieldType, OGRwkbGeometryType, geometry_type_flatten,
+};
 use gdal::{Dataset, DatasetOptions, GdalOpenFlags};
 
 use serde::{Deserialize, Serialize};
@@ -25,14 +28,16 @@ pub enum Wanted {
     Polygons,
     /// points or polygons
     PointsOrPolygons,
+    /// points, lines and polygons
+    All,
 }
 
 impl Wanted {
     fn takes(self, shape: &Geometry) -> bool {
         match shape {
-            Geometry::Point(_) => matches!(self, Self::Points | Self::PointsOrPolygons),
-            Geometry::Line(_) => self == Self::Lines,
-            Geometry::Polygons(_) => matches!(self, Self::Polygons | Self::PointsOrPolygons),
+            Geometry::Point(_) => matches!(self, Self::Points | Self::PointsOrPolygons | Self::All),
+            Geometry::Line(_) => matches!(self, Self::Lines | Self::All),
+            Geometry::Polygons(_) => matches!(self, Self::Polygons | Self::PointsOrPolygons | Self::All),
         }
     }
     fn name(self) -> String {
@@ -41,6 +46,7 @@ impl Wanted {
             Self::Lines => "lines",
             Self::Polygons => "polygons",
             Self::PointsOrPolygons => "points or polygons",
+            Self::All => "points, lines or polygons",
         }
         .to_owned()
     }
@@ -59,7 +65,23 @@ pub struct ReadFeature {
     /// its field `area_km2`, whatever its case, where there is one: what is known to drain to a place
     #[serde(default)]
     pub area_km2: Option<f64>,
+    /// its field `snap_to`, whatever its case, where there is one: what a place snaps to
+    #[serde(default)]
+    pub snap_to: Option<String>,
+    /// its fields that hold numbers, by their names in small letters; [`MOST_NUMBERS`] of them at most
+    #[serde(default)]
+    pub numbers: BTreeMap<String, f64>,
 }
+
+impl ReadFeature {
+    /// A shape of which nothing else is known.
+    pub fn of(shape: Geometry) -> Self {
+        Self { shape, name: None, elevation: None, area_km2: None, snap_to: None, numbers: BTreeMap::new() }
+    }
+}
+
+/// How many fields with numbers are read, the first of a file.
+pub const MOST_NUMBERS: usize = 32;
 
 /// Names of a field that holds an elevation.
 const ELEVATIONS: [&str; 4] = ["elevation", "elev", "height", "z"];
@@ -207,6 +229,12 @@ fn read_one(
         layer.defn().fields().position(|f| names.iter().any(|e| f.name().eq_ignore_ascii_case(e)))
     };
     let (name_field, height_field, area_field) = (field(&["name"]), field(&ELEVATIONS), field(&AREA));
+    let snap_field = field(&["snap_to"]);
+    let is_number =
+        |kind| matches!(kind, OGRFieldType::OFTInteger | OGRFieldType::OFTInteger64 | OGRFieldType::OFTReal);
+    let fields = layer.defn().fields().enumerate().filter(|(_, f)| is_number(f.field_type()));
+    let number_fields: Vec<(usize, String)> =
+        fields.map(|(at, f)| (at, f.name().to_lowercase())).take(MOST_NUMBERS).collect();
     let mut read = ReadLayer { features: Vec::new(), left_out: 0, converted_from: None };
     for (number, feature) in layer.features().enumerate() {
         if number.is_multiple_of(1024) {
@@ -226,6 +254,16 @@ fn read_one(
             Some(index) => feature.field_as_string(index)?,
             None => None,
         };
+        let snap_to = match snap_field {
+            Some(index) => feature.field_as_string(index)?,
+            None => None,
+        };
+        let mut numbers = BTreeMap::new();
+        for (index, of) in &number_fields {
+            if let Some(value) = feature.field_as_double(*index)?.filter(|v| v.is_finite()) {
+                numbers.insert(of.clone(), value);
+            }
+        }
         let mut shapes = Vec::new();
         if let Some(geometry) = feature.geometry() {
             flatten(geometry, &mut shapes);
@@ -234,7 +272,8 @@ fn read_one(
         for (shape, z) in shapes.into_iter().filter(|(s, _)| wanted.takes(s)) {
             let elevation = height.or(z).filter(|z| z.is_finite());
             let area_km2 = area_km2.filter(|a| a.is_finite());
-            read.features.push(ReadFeature { shape, name: called.clone(), elevation, area_km2 });
+            let (name, snap_to, numbers) = (called.clone(), snap_to.clone(), numbers.clone());
+            read.features.push(ReadFeature { shape, name, elevation, area_km2, snap_to, numbers });
         }
         read.left_out += usize::from(read.features.len() == before);
     }
@@ -341,7 +380,7 @@ fn flatten(geometry: &OgrGeometry, out: &mut Vec<(Geometry, Option<f64>)>) {
 /// Reads a table of points.
 fn read_table(path: &Path, name: &str, wanted: Wanted, to: &Crs) -> Result<ReadLayer> {
     let bad = |line: u64, what: String| Error::Table { name: name.to_owned(), line, what };
-    if !matches!(wanted, Wanted::Points | Wanted::PointsOrPolygons) {
+    if !matches!(wanted, Wanted::Points | Wanted::PointsOrPolygons | Wanted::All) {
         return Err(Error::NothingWanted { name: name.to_owned(), wanted: wanted.name() });
     }
     let mut table =
@@ -363,7 +402,8 @@ fn read_table(path: &Path, name: &str, wanted: Wanted, to: &Crs) -> Result<ReadL
         }
     };
     let called = column(&["name"]);
-    let (height, area) = (column(&ELEVATIONS), column(&AREA));
+    let (height, area, snap) = (column(&ELEVATIONS), column(&AREA), column(&["snap_to"]));
+    let others: Vec<(usize, String)> = header.iter().map(str::to_lowercase).enumerate().collect();
     let mut read = ReadLayer { features: Vec::new(), left_out: 0, converted_from: None };
     for row in table.records() {
         let row = row.map_err(|e| bad(e.position().map_or(0, |p| p.line()), e.to_string()))?;
@@ -381,8 +421,16 @@ fn read_table(path: &Path, name: &str, wanted: Wanted, to: &Crs) -> Result<ReadL
         let given = |column: Option<usize>| column.filter(|&at| row.get(at).is_some_and(|t| !t.is_empty()));
         let elevation = given(height).map(number).transpose()?;
         let area_km2 = given(area).map(number).transpose()?;
+        let snap_to = given(snap).and_then(|at| row.get(at)).map(str::to_owned);
+        // A table does not tell what its columns hold: a number is what can be read as one.
+        let figure = |(at, of): &(usize, String)| {
+            let value = row.get(*at)?.parse::<f64>().ok().filter(|v| v.is_finite())?;
+            Some((of.clone(), value))
+        };
+        let own = others.iter().filter(|(at, _)| *at != x && *at != y);
+        let numbers = own.filter_map(figure).take(MOST_NUMBERS).collect();
         let shape = Geometry::Point([number(x)?, number(y)?]);
-        read.features.push(ReadFeature { shape, name, elevation, area_km2 });
+        read.features.push(ReadFeature { shape, name, elevation, area_km2, snap_to, numbers });
     }
     if read.features.is_empty() {
         return Err(Error::NothingWanted { name: name.to_owned(), wanted: wanted.name() });

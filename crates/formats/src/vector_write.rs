@@ -1,5 +1,6 @@
 //! Writing layers of features as GeoPackage and GeoJSON.
 
+use std::borrow::Cow;
 use std::ffi::CString;
 use std::path::Path;
 
@@ -51,7 +52,7 @@ pub enum FieldKind {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Field {
     /// its name
-    pub name: &'static str,
+    pub name: Cow<'static, str>,
     /// its sort
     pub kind: FieldKind,
 }
@@ -86,7 +87,7 @@ value_from!(u8 => Integer as i64, u32 => Integer as i64, i32 => Integer as i64, 
 #[derive(Debug, Clone, PartialEq)]
 pub struct Layer {
     /// name in the file
-    pub name: &'static str,
+    pub name: Cow<'static, str>,
     /// its fields
     pub fields: Vec<Field>,
     /// a shape and a value per field
@@ -141,7 +142,7 @@ impl Layer {
     pub fn converted(&self, to: &Transform) -> Result<Self> {
         let feature = |(of, row): &(Geometry, Vec<Value>)| Ok((of.converted(to)?, row.clone()));
         let features = self.features.iter().map(feature).collect::<Result<_>>()?;
-        Ok(Self { name: self.name, fields: self.fields.clone(), features, shape: self.shape })
+        Ok(Self { name: self.name.clone(), fields: self.fields.clone(), features, shape: self.shape })
     }
 }
 
@@ -200,15 +201,15 @@ fn write_into(dataset: &mut Dataset, format: VectorFormat, crs: &Crs, layers: &[
     let reference = crs.reference()?;
     for layer in layers {
         let made = dataset.create_layer(LayerOptions {
-            name: layer.name,
+            name: &layer.name,
             srs: Some(&reference),
             ty: layer.shape.ogr(),
             options: Some(options),
         })?;
-        let names: Vec<&str> = layer.fields.iter().map(|f| f.name).collect();
+        let names: Vec<&str> = layer.fields.iter().map(|f| f.name.as_ref()).collect();
         let short = (format == VectorFormat::Shapefile).then(|| short_names(&names));
         for (at, field) in layer.fields.iter().enumerate() {
-            let name = short.as_ref().map_or(field.name, |short| &short[at]);
+            let name = short.as_ref().map_or(field.name.as_ref(), |short| &short[at]);
             let kind = match field.kind {
                 FieldKind::Integer => OGRFieldType::OFTInteger64,
                 FieldKind::Real => OGRFieldType::OFTReal,

@@ -270,12 +270,12 @@ fn layers_are_read_back_by_the_open_tools() {
         .collect::<Vec<_>>();
     let layers = [
         Layer {
-            name: "catchments",
+            name: "catchments".into(),
             fields: vec![
-                Field { name: "catchment_id", kind: FieldKind::Integer },
-                Field { name: "name", kind: FieldKind::Text },
-                Field { name: "area_km2", kind: FieldKind::Real },
-                Field { name: "touches_edge", kind: FieldKind::Boolean },
+                Field { name: "catchment_id".into(), kind: FieldKind::Integer },
+                Field { name: "name".into(), kind: FieldKind::Text },
+                Field { name: "area_km2".into(), kind: FieldKind::Real },
+                Field { name: "touches_edge".into(), kind: FieldKind::Boolean },
             ],
             features: vec![(
                 Geometry::Polygons(vec![vec![square]]),
@@ -283,7 +283,7 @@ fn layers_are_read_back_by_the_open_tools() {
             )],
             shape: Shape::Polygons,
         },
-        Layer { name: "empty", fields: vec![], features: vec![], shape: Shape::Line },
+        Layer { name: "empty".into(), fields: vec![], features: vec![], shape: Shape::Line },
     ];
     let package = dir.path().join("out.gpkg");
     write_layers(&package, VectorFormat::GeoPackage, &utm(), &layers).unwrap();

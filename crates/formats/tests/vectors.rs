@@ -27,9 +27,9 @@ fn polygon() -> Vec<Vec<Vec<[f64; 2]>>> {
 /// A GeoPackage with a layer of each sort.
 fn package(dir: &Path) -> PathBuf {
     let path = dir.join("all.gpkg");
-    let layer = |name, shape, features: Vec<Geometry>| Layer {
-        name,
-        fields: vec![Field { name: "Name", kind: FieldKind::Text }],
+    let layer = |name: &'static str, shape, features: Vec<Geometry>| Layer {
+        name: name.into(),
+        fields: vec![Field { name: "Name".into(), kind: FieldKind::Text }],
         features: features.into_iter().map(|g| (g, vec!["Alder".into()])).collect(),
         shape,
     };
@@ -82,10 +82,7 @@ fn a_geopackage_is_read_to_the_bit() {
         ("areas", Wanted::PointsOrPolygons, Geometry::Polygons(polygon())),
     ] {
         let found = read(&path, Some(layer), wanted).unwrap();
-        assert_eq!(
-            found.features,
-            [ReadFeature { shape: expected, name: Some("Alder".into()), elevation: None, area_km2: None }]
-        );
+        assert_eq!(found.features, [ReadFeature { name: Some("Alder".into()), ..ReadFeature::of(expected) }]);
         assert_eq!((found.left_out, found.converted_from), (0, None));
     }
     // The only layer with polygons need not be named; of two with lines one must be.

@@ -15,10 +15,12 @@ mod catchments;
 mod datapackage;
 mod directions;
 mod findings;
+mod lookup;
 mod measures;
 pub mod named;
 mod network;
 pub mod numbers;
+mod parameters;
 mod places;
 mod quantity;
 mod rasters;
@@ -33,8 +35,12 @@ pub use catchments::{CATCHMENTS, Delineated, POUR_POINTS, Placed, SUBBASINS, pou
 pub use datapackage::{datapackage, dictionary};
 pub use directions::DirectionCodes;
 pub use findings::{CROSSINGS, ORDERS, SHORTFALLS, SINKS};
+pub use lookup::{ClassValue, looked_up};
 pub use measures::{MEASURES, measures_row};
 pub use network::{JUNCTIONS, MAIN_STEMS, REACHES, Stem, junctions, main_stems, reach_row, reaches};
+pub use parameters::{
+    CURVE_NUMBERS, Chosen, Elements, ModelChoice, Parameter, Parameters, Reservoir, Typed, TypedValue, shares,
+};
 pub use places::{BASINS, BOUNDARY_DIFFERENCE, INFLOWS, SiteFound, basins, boundary_difference, inflows};
 pub use quantity::{Quantity, Unit};
 pub use rasters::{

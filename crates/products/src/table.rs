@@ -142,8 +142,12 @@ impl Table {
     pub fn layer(&self, features: impl IntoIterator<Item = (Geometry, Row)>) -> Result<Layer> {
         let keep = |(at, (shape, row)): (usize, (Geometry, Row))| Ok((shape, self.kept(row, at)?));
         Ok(Layer {
-            name: self.name,
-            fields: self.columns.iter().map(|c| Field { name: c.name, kind: c.quantity.kind() }).collect(),
+            name: self.name.into(),
+            fields: self
+                .columns
+                .iter()
+                .map(|c| Field { name: c.name.into(), kind: c.quantity.kind() })
+                .collect(),
             features: features.into_iter().enumerate().map(keep).collect::<Result<_>>()?,
             shape: self.shape.unwrap_or(Shape::Point),
         })

@@ -2,7 +2,8 @@
 
 use std::path::PathBuf;
 
-use bothros_core::catchments::{Division, Holds, OutlineKind};
+use bothros_core::catchments::{Division, Formula, Holds, OutlineKind};
+use bothros_products::{CURVE_NUMBERS, ClassValue};
 use serde::{Deserialize, Serialize};
 
 use crate::by_hand::SubbasinName;
@@ -19,6 +20,27 @@ pub enum SnapChoice {
     NearestStream,
     /// the cell whose contributing area comes nearest to the point's `area_km2`
     KnownArea,
+}
+
+impl SnapChoice {
+    /// The choice of a name, as recipes and files of points say it.
+    pub fn from_name(name: &str) -> Option<Self> {
+        match name {
+            "largest" => Some(Self::Largest),
+            "nearest_stream" => Some(Self::NearestStream),
+            "known_area" => Some(Self::KnownArea),
+            _ => None,
+        }
+    }
+
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Largest => "largest",
+            Self::NearestStream => "nearest_stream",
+            Self::KnownArea => "known_area",
+        }
+    }
 }
 
 /// `catchments.curve_number`
@@ -49,6 +71,33 @@ pub struct ValueRaster {
     /// what its values are
     #[serde(default = "values")]
     pub holds: Holds,
+    /// what its classes stand for
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lookup: Vec<ClassValue>,
+}
+
+impl ValueRaster {
+    fn check_lookup(&self) -> Result<()> {
+        let wrong =
+            |what: String| Err(Error::key("catchments.rasters.lookup", format!("“{}” {what}", self.name)));
+        if self.holds != Holds::Classes && !self.lookup.is_empty() {
+            return wrong("holds no classes that a lookup could be about".into());
+        }
+        for (at, ClassValue { class, curve_number, impervious }) in self.lookup.iter().enumerate() {
+            if self.lookup[..at].iter().any(|c| c.class == *class) {
+                return wrong(format!("tells class {class} twice"));
+            }
+            if curve_number.is_some_and(|n| !(CURVE_NUMBERS.0..=CURVE_NUMBERS.1).contains(&n)) {
+                return wrong(format!("has a curve number for class {class} that is not between 30 and 100"));
+            }
+            if impervious.is_some_and(|share| !(0.0..=1.0).contains(&share)) {
+                return wrong(format!(
+                    "has an impervious share for class {class} that is not between 0 and 1"
+                ));
+            }
+        }
+        Ok(())
+    }
 }
 
 fn values() -> Holds {
@@ -89,6 +138,9 @@ pub struct Catchments {
     /// curve number of all land, or the name of the raster whose mean over each area it is
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub curve_number: Option<CurveNumber>,
+    /// key of the formula that times of concentration are told by; the median of all unless told
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub time_of_concentration: Option<String>,
     /// rasters whose values are told of catchments and sub-basins
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub rasters: Vec<ValueRaster>,
@@ -136,19 +188,31 @@ impl Catchments {
                 let what = format!("“{}”: each needs a name of its own", raster.name);
                 return Err(Error::key("catchments.rasters.name", what));
             }
+            raster.check_lookup()?;
             if raster.path.is_some() == raster.derived.is_some() {
                 let what = format!("“{}” needs either a path or the name of a derived raster", raster.name);
                 return Err(Error::key("catchments.rasters", what));
             }
         }
+        if let Some(key) = self.time_of_concentration.as_ref().filter(|key| Formula::from_key(key).is_none())
+        {
+            let keys = Formula::ALL.map(Formula::key).join(", ");
+            let what = format!("“{key}” is not known; there are {keys}");
+            return Err(Error::key("catchments.time_of_concentration", what));
+        }
         match &self.curve_number {
-            Some(CurveNumber::One(n)) if !(30.0..=100.0).contains(n) => {
+            Some(CurveNumber::One(n)) if !(CURVE_NUMBERS.0..=CURVE_NUMBERS.1).contains(n) => {
                 return Err(Error::key("catchments.curve_number", "must lie between 30 and 100"));
             }
             Some(CurveNumber::Raster(name))
-                if !self.rasters.iter().any(|r| r.name == *name && r.holds == Holds::Values) =>
+                if !self
+                    .rasters
+                    .iter()
+                    .any(|r| r.name == *name && (r.holds == Holds::Values || !r.lookup.is_empty())) =>
             {
-                let what = format!("“{name}” is the name of none of catchments.rasters that holds values");
+                let what = format!(
+                    "“{name}” is the name of none of catchments.rasters that holds values, or classes with a lookup"
+                );
                 return Err(Error::key("catchments.curve_number", what));
             }
             _ => {}

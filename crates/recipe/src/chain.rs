@@ -53,7 +53,10 @@ impl Recipe {
             all.push(ChainStep {
                 key: "derived",
                 title: "Rasters from formulas",
-                takes: list(&["surfaces", "flow"]),
+                takes: {
+                    let own = self.layers.iter().flat_map(|layer| &layer.path.0).map(|path| file(path));
+                    list(&["surfaces", "flow"]).into_iter().chain(own).collect()
+                },
                 says: self.derived.iter().map(|d| format!("{} = {}", d.name, d.formula)).collect(),
                 gives: self.derived.iter().map(|d| format!("derived_{}.tif", d.name)).collect(),
             });

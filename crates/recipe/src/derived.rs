@@ -6,7 +6,7 @@ use bothros_core::formula::{Checked, Formula, Named, Unit};
 use bothros_products::named::{NAMED, Needs, STREAMS, check_name, identifier};
 use serde::{Deserialize, Serialize};
 
-use crate::{Error, Recipe, Result};
+use crate::{Error, Paths, Recipe, Result};
 
 /// `[[derived]]`
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -18,6 +18,37 @@ pub struct Derived {
     pub formula: String,
 }
 
+/// `[[layers]]`: a layer that formulas may name
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NamedLayer {
+    /// as formulas say it
+    pub name: String,
+    /// one or more files of points, lines or polygons
+    pub path: Paths,
+    /// fields whose numbers formulas may ask for
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub fields: Vec<String>,
+}
+
+/// Checks the names of layers.
+fn check_layers(recipe: &Recipe) -> Result<()> {
+    let mut before: Vec<&str> = Vec::new();
+    for layer in &recipe.layers {
+        check_name(&layer.name, &|name| before.contains(&name))
+            .map_err(|what| Error::key("layers.name", what))?;
+        if layer.path.is_empty() {
+            return Err(Error::key("layers.path", format!("{} names no file", layer.name)));
+        }
+        if let Some(field) = layer.fields.iter().find(|field| identifier(field) != **field) {
+            let what = format!("“{field}” is no name of a field as formulas say it: {}", identifier(field));
+            return Err(Error::key("layers.fields", what));
+        }
+        before.push(&layer.name);
+    }
+    Ok(())
+}
+
 /// What formulas may name: rasters with their units and layers, those of the network where there is one.
 pub(crate) fn given(recipe: &Recipe) -> BTreeMap<String, Named> {
     let there = |needs: Needs| needs != Needs::Network || recipe.network.is_some();
@@ -25,7 +56,11 @@ pub(crate) fn given(recipe: &Recipe) -> BTreeMap<String, Named> {
     let mut all: BTreeMap<String, Named> =
         rasters.map(|n| (n.name.to_owned(), Named::Raster(n.unit()))).collect();
     if recipe.network.is_some() {
-        all.insert(STREAMS.to_owned(), Named::Layer(None));
+        all.insert(STREAMS.to_owned(), Named::Layer { unit: None, fields: Vec::new() });
+    }
+    for layer in &recipe.layers {
+        let unit = Some(Unit::of("m", 1));
+        all.insert(layer.name.clone(), Named::Layer { unit, fields: layer.fields.clone() });
     }
     for raster in recipe.catchments.iter().flat_map(|c| &c.rasters) {
         if raster.derived.is_none() {
@@ -70,6 +105,7 @@ pub(crate) fn formulas(recipe: &Recipe) -> Result<Vec<Checked>> {
 
 /// Checks what a recipe says of formulas, before any work begins.
 pub(crate) fn check(recipe: &Recipe) -> Result<()> {
+    check_layers(recipe)?;
     formulas(recipe)?;
     let named = recipe.catchments.iter().flat_map(|c| &c.rasters).filter_map(|r| r.derived.as_ref());
     match named.into_iter().find(|name| !recipe.derived.iter().any(|d| d.name == **name)) {

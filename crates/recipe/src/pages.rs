@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 use std::path::{Path, PathBuf};
 
+use bothros_core::formula::Unit;
 use bothros_core::{Frame, Grid, Part, Threshold};
 use bothros_formats::{Crs, Layer, ReadFeature, Wanted};
 use bothros_products::{Placed, Row};
@@ -136,6 +137,8 @@ pub struct Ran<'a> {
     pub directions: &'a Grid<u8>,
     /// cells upstream by D8, the cell itself not counted
     pub accumulation: &'a Grid<u32>,
+    /// rasters from formulas, with their units
+    pub derived: &'a BTreeMap<String, (Grid<f32>, Unit)>,
     /// streams, where they were asked for
     pub network: Option<(Threshold, &'a bothros_core::network::Network)>,
     /// pour points, the first with catchment_id 1

@@ -35,6 +35,8 @@ impl Recipe {
             one("catchments.pour_points", catchments.and_then(|c| c.pour_points.as_ref())),
             one("catchments.lines", catchments.and_then(|c| c.lines.as_ref())),
             one("catchments.sites", catchments.and_then(|c| c.sites.as_ref())),
+            one("handover.dams", self.handover.as_ref().and_then(|h| h.dams.as_ref())),
+            one("handover.lakes", self.handover.as_ref().and_then(|h| h.lakes.as_ref())),
             one("catchments.boundary", catchments.and_then(|c| c.boundary.as_ref())),
         ];
         all.extend(named.into_iter().flatten());
@@ -42,6 +44,8 @@ impl Recipe {
         all.extend(basins.map(|path| ("conditioning.closed_basins", path.as_path())));
         let rasters = catchments.into_iter().flat_map(|c| &c.rasters).filter_map(|r| r.path.as_ref());
         all.extend(rasters.map(|path| ("catchments.rasters.path", path.as_path())));
+        let layers = self.layers.iter().flat_map(|layer| &layer.path.0);
+        all.extend(layers.map(|path| ("layers.path", path.as_path())));
         all.extend(self.sheets.iter().map(|sheet| ("sheets.template", sheet.template.as_path())));
         all
     }

@@ -8,7 +8,8 @@ use serde::{Deserialize, Serialize};
 use crate::by_hand::EditSettings;
 use crate::catchments::Catchments;
 use crate::conditioning::Conditioning;
-use crate::derived::{self, Derived};
+use crate::derived::{self, Derived, NamedLayer};
+use crate::handover::Handover;
 use crate::pages::{self, ReportSettings, SheetSettings};
 use crate::room::Bytes;
 use crate::terrain::Terrain;
@@ -37,6 +38,9 @@ pub struct Recipe {
     /// where catchments are asked for; none where it is left out
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub catchments: Option<Catchments>,
+    /// layers that formulas may name, beside the streams
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub layers: Vec<NamedLayer>,
     /// rasters from formulas
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub derived: Vec<Derived>,
@@ -117,6 +121,9 @@ pub struct Routing {
     /// a raster to be accumulated too
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub weights: Option<PathBuf>,
+    /// what the weights are, and in which unit
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weights_meaning: Option<String>,
     /// fall of flats in conditioned.tif, m/m
     #[serde(default)]
     pub flat_slope: f64,
@@ -201,30 +208,6 @@ pub struct ThresholdChoice {
     /// cells
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cells: Option<u32>,
-}
-
-/// Formats of a package beside those that are always there.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum HandoverFormat {
-    /// a file for each layer, in WGS 84
-    Geojson,
-    /// files for each layer
-    Shapefile,
-    /// a file for each raster, by the CF conventions
-    Netcdf,
-}
-
-/// `[handover]`
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Handover {
-    /// CRS of GeoPackage and Shapefiles, where it is another than the DEM's
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub crs: Option<String>,
-    /// further formats
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub formats: Vec<HandoverFormat>,
 }
 
 impl Recipe {
@@ -319,15 +302,8 @@ impl Recipe {
             not_negative("catchments.snap_m", c.snap_m)?;
             c.check(self.network.is_some())?;
         }
-        if self.handover.is_some() {
-            for (key, there) in
-                [("network", self.network.is_some()), ("catchments", self.catchments.is_some())]
-            {
-                if !there {
-                    let what = format!("needs streams and sub-basins: add [{key}]");
-                    return Err(Error::key("handover", what));
-                }
-            }
+        if let Some(handover) = &self.handover {
+            handover.check(self)?;
         }
         Ok(())
     }

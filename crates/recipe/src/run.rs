@@ -172,9 +172,10 @@ impl<'a> Run<'a> {
             Some(surface) => cut_and_fill(&dem, surface, &frame)?,
             None => ground_moved,
         };
-        let names_prepared =
-            crate::derived::formulas(recipe)?.iter().any(|f| f.names.iter().any(|n| n == "prepared"));
-        let prepared = names_prepared.then(|| dem.clone());
+        let named = crate::derived::formulas(recipe)?.iter().any(|f| f.names.iter().any(|n| n == "prepared"));
+        let model = recipe.handover.as_ref().and_then(|h| h.model.as_ref());
+        let cut_across = model.is_some_and(|m| m.section_spacing_m.is_some());
+        let prepared = (named || cut_across).then(|| dem.clone());
         let change = match recipe.has_pages() {
             true => Some(changed(dem, done.routing_surface())),
             false => {
@@ -218,7 +219,9 @@ impl<'a> Run<'a> {
         }
         let mut derived = std::collections::BTreeMap::new();
         if !recipe.derived.is_empty() {
+            let layers = self.layers((&frame, &crs), &mut notes)?;
             let land = derived::Land {
+                layers,
                 prepared: prepared.as_ref(),
                 ground: &done.ground,
                 routed: &routed,
@@ -229,7 +232,6 @@ impl<'a> Run<'a> {
             };
             derived = self.derived(&land, &mut notes)?;
         }
-        drop(prepared);
         let mut catchments = match &recipe.catchments {
             Some(settings) => {
                 let land = catchments::Land {
@@ -270,8 +272,9 @@ impl<'a> Run<'a> {
                     orders,
                     ids,
                     points,
+                    prepared: prepared.as_ref(),
                 };
-                self.handover(&of, given, &layers)?;
+                self.handover(&of, given, &layers, &mut notes)?;
             }
         }
 
@@ -317,6 +320,7 @@ impl<'a> Run<'a> {
                 change,
                 directions: &routed.directions,
                 accumulation: &routed.accumulation,
+                derived: &derived,
                 network: network.as_ref().map(|(threshold, network)| (*threshold, network)),
                 points: &points,
                 layers: &layers,

@@ -61,6 +61,8 @@ pub enum JobKind {
     Atlas,
     /// do what a recipe says
     Follow,
+    /// run the study as far as a step
+    RunTo,
 }
 
 impl JobKind {
@@ -77,6 +79,7 @@ impl JobKind {
             Self::Realise => "realise",
             Self::Atlas => "atlas",
             Self::Follow => "follow",
+            Self::RunTo => "run_to",
         }
     }
     /// From its name.
@@ -92,6 +95,7 @@ impl JobKind {
             Self::Realise,
             Self::Atlas,
             Self::Follow,
+            Self::RunTo,
         ];
         all.into_iter().find(|k| k.name() == name)
     }
@@ -108,6 +112,7 @@ impl JobKind {
             Self::Realise => "Making realisations of the DEM",
             Self::Atlas => "Writing the atlas",
             Self::Follow => "Following the recipe",
+            Self::RunTo => "Running the steps",
         }
     }
 }

@@ -1,6 +1,6 @@
 //! Layers of features: from files, or drawn on the map.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
@@ -167,6 +167,9 @@ pub struct LayerFeature {
     /// its elevation, metres, where it has one
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub elevation: Option<f64>,
+    /// its other numbers, by the names of their fields
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub numbers: BTreeMap<String, f64>,
     /// its shape
     pub shape: Shape,
 }
@@ -351,7 +354,7 @@ impl Change {
         };
         let feature = self.change_features(layer, |features| {
             let id = features.iter().map(|f| f.id + 1).max().unwrap_or(1);
-            features.push(LayerFeature { id, name, elevation, shape });
+            features.push(LayerFeature { id, name, elevation, numbers: BTreeMap::new(), shape });
             Ok(id)
         });
         Ok((layer, feature.await?))

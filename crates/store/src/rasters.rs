@@ -29,7 +29,8 @@ pub enum RasterRole {
     Filled,
     /// depth of fill, metres, nodata where nothing was filled
     FillDepth,
-    /// conditioned minus original DEM, metres, nodata where nothing was changed
+    /// conditioned minus original DEM, metres, nodata where nothing was changed; the depth of fill is it where nothing but
+    /// filling was done, and there is none of its own then
     CutFill,
     /// D8 codes
     Direction,
@@ -330,7 +331,12 @@ async fn rasters_where(
         .all(db)
         .await?;
     let known = found.into_iter().filter_map(|r| Some((RasterRole::from_name(&r.role)?, RasterMeta::of(&r))));
-    Ok(known.collect())
+    let mut known: HashMap<RasterRole, RasterMeta> = known.collect();
+    // Where sinks were filled and nothing else was done, one raster is both.
+    if let Some(depth) = known.get(&RasterRole::FillDepth).copied() {
+        known.entry(RasterRole::CutFill).or_insert(depth);
+    }
+    Ok(known)
 }
 
 impl Store {

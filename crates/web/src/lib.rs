@@ -6,6 +6,7 @@ mod batches;
 mod derived;
 mod http;
 mod map;
+mod recipes;
 mod service;
 mod sheets;
 mod shell;
@@ -120,6 +121,14 @@ impl App {
     }
 
     /// Returns the facts of several studies, or why one cannot be read; those not in memory are fetched in one query.
+    /// The studies that have a network, by number and name: their recipes can be told.
+    async fn with_networks(&self) -> http::error::Result<Vec<(i64, String)>> {
+        let heads = self.store.study_heads().await?;
+        let known = self.facts_of(&heads).await?;
+        let ready = |id: &i64| known.get(id).is_some_and(|f| f.as_ref().is_ok_and(|f| f.network.is_some()));
+        Ok(heads.into_iter().filter(|head| ready(&head.id)).map(|head| (head.id, head.name)).collect())
+    }
+
     async fn facts_of(
         &self,
         heads: &[bothros_store::StudyHead],
@@ -223,6 +232,7 @@ impl App {
             .merge(map::routes())
             .merge(derived::routes())
             .merge(stages::routes())
+            .merge(recipes::routes())
             .merge(api::routes())
             .merge(sheets::routes())
             .merge(map::uploads().merge(stages::uploads()).merge(sheets::uploads()).layer(limit));
@@ -231,11 +241,13 @@ impl App {
             .merge(stages::terrain::site())
             .merge(api::site())
             .merge(batches::site())
+            .merge(recipes::site())
             .merge(service::site())
             .merge(
                 shell::site_uploads()
                     .merge(stages::terrain::site_uploads())
                     .merge(batches::uploads())
+                    .merge(recipes::uploads())
                     .merge(service::uploads())
                     .layer(limit),
             )

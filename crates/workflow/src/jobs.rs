@@ -6,7 +6,7 @@ use crate::catchments::uncertainty;
 use crate::conditioning::{review, route};
 use crate::handover::package;
 use crate::inputs::layers;
-use crate::recipe::follow;
+use crate::recipe::{follow, run_to};
 use crate::sheets::atlas;
 use crate::terrain::{fetch, import, prepare};
 use crate::{Error, GridCache, Result};
@@ -24,6 +24,9 @@ pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -
         Some(JobKind::Realise) => uncertainty::run(&store, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Atlas) => atlas::run(&store, &grids, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Follow) => follow::run(&store, &grids, job.study_id, &handle).await,
+        Some(JobKind::RunTo) => {
+            Box::pin(run_to::run(&store, &grids, job.study_id, &job.parameters, &handle)).await
+        }
         None => Err(Error::Refused(format!("this version does not know the job “{}”", job.kind))),
     };
     match done {
@@ -33,6 +36,28 @@ pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -
         }
         Err(Error::Store(bothros_store::Error::Away)) => Outcome::Away,
         Err(error) => Outcome::Failed(error.to_string()),
+    }
+}
+
+/// How often a job that waits looks whether it was cancelled.
+const LOOKS: std::time::Duration = std::time::Duration::from_millis(100);
+
+/// Waits for work as part of a job; it is let go of when the job is cancelled, and what listens then stops.
+///
+/// # Errors
+/// Those of the work; [`bothros_core::Error::Cancelled`].
+pub(crate) async fn unless_cancelled<T>(
+    handle: &JobHandle,
+    work: impl Future<Output = Result<T>>,
+) -> Result<T> {
+    let cancelled = async {
+        while !bothros_core::Monitor::is_cancelled(handle) {
+            tokio::time::sleep(LOOKS).await;
+        }
+    };
+    tokio::select! {
+        done = work => done,
+        () = cancelled => Err(bothros_core::Error::Cancelled.into()),
     }
 }
 

@@ -32,8 +32,9 @@ pub use inputs::*;
 pub use jobs::{blocking, work};
 pub use network::*;
 pub use recipe::{
-    ChainStep, Difference, Offered, Source, StudyRecipe, TakenUp, differs_from_taken_up, offer_recipe,
-    study_recipe, write_recipe_with_files,
+    ChainStep, ComparedRecipes, Difference, Offered, RecipeOf, Source, StepTo, StudyRecipe, TakenUp,
+    chain_of, compare_recipes, describe_kept_recipe, differs_from_taken_up, keep_recipe_file,
+    keep_recipe_of_study, offer_recipe, start_run_to, study_recipe, write_recipe_with_files,
 };
 pub use report::*;
 pub use run_pages::RunPages;

@@ -73,6 +73,7 @@ impl Stage {
             JobKind::Realise => Self::Catchments,
             JobKind::Atlas => Self::Handover,
             JobKind::Follow => Self::Terrain,
+            JobKind::RunTo => Self::Handover,
             JobKind::Package => Self::Handover,
         }
     }

@@ -111,8 +111,13 @@ async fn point_back(
     snapping: Option<(f64, String)>,
 ) -> Result<NewPourPoint> {
     let Some((snap_m, snap_to)) = snapping else {
-        return found_at(store, grids, facts, PourPointPlace { name: name.into(), x, y, area_m2: None })
-            .await;
+        return found_at(
+            store,
+            grids,
+            facts,
+            PourPointPlace { name: name.into(), x, y, area_m2: None, own: None },
+        )
+        .await;
     };
     let snapping = Snapping { snap_m, snap_to };
     let found = match facts.routing.is_some() {

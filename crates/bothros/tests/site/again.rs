@@ -361,8 +361,8 @@ async fn a_recipe_is_taken_up_on_another_dem_and_told_where_it_does_not_fit() {
     let hand = crate::support::hand::Hand { driver };
     let until = async |what: &str| crate::support::browser::until(driver, what).await;
     hand.opens(&site, second, "terrain", "recipe").await;
-    until("document.querySelector('#recipe-study')").await;
-    hand.picks("#recipe-study", "First").await;
+    until("document.querySelector('#recipe-of')").await;
+    hand.picks("#recipe-of", "First").await;
     hand.clicks("#recipe-misfits").await;
     for told in [
         "conditioning.walls: 1 of 2 features lie outside this DEM",

@@ -155,13 +155,61 @@ async fn the_recipe_in_a_package_gives_the_package_again() {
     send("route", &[]).await;
     assert_eq!(site.finish(study).await.state, "done");
     send("concentration", &[("formula", "temez"), ("reason", "made for basins of this size")]).await;
+    // Parameters of the scheme as a whole and of single elements, cross-sections, and a dam with its lake.
+    send(
+        "scheme/model",
+        &[
+            ("shortest", "50"),
+            ("impervious", "5"),
+            ("roughness", "0.05"),
+            ("width", "2"),
+            ("exponent", "0.4"),
+            ("side_slope", "1.5"),
+            ("spill_width", "8"),
+            ("section_spacing", "400"),
+            ("section_half_width", "50"),
+        ],
+    )
+    .await;
+    let mill = site.store().pour_points(study).await.unwrap().into_iter().find(|p| p.name == "mill").unwrap();
+    let found = mill.catchment.unwrap();
+    let (x, y) = (found["x"].as_f64().unwrap(), found["y"].as_f64().unwrap());
+    let dam = format!("[[{},{y}],[{},{y}]]", x - 90.0, x + 90.0);
+    let (w, e, s, n) = (x - 50.0, x + 50.0, y + 12.0, y + 90.0);
+    let lake = format!("[[{w},{n}],[{e},{n}],[{e},{s}],[{w},{s}],[{w},{n}]]");
+    for (role, line) in [("dams", &dam), ("lakes", &lake)] {
+        send("draw", &[("role", role), ("line", line)]).await;
+    }
+    send("route", &[]).await;
+    assert_eq!(site.finish(study).await.state, "done");
+    send("tables/flowpaths/set", &[("column", "roughness"), ("value", "0.06"), ("row", "2")]).await;
+    send("tables/subbasin_parameters/set", &[("column", "impervious_share"), ("value", "20"), ("row", "3")])
+        .await;
     let text = gives_the_package_again(&site, study, dir.path(), "again").await;
     for key in ["breach_lines", "walls", "lakes", "closed_basins", "burn", "pour_points", "breach_then_fill"]
     {
         assert!(text.contains(key), "{key}: {text}");
     }
+    for key in [
+        "time_of_concentration = \"temez\"",
+        "[handover.model]",
+        "section_spacing_m = 400.0",
+        "[[handover.typed]]",
+        "parameter = \"roughness\"",
+        "again_inputs.gpkg#dams",
+    ] {
+        assert!(text.contains(key), "{key}: {text}");
+    }
+    assert!(!text.contains("does not tell"), "{text}");
+    let handed = |name: &str| std::fs::read_to_string(dir.path().join("handed").join(name)).unwrap();
+    assert!(handed("nexuses.csv").contains("storage"), "{}", handed("nexuses.csv"));
+    assert!(handed("flowpaths.csv").contains("0.0600"), "{}", handed("flowpaths.csv"));
+    let sections = std::fs::read_to_string(dir.path().join("package/again_cross_sections.csv")).unwrap();
+    assert!(sections.lines().count() > 20 && sections == handed("cross_sections.csv"));
     // What a recipe cannot tell is said in it.
-    assert!(text.contains("# - the choice of a time of concentration"), "{text}");
+    send("package/directions", &[("directions", "degrees")]).await;
+    let text = site.get(&format!("/studies/{study}/recipe.toml")).await.text().await.unwrap();
+    assert!(text.contains("# - how flow directions are coded"), "{text}");
 }
 
 /// Writes a package, runs the recipe in it from where it was unpacked, to `out`, and holds the tables of both against each other; the recipe's text.
@@ -190,7 +238,16 @@ pub(crate) async fn gives_the_package_again(
     assert!(run.status.success(), "{}\n{text}", String::from_utf8_lossy(&run.stderr));
     let file = std::fs::File::open(out.join("handover.zip")).unwrap();
     zip::ZipArchive::new(file).unwrap().extract(&handed).unwrap();
-    for name in ["flowpaths", "nexuses", "connectivity", "hypsometry", "area_distance", "pour_points"] {
+    for name in [
+        "subbasin_parameters",
+        "flowpaths",
+        "nexuses",
+        "connectivity",
+        "hypsometry",
+        "area_distance",
+        "pour_points",
+        "measures",
+    ] {
         let read = |path: std::path::PathBuf| std::fs::read_to_string(path).unwrap();
         let ours = read(unpacked.join(format!("{short}_{name}.csv")));
         assert_eq!(ours, read(handed.join(format!("{name}.csv"))), "{name}");

@@ -22,6 +22,7 @@ mod face;
 mod formulas;
 mod handover;
 mod hostile;
+mod kept_recipes;
 mod land;
 mod network;
 mod odd;

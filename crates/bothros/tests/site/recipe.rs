@@ -45,8 +45,8 @@ impl Bench {
     fn layer(&self, name: &str, crs: &str, shape: Shape, features: Vec<Geometry>) {
         let named = |(at, g): (usize, Geometry)| (g, vec![format!("number {}", at + 1).into()]);
         let layer = Layer {
-            name: "features",
-            fields: vec![Field { name: "name", kind: FieldKind::Text }],
+            name: "features".into(),
+            fields: vec![Field { name: "name".into(), kind: FieldKind::Text }],
             features: features.into_iter().enumerate().map(named).collect(),
             shape,
         };

@@ -128,7 +128,7 @@ async fn perform(site: &Site, calibration: &Calibration, study: i64, act: Act) -
                     store,
                     grids,
                     study,
-                    PourPointPlace { name: String::new(), x, y, area_m2: None },
+                    PourPointPlace { name: String::new(), x, y, area_m2: None, own: None },
                 )
                 .await?,
             );
@@ -296,7 +296,8 @@ fn drive() {
             assert_eq!(site.finish(study).await.state, "done");
         }
         // Something is there before all that is undone.
-        let place = PourPointPlace { name: "gauge".into(), x: 502_005.0, y: 4_757_500.0, area_m2: None };
+        let place =
+            PourPointPlace { name: "gauge".into(), x: 502_005.0, y: 4_757_500.0, area_m2: None, own: None };
         add_pour_point(site.store(), &site.running.grids, study, place).await.unwrap();
         let shape = Shape::Line(vec![[501_000.0, 4_759_000.0], [501_000.0, 4_758_900.0]]);
         let wall = Drawn { role: LayerRole::Walls, name: None, elevation: None, shape };

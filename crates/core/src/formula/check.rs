@@ -43,8 +43,13 @@ enum Function {
 pub enum Named {
     /// a raster, with the unit of its values
     Raster(Unit),
-    /// a layer, with the unit of the number that each of its features has, where they have one
-    Layer(Option<Unit>),
+    /// a layer
+    Layer {
+        /// unit of the elevation that each of its features has, where they have one
+        unit: Option<Unit>,
+        /// names of the fields whose numbers they have
+        fields: Vec<String>,
+    },
 }
 
 const FUNCTIONS: [(&str, Function, &str); 20] = [
@@ -83,7 +88,11 @@ const FUNCTIONS: [(&str, Function, &str); 20] = [
     ("range", Function::Over(Over::Range), "largest less smallest, as the two"),
     ("on", Function::Layer(From::On), "1 on the features of a layer, 0 elsewhere"),
     ("distance", Function::Layer(From::Distance), "metres to the nearest feature of a layer"),
-    ("value", Function::Layer(From::Value), "elevation of the features of a layer; none elsewhere"),
+    (
+        "value",
+        Function::Layer(From::Value),
+        "elevation of the features of a layer, or a number of theirs by its field: value(lakes, depth); none elsewhere",
+    ),
 ];
 
 /// Names of functions, and what they give.
@@ -194,7 +203,7 @@ impl Names<'_> {
                 let at = self.rasters.iter().position(|n| n == name).unwrap_or_default();
                 Ok((Node::Raster(at), Kind::Number(unit)))
             }
-            Some(Named::Layer(_)) => {
+            Some(Named::Layer { .. }) => {
                 let what = format!(
                     "{name} is a layer: on({name}), distance({name}), or a figure along or inside it"
                 );
@@ -210,11 +219,11 @@ impl Names<'_> {
         }
     }
 
-    /// The place of a layer among those that are given, and the unit of its numbers.
-    fn layer(&self, name: &str, span: Span) -> Result<(usize, Option<Unit>)> {
+    /// The place of a layer among those that are given, the unit of its elevations, and its fields.
+    fn layer(&self, name: &str, span: Span) -> Result<(usize, Option<Unit>, Vec<String>)> {
         match (self.known)(name) {
-            Some(Named::Layer(unit)) => {
-                Ok((self.layers.iter().position(|n| n == name).unwrap_or_default(), unit))
+            Some(Named::Layer { unit, fields }) => {
+                Ok((self.layers.iter().position(|n| n == name).unwrap_or_default(), unit, fields))
             }
             Some(Named::Raster(_)) => {
                 Err(Error::at(span, format!("{name} is a raster, and a layer is expected")))
@@ -236,6 +245,21 @@ impl Names<'_> {
             Reach::Near(distance) => Ok((Node::Near(over, *distance, node), kind)),
             Reach::Layer(layer, at) => Ok((Node::Along(over, self.layer(layer, *at)?.0, node), kind)),
         }
+    }
+
+    /// The numbers of a field of a layer, which have no unit.
+    fn field(&self, of: &Expression, field: &Expression) -> Found {
+        let (What::Name(layer), What::Name(name)) = (&of.what, &field.what) else {
+            let at = if matches!(of.what, What::Name(_)) { field.span } else { of.span };
+            return Err(Error::at(at, "value takes the name of a layer, and that of one of its fields"));
+        };
+        let (at, _, fields) = self.layer(layer, of.span)?;
+        if !fields.contains(name) {
+            let what =
+                format!("the features of {layer} have no numbers of {name}{}", offered(layer, &fields));
+            return Err(Error::at(field.span, what));
+        }
+        Ok((Node::Field(name.clone(), at), Kind::Number(Unit::none())))
     }
 
     fn called(&self, of: &Expression, name: &str, arguments: &[Expression]) -> Found {
@@ -277,17 +301,23 @@ impl Names<'_> {
                 Ok((Node::Atan2(Box::new(y), Box::new(x)), Kind::Number(Unit::none())))
             }
             Function::Layer(what) => {
-                wanted(1)?;
+                match (what, arguments) {
+                    (From::Value, [layer, field]) => return self.field(layer, field),
+                    (From::Value, [_, _, ..]) => wanted(2)?,
+                    _ => wanted(1)?,
+                }
                 let argument = &arguments[0];
                 let What::Name(layer) = &argument.what else {
                     return Err(Error::at(argument.span, format!("{name} takes the name of a layer")));
                 };
-                let (at, unit) = self.layer(layer, argument.span)?;
+                let (at, unit, fields) = self.layer(layer, argument.span)?;
                 let unit = match what {
                     From::On => Unit::none(),
                     From::Distance => Unit::of("m", 1),
                     From::Value => unit.ok_or_else(|| {
-                        Error::at(argument.span, format!("the features of {layer} have no elevation"))
+                        let what =
+                            format!("the features of {layer} have no elevation{}", offered(layer, &fields));
+                        Error::at(argument.span, what)
                     })?,
                 };
                 Ok((Node::Of(what, at), Kind::Number(unit)))
@@ -313,6 +343,14 @@ impl Names<'_> {
                 }
             }
         }
+    }
+}
+
+/// The fields of a layer, where it has any.
+fn offered(layer: &str, fields: &[String]) -> String {
+    match fields {
+        [] => String::new(),
+        fields => format!("; value({layer}, …) knows {}", fields.join(", ")),
     }
 }
 

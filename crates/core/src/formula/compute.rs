@@ -144,6 +144,8 @@ pub(super) enum Node {
     Along(Over, usize, Box<Node>),
     /// a raster from a layer, which is found before
     Of(From, usize),
+    /// the numbers of a field of a layer, which are found before
+    Field(String, usize),
     /// what was found before for each cell
     Made(usize),
 }
@@ -300,7 +302,9 @@ impl Node {
             }
             Self::Made(which) => Values::F32(&at.made[*which]).load(at.from, out),
             // They have been found before, and stand as constants or as what was made.
-            Self::Whole(..) | Self::Near(..) | Self::Along(..) | Self::Of(..) => out.fill(f64::NAN),
+            Self::Whole(..) | Self::Near(..) | Self::Along(..) | Self::Of(..) | Self::Field(..) => {
+                out.fill(f64::NAN)
+            }
         }
     }
 }
@@ -342,6 +346,10 @@ impl Before<'_> {
             }
             Node::Of(what, layer) => {
                 let found = self.layers[layer].raster(what, self.frame, self.monitor)?;
+                self.keep(found)
+            }
+            Node::Field(name, layer) => {
+                let found = self.layers[layer].field(&name, self.frame);
                 self.keep(found)
             }
             Node::Negative(of) => Node::Negative(self.boxed(*of)?),

@@ -1,5 +1,7 @@
 //! Layers in formulas: figures along or inside their features, and rasters from them.
 
+use std::collections::BTreeMap;
+
 use rayon::prelude::*;
 
 use super::check::Over;
@@ -13,6 +15,8 @@ pub struct Features {
     pub cells: Vec<Vec<u32>>,
     /// the number of each feature that `value` gives; NaN where it has none
     pub values: Vec<f64>,
+    /// numbers of their fields, each with one for each feature; NaN where it has none
+    pub fields: BTreeMap<String, Vec<f64>>,
 }
 
 /// What a layer alone gives.
@@ -64,6 +68,13 @@ impl Features {
         };
         let figures: Vec<f32> = self.cells.par_iter().map(one).collect();
         self.written(values.len(), |at| figures[at])
+    }
+
+    /// The numbers of one of its fields on the cells of its features; none elsewhere.
+    pub(super) fn field(&self, name: &str, frame: &Frame) -> Vec<f32> {
+        let values = self.fields.get(name);
+        let of = |at: usize| values.and_then(|v| v.get(at)).map_or(f32::NAN, |v| *v as f32);
+        self.written(frame.cells(), of)
     }
 
     /// A raster from the layer.

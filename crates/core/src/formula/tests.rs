@@ -18,8 +18,8 @@ fn named(name: &str) -> Option<Named> {
         "slope" | "order" => Unit::none(),
         "contributing_area" => Unit::of("m", 2),
         "rain" => Unit::read("mm"),
-        "streams" => return Some(Named::Layer(None)),
-        "contour_lines" => return Some(Named::Layer(Some(Unit::of("m", 1)))),
+        "streams" => return Some(Named::Layer { unit: None, fields: vec!["rank".into()] }),
+        "contour_lines" => return Some(Named::Layer { unit: Some(Unit::of("m", 1)), fields: Vec::new() }),
         _ => return None,
     };
     Some(Named::Raster(unit))
@@ -27,7 +27,8 @@ fn named(name: &str) -> Option<Named> {
 
 /// Two lines that share a cell.
 fn lines() -> Features {
-    Features { cells: vec![vec![0, 1], vec![1, 5]], values: vec![90.0, f64::NAN] }
+    let fields = [("rank".to_owned(), vec![3.0, f64::NAN])].into();
+    Features { cells: vec![vec![0, 1], vec![1, 5]], values: vec![90.0, f64::NAN], fields }
 }
 
 /// A grid of cells of 4 m.

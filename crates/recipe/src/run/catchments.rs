@@ -1,17 +1,20 @@
 //! The step `[catchments]`: pour points from points and lines, sub-basins, sites, basins, a published boundary, measures.
 
+use std::borrow::Cow;
+
 use bothros_core::catchments::{
     AtLine, Catchment, Coverage, Divided, Labelled, Measured, Measures, SnapTo, Zonal, at_line, compare_with,
     concentration, delineate, divide, label, measure, measure_part, outlets_of_footprint, site,
     snap_to_cells, zonal, zonal_of_parts,
 };
+use bothros_core::formula::Unit;
 use bothros_core::network::Network;
 use bothros_core::routing::DIRECTION_NODATA;
 use bothros_core::{Cell, Frame, Grid};
 use bothros_formats::{Crs, Geometry, Layer, ReadFeature, Wanted};
 use bothros_products::{
     Areas, CATCHMENT_IDS, CLASS_SHARES, Delineated, GivenRaster, MEASURES, Placed, RASTER_FIGURES, Row,
-    SiteFound, Table, ZonalRows, measures_row,
+    SiteFound, Sourced, Table, ZonalRows, looked_up, measures_row, shares,
 };
 use rayon::prelude::*;
 
@@ -19,7 +22,7 @@ use super::handover::Given;
 use super::{Routed, Run, inputs, write, write_package};
 use crate::catchments::{Catchments, CurveNumber, ValueRaster};
 use crate::summary::{BoundaryFacts, CatchmentFacts, MoreFacts, SiteFacts};
-use crate::{Error, Result, SnapChoice};
+use crate::{Error, Handover, Result, SnapChoice};
 
 /// What catchments are found on.
 pub(super) struct Land<'a> {
@@ -32,7 +35,7 @@ pub(super) struct Land<'a> {
     /// Strahler orders of stream cells, 0 or 255 elsewhere
     pub orders: Option<&'a Grid<u8>>,
     /// rasters from formulas
-    pub derived: &'a std::collections::BTreeMap<String, Grid<f32>>,
+    pub derived: &'a std::collections::BTreeMap<String, (Grid<f32>, Unit)>,
 }
 
 /// What was found.
@@ -106,7 +109,27 @@ impl Land<'_> {
         for (feature, number) in given.into_iter().zip(1u32..) {
             let Geometry::Point([x, y]) = feature.shape else { continue };
             let called = feature.name.clone().unwrap_or_else(|| format!("number {number}"));
-            let to = match (settings.snap_to, feature.area_km2) {
+            let own = feature.snap_to.as_deref().filter(|text| !text.is_empty()).map(SnapChoice::from_name);
+            let choice = match own {
+                None => settings.snap_to,
+                Some(Some(choice)) => choice,
+                Some(None) => {
+                    let what = format!(
+                        "pour point “{called}” snaps to what is not known: snap_to is largest, nearest_stream or known_area"
+                    );
+                    return Err(Error::data(key, what));
+                }
+            };
+            if choice == SnapChoice::NearestStream && self.orders.is_none() {
+                let what =
+                    format!("pour point “{called}” snaps to streams, and there are none: add [network]");
+                return Err(Error::data(key, what));
+            }
+            let snap_m = feature.numbers.get("snap_m").copied().unwrap_or(settings.snap_m);
+            if snap_m < 0.0 {
+                return Err(Error::data(key, format!("pour point “{called}” has a snap_m below 0")));
+            }
+            let to = match (choice, feature.area_km2) {
                 (SnapChoice::Largest, _) => SnapTo::Largest,
                 (SnapChoice::NearestStream, _) => SnapTo::NearestStream,
                 (SnapChoice::KnownArea, Some(km2)) if km2 * 1e6 >= 1.0 => {
@@ -119,21 +142,17 @@ impl Land<'_> {
             };
             let accumulation = &self.routed.accumulation;
             let cell =
-                snap_to_cells(accumulation, frame, &is_stream, (x, y), settings.snap_m, to).map_err(|e| {
-                    match e {
-                        bothros_core::Error::OutsideFootprint(_) => Error::data(
-                            key,
-                            format!(
-                                "pour point “{called}” at {x:.1}, {y:.1} lies outside the DEM's footprint"
-                            ),
-                        ),
-                        other => Error::data(key, format!("pour point “{called}”: {other}")),
-                    }
+                snap_to_cells(accumulation, frame, &is_stream, (x, y), snap_m, to).map_err(|e| match e {
+                    bothros_core::Error::OutsideFootprint(_) => Error::data(
+                        key,
+                        format!("pour point “{called}” at {x:.1}, {y:.1} lies outside the DEM's footprint"),
+                    ),
+                    other => Error::data(key, format!("pour point “{called}”: {other}")),
                 })?;
             let (cx, cy) = frame.centre(cell);
             let moved_m = (cx - x).hypot(cy - y) * frame.unit_m;
             // Where it is left, it stays in its cell and is not moved.
-            let moved_m = if settings.snap_m > 0.0 { moved_m } else { 0.0 };
+            let moved_m = if snap_m > 0.0 { moved_m } else { 0.0 };
             self.place(points, key, &called, Placed { name: feature.name, given: [x, y], cell, moved_m })?;
         }
         Ok(())
@@ -255,7 +274,7 @@ impl Land<'_> {
 /// Where curve numbers come from.
 enum Numbers<'a> {
     Typed(Option<f64>),
-    From(&'a Grid<f32>),
+    From(Cow<'a, Grid<f32>>),
 }
 
 impl<'a> Numbers<'a> {
@@ -265,7 +284,11 @@ impl<'a> Numbers<'a> {
             Some(CurveNumber::One(number)) => Self::Typed(Some(*number)),
             Some(CurveNumber::Raster(name)) => {
                 let at = settings.rasters.iter().position(|r| r.name == *name);
-                at.map_or(Self::Typed(None), |at| Self::From(&rasters[at]))
+                let of = |at: usize| match settings.rasters[at].lookup.as_slice() {
+                    [] => Cow::Borrowed(&rasters[at]),
+                    lookup => Cow::Owned(looked_up(&rasters[at], lookup, |c| c.curve_number)),
+                };
+                at.map_or(Self::Typed(None), |at| Self::From(of(at)))
             }
         }
     }
@@ -290,6 +313,39 @@ impl<'a> Numbers<'a> {
             }
         }
     }
+}
+
+/// Impervious shares of sub-basins: of the raster that tells them, or else of the classes that curve numbers come from.
+fn impervious(
+    settings: &Catchments,
+    handover: &Handover,
+    rasters: &[Grid<f32>],
+    subbasins: &bothros_core::catchments::SubBasins,
+) -> Result<Vec<Sourced>> {
+    let parts = subbasins.outlets.len();
+    let find = |name: &String| settings.rasters.iter().position(|r| r.name == *name);
+    let chosen = handover.model.as_ref().and_then(|m| m.impervious_raster.as_ref());
+    let (values, source) = match (chosen, &settings.curve_number) {
+        (Some(name), _) => {
+            let key = "handover.model.impervious_raster";
+            let at = find(name).ok_or_else(|| Error::key(key, format!("there is no raster “{name}”")))?;
+            let percent = settings.rasters[at].unit == "%";
+            let values = shares(&rasters[at], percent).map_err(|(odd, most)| {
+                Error::data(key, format!("“{name}” holds {odd}: shares lie between 0 and {most}"))
+            })?;
+            (values, format!("mean of raster {name}"))
+        }
+        (None, Some(CurveNumber::Raster(name))) => match find(name) {
+            Some(at) if !settings.rasters[at].lookup.is_empty() => {
+                let values = looked_up(&rasters[at], &settings.rasters[at].lookup, |c| c.impervious);
+                (values, format!("mean of what the classes of raster {name} stand for"))
+            }
+            _ => return Ok(vec![(None, None); parts]),
+        },
+        _ => return Ok(vec![(None, None); parts]),
+    };
+    let found = zonal_of_parts(&values, &subbasins.found.ids, parts)?;
+    Ok(found.iter().map(|z| (z.mean(), z.mean().map(|_| source.clone()))).collect())
 }
 
 fn write_table(dir: &std::path::Path, of: &Table, csv: Vec<u8>) -> Result<()> {
@@ -342,7 +398,7 @@ impl Run<'_> {
         let rasters = self.step("reading rasters", 0.94, |part| {
             let read =
                 |of: &ValueRaster| match (&of.path, of.derived.as_ref().and_then(|d| land.derived.get(d))) {
-                    (_, Some(derived)) => Ok(derived.clone()),
+                    (_, Some((derived, _))) => Ok(derived.clone()),
                     (Some(path), None) => {
                         let key = ("catchments.rasters", path.as_path());
                         inputs::raster(recipe, key, of.holds, (frame, crs), notes, part)
@@ -368,6 +424,11 @@ impl Run<'_> {
             write_table(dir, table, table.csv(rows.iter().cloned())?)?;
         }
         let curve_numbers = numbers.of_parts(&all)?;
+        drop(numbers);
+        let impervious = match &recipe.handover {
+            Some(handover) => impervious(settings, handover, &rasters, &subbasins)?,
+            None => Vec::new(),
+        };
         let sites = self.read("catchments.sites", &settings.sites, Wanted::Polygons, crs, notes)?;
         let sites = sites.map(|given| land.sites(given)).transpose()?;
         let boundary = self.read("catchments.boundary", &settings.boundary, Wanted::Polygons, crs, notes)?;
@@ -403,7 +464,7 @@ impl Run<'_> {
         let shown = self.recipe.has_pages().then(|| (layers.clone(), tables[0].1.clone()));
         let given = self.recipe.handover.is_some().then(|| {
             layers.truncate(HANDED_OVER);
-            Given { subbasins, measures: of_parts, curve_numbers, tables, layers }
+            Given { subbasins, measures: of_parts, curve_numbers, impervious, tables, layers }
         });
         Ok(Found { points, found, more, given, shown })
     }

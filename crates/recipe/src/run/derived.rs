@@ -8,9 +8,10 @@ use bothros_core::routing::{
     DIRECTION_NODATA, height_above_stream, specific_area, stream_power_index, wetness_index,
 };
 use bothros_core::terrain::{aspect, slope};
-use bothros_core::{Coarser, Frame, Grid, Monitor};
-use bothros_formats::{Crs, write_cog};
+use bothros_core::{Cell, Coarser, Connection, Frame, Grid, Monitor, cells_along, cells_within};
+use bothros_formats::{Crs, Geometry, ReadFeature, Wanted, write_cog};
 use bothros_products::named::{STREAMS, identifier};
+use rayon::prelude::*;
 
 use super::{Routed, Run};
 use crate::derived::{formulas, given};
@@ -27,6 +28,8 @@ pub(super) struct Land<'a> {
     pub orders: Option<&'a Grid<u8>>,
     pub frame: &'a Frame,
     pub crs: &'a Crs,
+    /// layers that the recipe names
+    pub layers: BTreeMap<String, Features>,
 }
 
 /// Mark of cells outside among orders and among counts.
@@ -95,21 +98,83 @@ impl Land<'_> {
 
     /// The features of a layer.
     fn layer(&self, name: &str) -> Option<Features> {
+        if let Some(given) = self.layers.get(name) {
+            return Some(given.clone());
+        }
         let network = self.network.filter(|_| name == STREAMS)?;
         Some(Features {
             cells: network.reaches.iter().map(|reach| reach.cells.clone()).collect(),
-            values: Vec::new(),
+            ..Features::default()
         })
     }
 }
 
+/// The number of a cell, in row order.
+fn number(cell: Cell, frame: &Frame) -> u32 {
+    (cell.row * frame.cols + cell.col) as u32
+}
+
+/// Features on the cells of a grid, with elevations and the numbers of fields.
+fn on_cells(features: &[ReadFeature], fields: &[String], frame: &Frame) -> Features {
+    let cells = features.par_iter().map(|feature| {
+        let mut cells: Vec<u32> = match &feature.shape {
+            Geometry::Point([x, y]) => frame.cell_at(*x, *y).into_iter().map(|c| number(c, frame)).collect(),
+            Geometry::Line(line) => {
+                cells_along(line, frame, Connection::Eight).into_iter().map(|c| number(c, frame)).collect()
+            }
+            Geometry::Polygons(polygons) => {
+                cells_within(polygons, frame).into_iter().map(|c| number(c, frame)).collect()
+            }
+        };
+        cells.sort_unstable();
+        cells.dedup();
+        cells
+    });
+    let field = |asked: &String| {
+        let of = |f: &ReadFeature| {
+            let found = f.numbers.iter().find(|(name, _)| identifier(name) == *asked);
+            found.map_or(f64::NAN, |(_, value)| *value)
+        };
+        (asked.clone(), features.iter().map(of).collect())
+    };
+    Features {
+        cells: cells.collect(),
+        values: features.iter().map(|f| f.elevation.unwrap_or(f64::NAN)).collect(),
+        fields: fields.iter().map(field).collect(),
+    }
+}
+
 impl Run<'_> {
+    /// Reads the layers that formulas may name.
+    pub(super) fn layers(
+        &mut self,
+        (frame, crs): (&Frame, &Crs),
+        notes: &mut Vec<String>,
+    ) -> Result<BTreeMap<String, Features>> {
+        let mut all = BTreeMap::new();
+        for layer in &self.recipe.layers {
+            let mut read = Vec::new();
+            for path in &layer.path.0 {
+                let key = "layers.path";
+                read.extend(inputs::features(self.recipe, key, path, Wanted::All, crs, notes)?);
+            }
+            for field in &layer.fields {
+                if !read.iter().any(|f| f.numbers.keys().any(|name| identifier(name) == *field)) {
+                    let what = format!("no feature of {} has a number in a field {field}", layer.name);
+                    return Err(Error::data("layers.fields", what));
+                }
+            }
+            all.insert(layer.name.clone(), on_cells(&read, &layer.fields, frame));
+        }
+        Ok(all)
+    }
+
     /// Computes and writes all rasters of formulas; returns them with what could not be computed.
     pub(super) fn derived(
         &mut self,
         land: &Land<'_>,
         notes: &mut Vec<String>,
-    ) -> Result<BTreeMap<String, Grid<f32>>> {
+    ) -> Result<BTreeMap<String, (Grid<f32>, Unit)>> {
         let (recipe, dir) = (self.recipe, self.dir);
         let checked = formulas(recipe)?;
         let units = given(recipe);
@@ -168,6 +233,6 @@ impl Run<'_> {
             made.insert(asked.name.clone(), (grid, unit));
         }
         let wanted = |name: &String| recipe.derived.iter().any(|d| d.name == *name);
-        Ok(made.into_iter().filter(|(name, _)| wanted(name)).map(|(name, (grid, _))| (name, grid)).collect())
+        Ok(made.into_iter().filter(|(name, _)| wanted(name)).collect())
     }
 }

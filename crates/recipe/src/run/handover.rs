@@ -3,28 +3,30 @@
 use std::io::Write;
 use std::path::Path;
 
-use bothros_core::catchments::{Measures, SubBasins, concentration, spread};
+use bothros_core::catchments::{Formula, Measures, SubBasins, at_line};
 use bothros_core::network::{Network, derived_again};
 use bothros_core::routing::with_least_fall;
-use bothros_core::scheme::{flaws, from_subbasins};
+use bothros_core::scheme::{flaws, from_subbasins, sections};
 use bothros_core::{Frame, Grid, Threshold};
-use bothros_formats::{Crs, Layer, Transform, VectorFormat, write_layers};
+use bothros_formats::{Crs, Geometry, Layer, Transform, VectorFormat, Wanted, write_layers};
 use bothros_products::{
-    AREA_DISTANCE, CATCHMENT_IDS, CATCHMENTS, CONNECTIVITY, Channel, ChannelRule, FALLING, FLOW_ACCUMULATION,
-    FLOW_DIRECTION, FLOWPATHS, GROUND, HYPSOMETRY, Model, NEXUSES, POUR_POINTS, Placed, Row, STREAM_ORDER,
-    SUBBASIN_PARAMETERS, SUBBASINS, Sourced, Table, datapackage, schematic,
+    AREA_DISTANCE, CATCHMENT_IDS, CATCHMENTS, CONNECTIVITY, CROSS_SECTIONS, Chosen, Elements, FALLING,
+    FLOW_ACCUMULATION, FLOW_DIRECTION, FLOWPATHS, GROUND, HYPSOMETRY, Model, ModelChoice, NEXUSES,
+    POUR_POINTS, Parameters, Placed, Reservoir, Row, STREAM_ORDER, SUBBASIN_PARAMETERS, SUBBASINS, Sourced,
+    Table, Typed, datapackage, schematic, section_rows,
 };
 
 use super::{Routed, Run};
 use crate::catchments::CurveNumber;
-use crate::recipe::{Handover, HandoverFormat};
-use crate::{Error, Result};
+use crate::{Error, Handover, HandoverFormat, Result, inputs};
 
 /// What a package is made of beside the network.
 pub(super) struct Given {
     pub subbasins: SubBasins,
     pub measures: Vec<Measures>,
     pub curve_numbers: Vec<Option<f64>>,
+    /// impervious shares that a raster gives
+    pub impervious: Vec<Sourced>,
     /// tables of catchments and sub-basins
     pub tables: Vec<(&'static Table, Vec<Row>)>,
     pub layers: Vec<Layer>,
@@ -43,6 +45,8 @@ pub(super) struct HandedOver<'a> {
     pub orders: &'a Grid<u8>,
     /// the innermost catchment of each cell
     pub ids: &'a Grid<u32>,
+    /// the DEM as prepared, where cross-sections are wanted
+    pub prepared: Option<&'a Grid<f32>>,
     pub points: &'a [Placed],
 }
 
@@ -51,33 +55,74 @@ fn written(path: &Path) -> impl Fn(bothros_formats::Error) -> Error + '_ {
 }
 
 impl Run<'_> {
+    /// Dams that a lake reaches, in the order of their file.
+    fn reservoirs(&self, of: &HandedOver<'_>, notes: &mut Vec<String>) -> Result<Vec<Reservoir>> {
+        let (Some(dams), Some(lakes)) = (&of.settings.dams, &of.settings.lakes) else {
+            return Ok(Vec::new());
+        };
+        let dams = inputs::features(self.recipe, "handover.dams", dams, Wanted::Lines, of.crs, notes)?;
+        let lakes = inputs::features(self.recipe, "handover.lakes", lakes, Wanted::Polygons, of.crs, notes)?;
+        let mut found = Vec::new();
+        for (feature, number) in dams.into_iter().zip(1u32..) {
+            let Geometry::Line(line) = feature.shape else { continue };
+            let at = at_line(&line, &of.routed.directions, &of.routed.accumulation, of.frame)?;
+            let name = feature.name.unwrap_or_else(|| format!("Dam {number}"));
+            found.extend(at.map(|at| (name, at.cell)));
+        }
+        Ok(Reservoir::of(&found, &inputs::polygons_of(lakes), of.frame))
+    }
+
     /// Writes handover.zip. Rasters that the run has written are packed as they are.
     pub(super) fn handover(
         &mut self,
         of: &HandedOver<'_>,
         given: Given,
         network_layers: &[Layer],
+        notes: &mut Vec<String>,
     ) -> Result<()> {
         let (frame, crs, directions) = (of.frame, of.crs, &of.routed.directions);
-        let scheme = from_subbasins(&given.subbasins, directions, of.ground, frame, &[], 0.0)?;
+        let own = ModelChoice::default();
+        let choice = of.settings.model.as_ref().unwrap_or(&own);
+        let reservoirs = self.reservoirs(of, notes)?;
+        let storages: Vec<_> = reservoirs.iter().map(Reservoir::storage).collect();
+        let subbasins = &given.subbasins;
+        let scheme = from_subbasins(subbasins, directions, of.ground, frame, &storages, choice.shortest_m)?;
         if let Some(flaw) = flaws(&scheme).into_iter().find(bothros_core::scheme::Flaw::is_error) {
             return Err(Error::data("handover", format!("the model scheme has an error: {flaw}")));
         }
-        let tc = |(measures, number): (&Measures, &Option<f64>)| -> Sourced {
-            let hours = spread(&concentration(&measures.flow(*number))).map(|s| s.0);
-            (hours, Some("default: median of all formulas".into()))
+        let settings = self.recipe.catchments.as_ref();
+        let looks_up = |name: &String| {
+            settings.is_some_and(|c| c.rasters.iter().any(|r| r.name == *name && !r.lookup.is_empty()))
         };
-        let tc_h: Vec<Sourced> = given.measures.iter().zip(&given.curve_numbers).map(tc).collect();
-        let source = match self.recipe.catchments.as_ref().and_then(|c| c.curve_number.as_ref()) {
+        let number_source = match settings.and_then(|c| c.curve_number.as_ref()) {
+            Some(CurveNumber::Raster(name)) if looks_up(name) => {
+                format!("mean of what the classes of raster {name} stand for")
+            }
             Some(CurveNumber::Raster(name)) => format!("mean of raster {name}"),
             _ => "typed".to_owned(),
         };
-        let curve_numbers: Vec<Sourced> =
-            given.curve_numbers.iter().map(|n| (*n, n.map(|_| source.clone()))).collect();
-        let impervious: Vec<Sourced> = vec![(Some(0.0), Some("default".into())); scheme.subbasins.len()];
-        let rule = ChannelRule::default();
-        let channel = Channel { rule, bottom_width_m: None, source: format!("default; {}", rule.law()) };
-        let channels = vec![channel; scheme.flowpaths.len()];
+        let typed = Typed::on(&of.settings.typed, frame);
+        let chosen = Chosen {
+            scheme: &scheme,
+            measures: &given.measures,
+            outlets: &subbasins.outlets,
+            curve_numbers: &given.curve_numbers,
+            number_source: &number_source,
+            impervious: &given.impervious,
+            formula: settings.and_then(|c| Formula::from_key(c.time_of_concentration.as_deref()?)),
+            model: choice,
+            typed: &typed,
+            reservoirs: &reservoirs,
+            cols: frame.cols,
+        };
+        let Parameters { tc_h, curve_numbers, impervious, channels, pools } = chosen.parameters();
+        let elements = Elements::of(&scheme, &subbasins.outlets, frame.cols);
+        if let Some((parameter, _, count)) = typed.lost(&elements) {
+            let title = parameter.column()?.title;
+            notes.push(format!(
+                "handover.typed: {count} values are for elements that are not there; the first is {title}"
+            ));
+        }
         let names: Vec<Option<String>> = of.points.iter().map(|p| p.name.clone()).collect();
         let model = Model {
             scheme: &scheme,
@@ -87,7 +132,7 @@ impl Run<'_> {
             impervious: &impervious,
             channels: &channels,
             points: &names,
-            storages: &[],
+            storages: &pools,
             ground: of.ground,
             frame,
         };
@@ -109,6 +154,11 @@ impl Run<'_> {
             (&HYPSOMETRY, model.hypsometry_rows(&pieces)),
             (&AREA_DISTANCE, model.area_distance_rows(&given.subbasins.found.ids, directions)?),
         ]);
+        if let (Some(dem), Some(spacing)) = (of.prepared, choice.section_spacing_m) {
+            let of = |f| sections(f, dem, directions, frame, spacing, choice.section_half_width_m);
+            let rows = scheme.flowpaths.iter().flat_map(|f| section_rows(&of(f))).collect();
+            tables.push((&CROSS_SECTIONS, rows));
+        }
         let falling = self.step("deriving the network again", 0.985, |part| {
             Ok(with_least_fall(of.ground, directions, 0.0, frame, part)?)
         })?;

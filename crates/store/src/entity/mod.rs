@@ -15,6 +15,8 @@ pub mod log_entry;
 pub mod pour_point;
 pub mod raster;
 pub mod raster_block;
+pub mod recipe;
+pub mod recipe_chunk;
 pub mod run;
 pub mod sheet;
 pub mod sheet_picture;

@@ -211,7 +211,13 @@ async fn layers_are_drawn_changed_deleted_and_copied() {
     let (store, _) = store().await;
     let study = self::study(&store).await.id;
     let features: Vec<LayerFeature> = (1..=3000)
-        .map(|id| LayerFeature { id, name: None, elevation: None, shape: line(id as f64) })
+        .map(|id| LayerFeature {
+            id,
+            name: None,
+            elevation: None,
+            numbers: Default::default(),
+            shape: line(id as f64),
+        })
         .collect();
     let about = json!({ "file": "streams.gpkg", "sha256": "0" });
     let layer =

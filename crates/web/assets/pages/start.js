@@ -83,7 +83,11 @@ document.addEventListener('alpine:init', () =>
       request.addEventListener('load', () => {
         if (request.status === 200) {
           this.told = 'Opening…';
-          location.href = JSON.parse(request.responseText).location;
+          const to = new URL(JSON.parse(request.responseText).location, location.href);
+          const recipe = document.querySelector('.with-recipe')?.dataset.recipe;
+          // Looked at once the DEM is read.
+          if (recipe) sessionStorage.setItem(`recipe ${to.pathname}`, recipe);
+          location.href = to.href;
           return;
         }
         ended(request.responseText || 'The server could not take the file.');

@@ -85,11 +85,7 @@ pub async fn list(
     Extension(token): Extension<Token>,
 ) -> Result<Response> {
     let batches = app.store.batches().await?.into_iter().map(Listed::of).collect();
-    let heads = app.store.study_heads().await?;
-    let known = app.facts_of(&heads).await?;
-    // A recipe tells a study that has a network.
-    let ready = |id: &i64| known.get(id).is_some_and(|f| f.as_ref().is_ok_and(|f| f.network.is_some()));
-    let studies = heads.into_iter().filter(|h| ready(&h.id)).map(|h| (h.id, h.name)).collect();
+    let studies = app.with_networks().await?;
     page(&List {
         token,
         batches,

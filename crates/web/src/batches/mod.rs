@@ -1,6 +1,7 @@
 //! Batches: one recipe over many DEMs, thresholds, methods, pour points; its runs side by side.
 
 mod begin;
+mod compared;
 pub(crate) mod download;
 mod list;
 mod show;
@@ -15,6 +16,8 @@ pub fn site() -> Router<App> {
     Router::new()
         .route("/batches", get(list::list))
         .route("/batches/{batch}", get(show::show))
+        .route("/batches/{batch}/compared", get(compared::shown))
+        .route("/batches/{batch}/compared.json", get(compared::lines))
         .route("/batches/{batch}/runs", get(show::runs))
         .route("/batches/{batch}/stop", post(show::stop))
         .route("/batches/{batch}/take-up", post(show::take_up))

@@ -56,6 +56,8 @@ struct Row {
     figures: Vec<(String, String)>,
     done: bool,
     reference: bool,
+    /// whether its network can be laid over that of the reference
+    mapped: bool,
     files: Vec<String>,
 }
 
@@ -211,7 +213,11 @@ async fn looked_at(app: &App, batch: &Batch, looked: Looked) -> Result<Runs> {
             Some((told(f, value), other.map_or(String::new(), |other| differs(value, other))))
         };
         let running = run.state == JobState::Running.name();
+        let files = files.remove(&run.id).unwrap_or_default();
         Row {
+            mapped: is_done(run)
+                && Some(run.number) != against
+                && files.iter().any(|file| file == "network.gpkg"),
             id: run.id,
             number: run.number,
             own: keys.iter().map(of).collect(),
@@ -226,7 +232,7 @@ async fn looked_at(app: &App, batch: &Batch, looked: Looked) -> Result<Runs> {
             figures: FIGURES.iter().map(|f| number(f).unwrap_or_default()).collect(),
             done: is_done(run),
             reference: Some(run.number) == against,
-            files: files.remove(&run.id).unwrap_or_default(),
+            files,
         }
     };
     let shown: Vec<Row> = runs.iter().zip(&rows).map(row).collect();

@@ -55,7 +55,7 @@ pub async fn names(State(app): State<App>, Path(study): Path<i64>) -> Result<Jso
     let name = |known: &bothros_workflow::KnownName| {
         let (kind, unit) = match &known.kind {
             Named::Raster(unit) => ("raster", unit.to_string()),
-            Named::Layer(_) => ("layer", String::new()),
+            Named::Layer { .. } => ("layer", String::new()),
         };
         json!({ "name": known.name, "kind": kind, "unit": unit, "told": known.meaning })
     };

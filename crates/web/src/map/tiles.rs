@@ -102,7 +102,11 @@ pub async fn tile(
     let (of, meta) = app.store.raster_by_number(study, raster).await?;
     // Which of the catchments it is, the number of the raster tells.
     let catchment = |role| matches!(role, RasterRole::CatchmentProbability(_));
-    if (of != role && !(catchment(of) && catchment(role))) || level >= meta.levels {
+    // Where nothing but filling was done, the depth of fill is the cut and fill.
+    let same = of == role
+        || (catchment(of) && catchment(role))
+        || (of, role) == (RasterRole::FillDepth, RasterRole::CutFill);
+    if !same || level >= meta.levels {
         return Err(nothing());
     }
     let (rows, cols) = meta.size_of_level(level);

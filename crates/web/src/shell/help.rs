@@ -13,7 +13,7 @@ use bothros_workflow::Stage;
 /// Words of a topic with their meanings.
 type Words = &'static [(&'static str, &'static str)];
 
-const TOPICS: [(&str, &str, Words); 9] = [
+const TOPICS: [(&str, &str, Words); 10] = [
     (
         "start",
         "A study is one piece of work on one area: a DEM, what was done to it, and what came out. Drop a DEM on the page to begin. \
@@ -33,6 +33,17 @@ const TOPICS: [(&str, &str, Words); 9] = [
             ("recipe", "a study’s steps and settings as a file; docs/recipe.md tells its keys"),
             ("run", "a recipe with its own values, and the files that it wrote"),
             ("worker", "a process that does runs and jobs: bothros worker --database ADDRESS"),
+        ],
+    ),
+    (
+        "recipes",
+        "A recipe tells what is done to a DEM: how it is prepared and conditioned, how flow is routed, where streams begin, what is delineated          and handed over. One that is kept here lies apart from the studies: it stays as it is when they change. A new study takes it up, and          is told before what of it does not fit to its DEM.",
+        &[
+            ("recipe", "a study’s steps and settings as a file; docs/recipe.md tells its keys"),
+            (
+                "what it reads",
+                "layers, rasters and sheets that the recipe names; the DEM is the new study’s own",
+            ),
         ],
     ),
     (
@@ -274,6 +285,7 @@ pub async fn help(Path(topic): Path<String>) -> Result<Response> {
         "start" => ("Studies", &[]),
         "sheets" => ("Map sheets", &SHEET_KEYS),
         "batches" => ("Batches", &[]),
+        "recipes" => ("Recipes", &[]),
         "service" => ("A service for scripts", &[]),
         topic => (Stage::from_key(topic).map_or("Studies", Stage::title), &KEYS),
     };

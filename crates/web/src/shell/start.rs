@@ -6,11 +6,12 @@ use std::time::Duration;
 use askama::Template;
 use axum::Extension;
 use axum::Json;
-use axum::extract::State;
+use axum::extract::{Query, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use bothros_store::{Barrier, Job, Layer, Store};
 use bothros_workflow::{Facts, conditioning_key_of};
+use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::App;
@@ -61,6 +62,8 @@ struct Start {
     deleted: Vec<Gone>,
     limit: String,
     limit_bytes: u64,
+    /// the kept recipe that the study is to begin with
+    recipe: Option<(i64, String)>,
 }
 
 /// Summaries of all studies, fetched in one query.
@@ -130,7 +133,17 @@ impl Gathered {
     }
 }
 
-pub async fn start(State(app): State<App>, Extension(token): Extension<Token>) -> Result<Response> {
+#[derive(Deserialize)]
+pub struct Asked {
+    /// the kept recipe that a study is to begin with
+    recipe: Option<i64>,
+}
+
+pub async fn start(
+    State(app): State<App>,
+    Query(query): Query<Asked>,
+    Extension(token): Extension<Token>,
+) -> Result<Response> {
     let heads = app.store.study_heads().await?;
     let gathered = Gathered::of(&app.store).await?;
     let known = app.facts_of(&heads).await?;
@@ -165,7 +178,11 @@ pub async fn start(State(app): State<App>, Extension(token): Extension<Token>) -
         })
         .collect();
     let limit = app.options.upload_limit;
-    page(&Start { token, studies, deleted, limit: quantity::bytes(limit), limit_bytes: limit })
+    let recipe = match query.recipe {
+        Some(id) => Some((id, app.store.recipe(id).await?.name)),
+        None => None,
+    };
+    page(&Start { token, studies, deleted, limit: quantity::bytes(limit), limit_bytes: limit, recipe })
 }
 
 #[derive(Template)]

@@ -9,7 +9,7 @@ use tempfile::TempDir;
 use toml::{Table, Value};
 
 use super::work::PROGRAM;
-use crate::recipe::bundle::{Laid, LaidDem, lay_out, lay_out_aside};
+use crate::recipe::bundle::{Beside, Laid, LaidDem, lay_out, lay_out_aside};
 use crate::recipe::given::{Unpacked, unpacked};
 use crate::{Error, Facts, NewDemFile, Result, blocking};
 
@@ -80,7 +80,8 @@ pub async fn plan_batch(store: &Store, wish: BatchWish) -> Result<PlannedBatch> 
                 points =
                     store.pour_points(study).await?.into_iter().filter(|p| p.catchment.is_some()).collect();
             }
-            let Laid { text, mut files } = lay_out(store, &facts, dir.path(), true).await?;
+            let Laid { text, mut files } =
+                lay_out(store, &facts, dir.path(), Beside { dem: true, pages: false }).await?;
             if varies.each_dem {
                 aside = lay_out_aside(store, &facts, dir.path()).await?;
                 files.extend(aside.iter().flat_map(|dem| dem.files.iter().cloned()));

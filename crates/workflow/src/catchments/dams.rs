@@ -201,7 +201,9 @@ pub async fn add_points_at_dams(
     let all = dams(store, cache, &facts).await?;
     let wanted = all.iter().filter(|dam| only.is_none_or(|key| dam.key == key));
     let places: Vec<PourPointPlace> = wanted
-        .filter_map(|dam| dam.at.map(|(x, y)| PourPointPlace { name: dam.name.clone(), x, y, area_m2: None }))
+        .filter_map(|dam| {
+            dam.at.map(|(x, y)| PourPointPlace { name: dam.name.clone(), x, y, area_m2: None, own: None })
+        })
         .collect();
     if places.is_empty() {
         return Err(Error::Refused("no dam passes a cell of the DEM".into()));
@@ -227,7 +229,7 @@ pub async fn add_points_at_inflows(
     let found = site.found.map_err(Error::Refused)?;
     let place = |(cell, rank): (Cell, usize)| {
         let (x, y) = frame.centre(cell);
-        PourPointPlace { name: format!("{} {rank}", site.name), x, y, area_m2: None }
+        PourPointPlace { name: format!("{} {rank}", site.name), x, y, area_m2: None, own: None }
     };
     let places: Vec<PourPointPlace> = found.inflows.iter().map(|i| i.cell).zip(1..).map(place).collect();
     if places.is_empty() {

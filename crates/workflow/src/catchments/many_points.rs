@@ -72,7 +72,7 @@ pub async fn add_points_along(
     };
     let place = |cell: Cell| {
         let (x, y) = frame.centre(cell);
-        PourPointPlace { name: String::new(), x, y, area_m2: None }
+        PourPointPlace { name: String::new(), x, y, area_m2: None, own: None }
     };
     let places = cells.into_iter().map(place).collect();
     add_pour_points(store, cache, study, ManyPlaces { places, called, exact: true }).await
@@ -116,7 +116,7 @@ pub async fn add_points_from(
         Geometry::Point([x, y]) => {
             let known = feature.area_km2.map(|km2| (km2 * 1e6).round()).filter(|m2| *m2 >= 1.0);
             let area_m2 = known.map(|m2| m2 as u64);
-            Some(PourPointPlace { name: feature.name.unwrap_or_default(), x, y, area_m2 })
+            Some(PourPointPlace { name: feature.name.unwrap_or_default(), x, y, area_m2, own: None })
         }
         _ => None,
     };

@@ -6,7 +6,7 @@ use bothros_core::catchments::{
     Beyond, Estimate, Formula, Holds, Measured, Measures, beyond, concentration, delineate, edge_sides,
     flow_paths, hypsometry, measure_with,
 };
-use bothros_products::{Row, measures_row};
+use bothros_products::{CURVE_NUMBERS, Row, measures_row};
 use bothros_store::{LogLine, PourPoint, Record, Store, kept};
 use serde::{Deserialize, Serialize};
 
@@ -131,9 +131,6 @@ pub(crate) fn measure_on(
     let (measures, area_distance) = measured?;
     Ok(CatchmentMeasures { measures, curve, area_distance, edge_m, beyond: beyond? })
 }
-
-/// Least and largest curve number (NRCS National Engineering Handbook 630, ch. 9: practical range).
-pub const CURVE_NUMBERS: (f64, f64) = (30.0, 100.0);
 
 /// Checks that a raster holds curve numbers.
 async fn check_curve_numbers(store: &Store, cache: &GridCache, facts: &Facts, name: &str) -> Result<()> {

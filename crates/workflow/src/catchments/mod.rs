@@ -10,6 +10,7 @@ pub(crate) mod subbasins;
 pub(crate) mod uncertainty;
 pub(crate) mod zonal;
 
+pub use bothros_products::CURVE_NUMBERS;
 pub(crate) use dams::features;
 pub use dams::{
     DamFound, FeatureKey, SiteChoice, SiteStudied, add_points_at_dams, add_points_at_inflows, dams,
@@ -17,7 +18,7 @@ pub use dams::{
 };
 pub use elsewhere::{Elsewhere, elsewhere};
 pub use many_points::{PointFile, Wherever, add_points_along, add_points_from};
-pub use measures::{CURVE_NUMBERS, CatchmentMeasures, Concentration, measures_of, set_concentration};
+pub use measures::{CatchmentMeasures, Concentration, measures_of, set_concentration};
 pub use pour_points::{
     CatchmentFacts, MOST_AT_ONCE, ManyPlaces, PourPointPlace, Preview, add_pour_point, add_pour_points,
     delete_pour_point, move_pour_point, preview, rename_pour_point, set_snapping,

@@ -45,12 +45,14 @@ pub struct PourPointPlace {
     pub y: f64,
     /// what is known to drain to it, m²: then it snaps to the cell that fits this best
     pub area_m2: Option<u64>,
+    /// how far it snaps, metres, and what to, where that is another way than the study's
+    pub own: Option<(f64, SnapTo)>,
 }
 
 impl PourPointPlace {
-    /// Where it snaps to: by what is known of it, else as the study has it.
-    fn snaps_to(&self, of_study: SnapTo) -> SnapTo {
-        self.area_m2.map_or(of_study, SnapTo::KnownArea)
+    /// How it snaps: in its own way, by what is known of it, or else as the study has it.
+    fn snaps(&self, (snap_m, snap_to): (f64, SnapTo)) -> (f64, SnapTo) {
+        self.own.unwrap_or((snap_m, self.area_m2.map_or(snap_to, SnapTo::KnownArea)))
     }
 }
 
@@ -212,7 +214,7 @@ pub(crate) async fn found_at(
     let at = (place.x, place.y);
     outside(&terrain.frame, at)?;
     let with = Delineating::of(store, cache, facts).await?;
-    let (snap_m, snap_to) = (facts.settings.snap_m, place.snaps_to(facts.settings.snap_to));
+    let (snap_m, snap_to) = place.snaps((facts.settings.snap_m, facts.settings.snap_to));
     let (found, outline) = blocking(move || with.at(at, snap_m, snap_to)).await?;
     let found = Delineated { catchment: Some(Kept::of(&found)?), outline: Some(outline), problem: None };
     let snapping = snapping_of(snap_m, snap_to)?;
@@ -334,7 +336,10 @@ pub async fn add_pour_points(
         let facts = rounds.next().await?;
         let with = Delineating::of(store, cache, &facts).await?;
         let snap_m = if many.exact { 0.0 } else { facts.settings.snap_m };
-        let snapping = |p: &PourPointPlace| snapping_of(snap_m, p.snaps_to(facts.settings.snap_to));
+        let snapping = |p: &PourPointPlace| {
+            let (snap_m, snap_to) = p.snaps((snap_m, facts.settings.snap_to));
+            snapping_of(snap_m, snap_to)
+        };
         let wanted: Vec<_> =
             many.places.iter().map(|p| Ok(((p.x, p.y), snapping(p)?))).collect::<Result<_>>()?;
         let found = blocking(move || with.many(&wanted)).await?;
@@ -408,7 +413,8 @@ pub async fn move_pour_point(
     loop {
         let facts = rounds.next().await?;
         let name = store.pour_point(study, id).await?.name;
-        let new = found_at(store, cache, &facts, PourPointPlace { name, x, y, area_m2: None }).await?;
+        let new =
+            found_at(store, cache, &facts, PourPointPlace { name, x, y, area_m2: None, own: None }).await?;
         let Some(change) = rounds.keep(&facts).await? else { continue };
         let before = change.pour_point(id).await?;
         change.move_pour_point(id, new).await?;

@@ -6,11 +6,10 @@ use bothros_core::catchments::{
     Catchment, Classes, Holds, Zonal, cells_shared, classes, delineate, zonal, zonal_of_parts,
 };
 use bothros_core::{Cell, Frame, Grid, cells_within};
-use bothros_products::{Areas, GivenRaster, Quantity, Sourced, ZonalRows};
+use bothros_products::{Areas, GivenRaster, Quantity, Sourced, ZonalRows, looked_up, shares};
 use bothros_store::{LayerRole, PourPoint, RasterRole, Shape, Store, kept};
 
 use super::dams::features;
-use crate::inputs::lookup::looked_up;
 use crate::network::LandIndex;
 use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Result, Subbasins, ValueRaster, blocking};
 
@@ -240,15 +239,11 @@ impl Impervious {
         let values = cache.value_raster(store, facts, raster).await?;
         let (name, percent) = (name.clone(), raster.unit == "%");
         blocking(move || {
-            let most = if percent { 100.0 } else { 1.0 };
-            if let Some(odd) = values.values().iter().find(|v| !v.is_nan() && !(0.0..=most).contains(*v)) {
-                return Err(Error::Refused(format!(
+            let shares = shares(&values, percent).map_err(|(odd, most)| {
+                Error::Refused(format!(
                     "“{name}” holds {odd}: shares lie between 0 and {most}; one in percent has the unit %"
-                )));
-            }
-            let share = |v: &f32| if percent { v / 100.0 } else { *v };
-            let shares =
-                Grid::from_vec(values.rows(), values.cols(), values.values().iter().map(share).collect());
+                ))
+            })?;
             Ok(Self { shares: Some((Arc::new(shares), format!("mean of raster {name}"))) })
         })
         .await

@@ -206,6 +206,7 @@ fn provisional(
         id: reach.id,
         name: None,
         elevation: None,
+        numbers: Default::default(),
         shape: Shape::Line(line(reach)),
     });
     Ok(Provisional { cells, lines: lines.collect(), astray })

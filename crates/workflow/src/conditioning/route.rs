@@ -33,7 +33,7 @@ struct Routed {
     /// what flow was divided over, where that is not the ground
     surface: Option<Grid<f32>>,
     depth: Grid<f32>,
-    change: Grid<f32>,
+    change: Option<Grid<f32>>,
     directions: Grid<u8>,
     accumulation: Grid<u32>,
     weighted: Option<Grid<f32>>,
@@ -113,6 +113,8 @@ fn compute(
         took_s: begun.elapsed().as_secs_f64(),
     };
     let surface = done.routing.filter(|_| method.divides());
+    let differs = |(a, b): (&f32, &f32)| a.to_bits() != b.to_bits() && !(a.is_nan() && b.is_nan());
+    let change = depth.values().par_iter().zip(change.values()).any(differs).then_some(change);
     Ok(Routed { ground: done.ground, surface, depth, change, directions, accumulation, weighted, facts })
 }
 
@@ -261,7 +263,12 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     };
     writer.put(NewRaster::at(RasterRole::Filled, &frame), &drawn_on.filled, &keep(0.7, 0.79)).await?;
     writer.put(NewRaster::at(RasterRole::FillDepth, &frame), &depth, &keep(0.79, 0.82)).await?;
-    writer.put(NewRaster::at(RasterRole::CutFill, &frame), &change, &keep(0.82, 0.84)).await?;
+    match &change {
+        Some(change) => {
+            writer.put(NewRaster::at(RasterRole::CutFill, &frame), change, &keep(0.82, 0.84)).await?;
+        }
+        None => writer.remove(&[RasterRole::CutFill]).await?,
+    }
     writer.put(NewRaster::at(RasterRole::Direction, &frame), &drawn_on.directions, &keep(0.84, 0.88)).await?;
     let new = NewRaster::at(RasterRole::Accumulation, &frame);
     let number = writer.put(new, &drawn_on.accumulation, &keep(0.88, 0.97)).await?;

@@ -1,5 +1,6 @@
 //! Derived rasters computed from what a study holds.
 
+use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::sync::Arc;
 
@@ -7,6 +8,7 @@ use bothros_core::formula::{Checked, Features, Odd, Raster, Unit, Values};
 use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA};
 use bothros_core::terrain::{aspect, slope};
 use bothros_core::{Connection, Frame, Grid, Threshold, cells_along, cells_within};
+use bothros_products::named::identifier;
 use bothros_store::{RasterRole, Shape, Store};
 use rayon::prelude::*;
 
@@ -59,6 +61,24 @@ const CLASSES: usize = 40;
 /// Values that percentiles are taken from, at least.
 const SAMPLE: usize = 1 << 18;
 
+/// The values that 2 % lie below and above; none where there is no value.
+fn percentiles(values: &Grid<f32>) -> Option<(f32, f32)> {
+    let every = (values.len() / SAMPLE).max(1);
+    let mut sample: Vec<f32> =
+        values.values().iter().step_by(every).copied().filter(|v| !v.is_nan()).collect();
+    sample.sort_unstable_by(f32::total_cmp);
+    let at = |share: usize| sample.get(sample.len() * share / 100).copied();
+    Some((at(2)?, at(98)?))
+}
+
+/// The values between which a raster is drawn: all but 2 % at either end, or all where nearly all are one.
+pub(crate) fn spread(values: &Grid<f32>) -> (f32, f32) {
+    percentiles(values).filter(|(low, high)| low < high).unwrap_or_else(|| {
+        let known = values.values().iter().copied().filter(|v| !v.is_nan());
+        known.fold((f32::INFINITY, f32::NEG_INFINITY), |(low, high), v| (low.min(v), high.max(v)))
+    })
+}
+
 impl DerivedGrid {
     fn of(values: Grid<f32>, unit: Unit, odd: Vec<Odd>, ground: &Grid<f32>, frame: Frame) -> Self {
         let begin = || (f32::INFINITY, f32::NEG_INFINITY, 0.0f64, 0u64, 0u64);
@@ -77,14 +97,7 @@ impl DerivedGrid {
             .collect::<Vec<_>>()
             .into_iter()
             .fold(begin(), |a, b| (a.0.min(b.0), a.1.max(b.1), a.2 + b.2, a.3 + b.3, a.4 + b.4));
-        let every = (values.len() / SAMPLE).max(1);
-        let mut sample: Vec<f32> =
-            values.values().iter().step_by(every).copied().filter(|v| !v.is_nan()).collect();
-        sample.sort_unstable_by(f32::total_cmp);
-        let at = |share: usize, other: f32| sample.get(sample.len() * share / 100).copied().unwrap_or(other);
-        let (low, high) = (at(2, least), at(98, most));
-        // Where nearly all values are one, the others would not be seen.
-        let (low, high) = if low < high { (low, high) } else { (least, most) };
+        let (low, high) = percentiles(&values).filter(|(low, high)| low < high).unwrap_or((least, most));
         let mean = if cells > 0 { sum / cells as f64 } else { f64::NAN };
         Self { values: Arc::new(values), unit, odd, frame, low, high, least, most, mean, cells, none }
     }
@@ -348,7 +361,7 @@ impl GridCache {
                 let threshold = ground.threshold.ok_or_else(Error::not_routed)?;
                 let network = self.network(store, facts, threshold).await?;
                 let cells = network.reaches.iter().map(|reach| reach.cells.clone()).collect();
-                return Ok(Features { cells, values: Vec::new() });
+                return Ok(Features { cells, ..Features::default() });
             }
             Origin::Layers(role, _) => *role,
             _ => return Err(Error::Refused(format!("{} is a raster", known.name))),
@@ -356,13 +369,13 @@ impl GridCache {
         let mut shapes = Vec::new();
         for layer in store.layers(facts.study).await?.into_iter().filter(|l| l.role == role) {
             let (_, features) = store.layer(facts.study, layer.id).await?;
-            shapes.extend(features.into_iter().map(|f| (f.shape, f.elevation)));
+            shapes.extend(features);
         }
         let frame = ground.frame;
         blocking(move || {
             let number = |cell: bothros_core::Cell| (cell.row * frame.cols + cell.col) as u32;
-            let cells = shapes.par_iter().map(|(shape, _)| {
-                let mut cells: Vec<u32> = match shape {
+            let cells = shapes.par_iter().map(|feature| {
+                let mut cells: Vec<u32> = match &feature.shape {
                     Shape::Point([x, y]) => frame.cell_at(*x, *y).into_iter().map(number).collect(),
                     Shape::Line(line) => {
                         cells_along(line, &frame, Connection::Eight).into_iter().map(number).collect()
@@ -375,8 +388,14 @@ impl GridCache {
                 cells.dedup();
                 cells
             });
-            let values = shapes.iter().map(|(_, elevation)| elevation.unwrap_or(f64::NAN)).collect();
-            Ok(Features { cells: cells.collect(), values })
+            let values = shapes.iter().map(|f| f.elevation.unwrap_or(f64::NAN)).collect();
+            let names: BTreeSet<&String> = shapes.iter().flat_map(|f| f.numbers.keys()).collect();
+            let field = |name: &String| {
+                let own = shapes.iter().map(|f| f.numbers.get(name).copied().unwrap_or(f64::NAN));
+                (identifier(name), own.collect())
+            };
+            let fields = names.into_iter().map(field).collect();
+            Ok(Features { cells: cells.collect(), values, fields })
         })
         .await
     }

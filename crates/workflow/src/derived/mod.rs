@@ -7,6 +7,7 @@ mod keep;
 mod names;
 mod uses;
 
+pub(crate) use compute::spread;
 pub use compute::{DerivedGrid, Histogram};
 pub use keep::keep_derived;
 pub(crate) use keep::unnamed;

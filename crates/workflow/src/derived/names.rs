@@ -23,6 +23,15 @@ pub(super) enum Origin {
     Layers(LayerRole, String),
 }
 
+/// The layers of a study in one role.
+struct OfRole {
+    role: LayerRole,
+    /// their numbers and versions
+    keys: String,
+    /// the fields whose numbers their features have
+    fields: BTreeSet<String>,
+}
+
 /// A name that formulas can say.
 #[derive(Debug, Clone, PartialEq)]
 pub struct KnownName {
@@ -48,18 +57,23 @@ impl Names {
     /// # Errors
     /// Those of the store.
     pub async fn of(store: &Store, facts: &Facts) -> Result<Self> {
-        let mut layers: Vec<(LayerRole, String)> = Vec::new();
+        let mut layers: Vec<OfRole> = Vec::new();
         for layer in store.layers(facts.study).await? {
             let key = format!("{}:{} ", layer.id, layer.version);
-            match layers.iter_mut().find(|(role, _)| *role == layer.role) {
-                Some((_, keys)) => keys.push_str(&key),
-                None => layers.push((layer.role, key)),
+            let own = layer.provenance["fields"].as_array().into_iter().flatten();
+            let own = own.filter_map(|name| Some(identifier(name.as_str()?)));
+            match layers.iter_mut().find(|known| known.role == layer.role) {
+                Some(known) => {
+                    known.keys.push_str(&key);
+                    known.fields.extend(own);
+                }
+                None => layers.push(OfRole { role: layer.role, keys: key, fields: own.collect() }),
             }
         }
         Ok(Self::from(facts, layers))
     }
 
-    fn from(facts: &Facts, layers: Vec<(LayerRole, String)>) -> Self {
+    fn from(facts: &Facts, layers: Vec<OfRole>) -> Self {
         let there = |needs: Needs| match needs {
             Needs::Ground => facts.terrain.is_some(),
             Needs::Flow => facts.routing.is_some(),
@@ -90,18 +104,23 @@ impl Names {
                 }
             });
         }
-        let layer = |name: &str, unit, meaning: &str, origin| KnownName {
+        let layer = |name: &str, (unit, fields), meaning: &str, origin| KnownName {
             name: name.to_owned(),
-            kind: Named::Layer(unit),
+            kind: Named::Layer { unit, fields },
             meaning: format!("layer: {meaning}"),
             origin,
         };
         if there(Needs::Network) {
-            all.push(layer(STREAMS, None, "the lines of the network", Origin::Streams));
+            all.push(layer(STREAMS, (None, Vec::new()), "the lines of the network", Origin::Streams));
         }
-        for (role, keys) in layers {
+        for OfRole { role, keys, fields } in layers {
             let unit = role.has_elevation().then(|| Unit::of("m", 1));
-            all.push(layer(role.name(), unit, &role.title().to_lowercase(), Origin::Layers(role, keys)));
+            let mut meaning = role.title().to_lowercase();
+            let fields: Vec<String> = fields.into_iter().collect();
+            if !fields.is_empty() {
+                meaning += &format!("; numbers by their fields, as in value({}, {})", role.name(), fields[0]);
+            }
+            all.push(layer(role.name(), (unit, fields), &meaning, Origin::Layers(role, keys)));
         }
         // A name that two things share is the first one's.
         let mut seen = BTreeSet::new();

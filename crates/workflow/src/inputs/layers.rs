@@ -1,11 +1,12 @@
 //! Reference layers: read from files, checked against the study, kept.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::time::Instant;
 
 use bothros_core::{Monitor, Part, Silent, memory};
 use bothros_formats::{
-    Asked, Crs, Geometry, ReadFeature, Transform, Wanted, layer_file_name, read_features_heard, search_crs,
+    Asked, Crs, Geometry, Transform, Wanted, layer_file_name, read_features_heard, search_crs,
 };
 use bothros_store::kept::read;
 use bothros_store::{
@@ -184,11 +185,12 @@ async fn take_layer(
     })
     .await?;
     let all = read.features.len();
-    let shapes = read.features.into_iter().map(|ReadFeature { shape, name, elevation, .. }| LayerFeature {
+    let shapes = read.features.into_iter().map(|of| LayerFeature {
         id: 0,
-        name,
-        elevation,
-        shape: shape_of(shape),
+        name: of.name,
+        elevation: of.elevation,
+        numbers: of.numbers,
+        shape: shape_of(of.shape),
     });
     let (sized, empty): (Vec<_>, Vec<_>) = shapes.partition(|f| has_size(&f.shape));
     let needed = |f: &LayerFeature| !new.role.has_elevation() || f.elevation.is_some();
@@ -211,6 +213,9 @@ async fn take_layer(
     }
     let features: Vec<LayerFeature> =
         inside.into_iter().zip(1u32..).map(|(f, id)| LayerFeature { id, ..f }).collect();
+    // What formulas may ask of them.
+    let fields: BTreeSet<&String> = features.iter().flat_map(|f| f.numbers.keys()).collect();
+    let fields = json!(fields);
     let mut told = format!("{}: {} of {}", new.file, features.len(), new.role.title().to_lowercase());
     if let Some(from) = &read.converted_from {
         told += &format!(", converted from {}", from.label());
@@ -229,7 +234,7 @@ async fn take_layer(
         "file": new.file, "bytes": bytes, "sha256": sha256, "source": new.source, "date": new.date, "scale": new.scale,
         "licence": new.licence, "crs": terrain.crs.wkt,
         "converted_from": read.converted_from.as_ref().map(Crs::label),
-        "left_out": dropped + outside.len(),
+        "left_out": dropped + outside.len(), "fields": fields,
     });
     let stem = new.file.rsplit_once('.').map_or(new.file.as_str(), |(stem, _)| stem).to_owned();
     let change = store.change(study).await?;

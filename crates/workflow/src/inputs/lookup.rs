@@ -1,20 +1,8 @@
 //! What the classes of a land-cover raster stand for: curve number and impervious share.
 
-use bothros_core::Grid;
-use serde::{Deserialize, Serialize};
+use bothros_products::{CURVE_NUMBERS, ClassValue};
 
-use crate::{CURVE_NUMBERS, Error, Result};
-
-/// What a class stands for.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct ClassValue {
-    /// the class
-    pub class: i64,
-    /// its curve number
-    pub curve_number: Option<f64>,
-    /// share of its land whose rain runs off whole
-    pub impervious: Option<f64>,
-}
+use crate::{Error, Result};
 
 /// Classes that a table may have.
 const MOST: usize = 1000;
@@ -70,21 +58,6 @@ pub fn lookup_text(all: &[ClassValue]) -> String {
     all.iter().map(line).collect::<Vec<_>>().join("\n")
 }
 
-/// A raster of classes with one of the values that they stand for in their place; `NaN` where a class stands for none.
-pub(crate) fn looked_up(
-    classes: &Grid<f32>,
-    lookup: &[ClassValue],
-    of: impl Fn(&ClassValue) -> Option<f64>,
-) -> Grid<f32> {
-    let values: std::collections::HashMap<i64, f32> =
-        lookup.iter().filter_map(|c| Some((c.class, of(c)? as f32))).collect();
-    let value = |&class: &f32| match class.is_nan() {
-        true => f32::NAN,
-        false => values.get(&(class.round() as i64)).copied().unwrap_or(f32::NAN),
-    };
-    Grid::from_vec(classes.rows(), classes.cols(), classes.values().iter().map(value).collect())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -100,10 +73,6 @@ mod tests {
         );
         assert_eq!(read_lookup(&lookup_text(&read)).unwrap(), read);
         assert_eq!(read_lookup(" \n").unwrap(), []);
-        let grid = Grid::from_vec(1, 4, vec![11.0, 42.0, 99.0, f32::NAN]);
-        let found = looked_up(&grid, &read, |c| c.curve_number);
-        assert_eq!(found.values()[..2], [70.0, 60.0]);
-        assert!(found.values()[2].is_nan() && found.values()[3].is_nan());
     }
 
     #[rstest]

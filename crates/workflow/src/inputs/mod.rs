@@ -10,12 +10,13 @@ pub(crate) mod rasters;
 pub(crate) mod weights;
 
 pub use backdrops::{NewPicture, PicturePlace, add_backdrop, laid_backdrop, place_backdrop, remove_backdrop};
+pub use bothros_products::ClassValue;
 pub use drawing::{Drawn, draw, remove_layer, reshape};
 pub use ground::ground_around;
 pub use layer_cache::{LayerCache, SeenLayer};
 pub use layers::{
     AddedLayer, NewLayer, add_layer, add_layer_or_queue, crs_that_fit, layer_features, layer_shapes,
 };
-pub use lookup::{ClassValue, lookup_text};
+pub use lookup::lookup_text;
 pub use rasters::{NewValueRaster, ValueRaster, add_raster, remove_raster, set_lookup};
 pub use weights::{WeightFacts, remove_weights, set_weights};

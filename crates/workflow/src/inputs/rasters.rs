@@ -10,10 +10,11 @@ use bothros_store::{Change, FileRole, LogLine, Record, Store};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
-use super::lookup::{ClassValue, read_lookup};
+use super::lookup::read_lookup;
 use crate::derived::{Names, unnamed};
 use crate::study::settings::change_settings;
 use crate::{Error, Facts, Provenance, Result, Settings, Stage, blocking};
+use bothros_products::ClassValue;
 
 /// How a raster is brought onto another grid: values bilinearly; of classes the nearest cell counts.
 fn resampling(holds: Holds) -> Resampling {

@@ -12,6 +12,7 @@ use zip::write::SimpleFileOptions;
 
 use super::beginning::{dem_files, of_files};
 use super::inputs::Inputs;
+use super::pages::lay_out_sheets;
 use super::write::INPUTS;
 use crate::{Error, Facts, Result, blocking};
 
@@ -23,17 +24,29 @@ pub(crate) struct Laid {
     pub files: Vec<String>,
 }
 
-/// Lays what a study's recipe reads into a folder: layers, rasters, and where `dem` is set the files of its DEM.
+/// What of a study's recipe lies beside it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Beside {
+    /// the files of its DEM
+    pub dem: bool,
+    /// map sheets; without them the recipe lays out no pages
+    pub pages: bool,
+}
+
+/// Lays what a study's recipe reads into a folder: layers and rasters, and what else is wanted.
 ///
 /// # Errors
 /// Those of [`study_recipe`](crate::study_recipe), of the store, and of the disk.
-pub(crate) async fn lay_out(store: &Store, facts: &Facts, dir: &Path, dem: bool) -> Result<Laid> {
+pub(crate) async fn lay_out(store: &Store, facts: &Facts, dir: &Path, beside: Beside) -> Result<Laid> {
     let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
-    let (steps, written, _) = super::of_files(store, facts).await?;
+    let (steps, written, _) = super::of_files(store, facts, beside.pages).await?;
     let short = facts.short_name();
     let mut files = Vec::new();
-    if dem {
+    if beside.dem {
         lay_out_dem(store, facts, &short, dir, &mut files).await?;
+    }
+    if beside.pages {
+        files.extend(lay_out_sheets(store, facts, dir).await?);
     }
     for given in &steps.rasters {
         let name = format!("{short}_{}", given.suffix);
@@ -125,7 +138,7 @@ pub async fn write_recipe_with_files(store: &Store, facts: &Facts, target: &Path
 /// Those of [`write_recipe_with_files`].
 pub(crate) async fn zipped(store: &Store, facts: &Facts, target: &Path, dem: bool) -> Result<()> {
     let dir = tempfile::tempdir()?;
-    let Laid { text, mut files } = lay_out(store, facts, dir.path(), dem).await?;
+    let Laid { text, mut files } = lay_out(store, facts, dir.path(), Beside { dem, pages: true }).await?;
     let recipe = format!("{}_recipe.toml", facts.short_name());
     std::fs::write(dir.path().join(&recipe), text)?;
     files.insert(0, recipe);

@@ -2,22 +2,23 @@
 
 use std::path::{Path, PathBuf};
 
-use bothros_core::catchments::{Division, SnapTo};
+use bothros_core::Threshold;
+use bothros_core::catchments::Division;
 use bothros_core::conditioning::{Burn, ClosedBasin, Conditioning, Line, Polygons, Rebuild, TreatSinks};
-use bothros_core::formula::Formula;
 use bothros_core::routing::Method;
-use bothros_core::{Frame, Threshold};
-use bothros_formats::{Geometry, Layer, Shape};
-use bothros_products::named::STREAMS;
+use bothros_formats::{Geometry, Layer, Shape as GeometryShape};
 use bothros_recipe::{
-    BurnMethod, BurnSettings, Catchments, CurveNumber, Derived, EditSettings, Handover, HandoverFormat,
-    Network, Paths, RebuildSettings, Recipe, ReportSettings, Routing, RoutingMethod, SheetSettings, Sinks,
-    SnapChoice, SubbasinName, Terrain, ThresholdChoice, ValueRaster, definition,
+    BurnMethod, BurnSettings, Catchments, CurveNumber, EditSettings, Handover, HandoverFormat, Network,
+    Paths, RebuildSettings, Recipe, ReportSettings, Routing, RoutingMethod, SheetSettings, Sinks,
+    SubbasinName, Terrain, ThresholdChoice, ValueRaster, definition,
 };
-use bothros_store::{FileRole, PourPoint, Store};
+use bothros_store::{FileRole, LayerFeature, LayerRole, PourPoint, Shape, Store};
 
 use super::beginning;
+use super::formulas::{self, derived, named_layers};
 use super::inputs::{Inputs, Placed};
+use super::points::Points;
+use crate::catchments::features;
 use crate::conditioning::choices::conditioning_of;
 use crate::{CatchmentFacts, Error, Facts, ModelChoice, Result};
 
@@ -32,6 +33,11 @@ pub(crate) struct Given {
 /// What of a study a recipe is written from.
 pub(crate) struct Steps {
     conditioning: Conditioning,
+    /// layers that formulas name, beside the streams
+    named: Vec<(LayerRole, Vec<LayerFeature>)>,
+    /// dams and lakes, of which the model scheme makes storages
+    dams: Vec<(String, Shape)>,
+    lakes: Vec<(String, Shape)>,
     /// rasters of the analyst: weights, and those that tell values
     pub rasters: Vec<Given>,
 }
@@ -54,7 +60,14 @@ impl Steps {
             let suffix = format!("input_{}.{}", number + 1, extension.to_ascii_lowercase());
             rasters.push(Given { suffix, file: file.id });
         }
-        Ok(Self { conditioning: conditioning_of(store, facts).await?, rasters })
+        let placed = |all: Vec<(_, String, Shape)>| all.into_iter().map(|(_, name, shape)| (name, shape));
+        Ok(Self {
+            conditioning: conditioning_of(store, facts).await?,
+            named: named_layers(store, facts).await?,
+            dams: placed(features(store, facts.study, LayerRole::Dams, "Dam").await?).collect(),
+            lakes: placed(features(store, facts.study, LayerRole::Lakes, "Lake").await?).collect(),
+            rasters,
+        })
     }
 }
 
@@ -86,9 +99,6 @@ pub(crate) struct Wanted<'a> {
     /// what names of files begin with
     pub short: &'a str,
     pub threshold: Threshold,
-    pub frame: &'a Frame,
-    /// how many storages the model scheme has
-    pub storages: usize,
     /// what is chosen was not computed yet
     pub stale: bool,
     /// sheets and the report, as they are laid out beside it
@@ -106,7 +116,7 @@ pub(crate) fn written(
     points: &[(PourPoint, CatchmentFacts)],
     wanted: &Wanted<'_>,
 ) -> Result<Written> {
-    let (short, frame) = (wanted.short, wanted.frame);
+    let short = wanted.short;
     let mut inputs = Inputs::new(short);
     let mut add = |name, shape, features: Vec<Placed>| inputs.add(name, shape, features);
     let mut untold = Vec::new();
@@ -116,6 +126,11 @@ pub(crate) fn written(
     };
     let areas = |all: &mut dyn Iterator<Item = &Polygons>| {
         all.map(|polygons| Placed::of(Geometry::Polygons(polygons.clone()))).collect::<Vec<_>>()
+    };
+    // What formulas ask of features lies beside them, where they are a layer of the study and nothing else.
+    let known = |role: LayerRole, placed: Vec<Placed>| match steps.named.iter().find(|(of, _)| *of == role) {
+        Some((_, features)) => formulas::with_fields(placed, features),
+        None => placed,
     };
     let at = |b: &ClosedBasin| match b {
         ClosedBasin::At(place) => Some(Placed::of(Geometry::Point(*place))),
@@ -128,56 +143,34 @@ pub(crate) fn written(
     let basin_points: Vec<_> = how.closed_basins.iter().filter_map(at).collect();
     let basin_areas: Vec<Polygons> = how.closed_basins.iter().filter_map(within).collect();
     let basins = [
-        add("closed_basins", Shape::Point, basin_points),
-        add("closed_basin_areas", Shape::Polygons, areas(&mut basin_areas.iter())),
+        add("closed_basins", GeometryShape::Point, basin_points),
+        add("closed_basin_areas", GeometryShape::Polygons, areas(&mut basin_areas.iter())),
     ];
     let rebuild = rebuilt(&how.rebuild, &mut add);
     let conditioning = bothros_recipe::Conditioning {
-        breach_lines: add("breach_lines", Shape::Line, lines(&how.breach_lines)),
-        walls: add("walls", Shape::Line, lines(&how.walls)),
-        lakes: add("lakes", Shape::Polygons, areas(&mut how.lakes.iter())),
+        breach_lines: add(
+            "breach_lines",
+            GeometryShape::Line,
+            known(LayerRole::BreachLines, lines(&how.breach_lines)),
+        ),
+        walls: add("walls", GeometryShape::Line, known(LayerRole::Walls, lines(&how.walls))),
+        lakes: add("lakes", GeometryShape::Polygons, known(LayerRole::Lakes, areas(&mut how.lakes.iter()))),
         closed_basins: Paths(basins.into_iter().flatten().collect()),
         rebuild,
         burn: how.burn.as_ref().and_then(|(streams, burn)| {
-            Some(burned(add("mapped_streams", Shape::Line, lines(streams))?, burn))
+            Some(burned(
+                add("mapped_streams", GeometryShape::Line, known(LayerRole::MappedStreams, lines(streams)))?,
+                burn,
+            ))
         }),
         ..treated(how)
     };
 
-    // Where all points snap alike they are given as they were; otherwise where they lie now.
-    let alike = points.windows(2).all(|two| {
-        let [(a, _), (b, _)] = two else { return true };
-        (a.snap_m, &a.snap_to) == (b.snap_m, &b.snap_to)
-    });
-    // A recipe knows two of the ways.
-    let to = |(point, _): &(PourPoint, CatchmentFacts)| SnapTo::try_from(point.snap_to.clone()).ok();
-    let alike = alike && !points.first().is_some_and(|p| matches!(to(p), Some(SnapTo::KnownArea(_))));
-    let mut own: Vec<&(PourPoint, CatchmentFacts)> = Vec::new();
-    for given in points {
-        match own.iter().find(|(_, found)| found.cell == given.1.cell) {
-            Some((first, _)) => untold
-                .push(format!("the pour point {}, which lies in one cell with {}", given.0.name, first.name)),
-            None => own.push(given),
-        }
-    }
-    if !alike {
-        untold.push(
-            "how far pour points moved: they snapped by different rules or to known areas, and are given where they lie".into(),
-        );
-    }
-    let place = |(point, found): &(PourPoint, CatchmentFacts)| {
-        let (x, y) = if alike { (point.x, point.y) } else { frame.centre(found.cell) };
-        Geometry::Point([x, y])
-    };
-    let named = |given: &&(PourPoint, CatchmentFacts)| Placed {
-        name: Some(given.0.name.clone()),
-        ..Placed::of(place(given))
-    };
-    let pour_points = own.iter().map(named).collect();
-    let snap = points.first().filter(|_| alike).map(|(point, _)| point);
+    let Points { placed, snap_m, snap_to, untold: of_points } = Points::of(points);
+    untold.extend(of_points);
     let settings = &facts.settings;
     let heads = settings.beginning.heads.iter().map(|&at| Placed::of(Geometry::Point(at))).collect();
-    let heads = add("channel_heads", Shape::Point, heads);
+    let heads = add("channel_heads", GeometryShape::Point, heads);
     let rasters = settings.weights.iter().count();
     let file = |at: usize| PathBuf::from(format!("{short}_{}", steps.rasters[at].suffix));
     let derived = derived(facts, &mut untold);
@@ -189,25 +182,23 @@ pub(crate) fn written(
         name: r.name.clone(),
         unit: r.unit.clone(),
         holds: r.holds,
+        lookup: r.lookup.clone(),
     });
     let numbers = &settings.concentration;
     let curve_number = match &numbers.curve_number_raster {
-        Some(name) if settings.rasters.iter().any(|r| r.name == *name && r.lookup.is_empty() && has(&r)) => {
+        Some(name) if settings.rasters.iter().any(|r| r.name == *name && has(&r)) => {
             Some(CurveNumber::Raster(name.clone()))
         }
         Some(name) => {
-            untold.push(format!("curve numbers that a table gives the classes of {name}"));
+            untold.push(format!("curve numbers of {name}, which a recipe does not have"));
             None
         }
         None => numbers.curve_number.map(CurveNumber::One),
     };
     let catchments = Catchments {
-        pour_points: add("pour_points", Shape::Point, pour_points),
-        snap_m: snap.map_or(0.0, |p| p.snap_m),
-        snap_to: match snap.map(|p| p.snap_to.as_str()) {
-            Some("nearest_stream") => SnapChoice::NearestStream,
-            _ => SnapChoice::Largest,
-        },
+        pour_points: add("pour_points", GeometryShape::Point, placed),
+        snap_m,
+        snap_to,
         lines: None,
         sites: None,
         min_inflow_km2: None,
@@ -215,6 +206,7 @@ pub(crate) fn written(
         outline: settings.subbasins.outline,
         boundary: None,
         curve_number,
+        time_of_concentration: numbers.chosen().map(|formula| formula.key().to_owned()),
         rasters: value_rasters.collect(),
         subbasins: Some(match settings.subbasins.division {
             Division::Basins => Division::Reaches,
@@ -239,7 +231,21 @@ pub(crate) fn written(
         .into_iter()
         .filter_map(|(wanted, format)| wanted.then_some(format))
         .collect(),
+        ..storages(steps, &conditioning, &mut add)
     };
+    let handover = Handover {
+        model: Some(settings.handover.model.clone()).filter(|model| *model != ModelChoice::default()),
+        typed: settings.handover.typed.clone(),
+        ..handover
+    };
+    let there = |role: LayerRole| match role {
+        LayerRole::BreachLines => conditioning.breach_lines.clone(),
+        LayerRole::Walls => conditioning.walls.clone(),
+        LayerRole::Lakes => conditioning.lakes.clone(),
+        LayerRole::MappedStreams => conditioning.burn.as_ref().map(|b| b.streams.clone()),
+        _ => None,
+    };
+    let layers = steps.named.iter().filter_map(|of| formulas::told(of, there(of.0), &mut inputs)).collect();
     let terrain = Terrain {
         fill_voids: how.fill_voids,
         ..match wanted.begins {
@@ -260,6 +266,7 @@ pub(crate) fn written(
             },
             exponent: None,
             weights: settings.weights.as_ref().map(|_| file(0)),
+            weights_meaning: settings.weights.as_ref().map(|w| w.meaning.clone()),
             flat_slope: 0.0,
             shares: settings.conditioning.routing == Method::Mfd && settings.handover.shares,
         }),
@@ -271,6 +278,7 @@ pub(crate) fn written(
             edits: settings.edits.iter().map(|e| EditSettings::of(&e.edit, &e.reason)).collect(),
         }),
         catchments: Some(catchments),
+        layers,
         derived,
         handover: Some(handover),
         report: wanted.report.cloned(),
@@ -278,11 +286,6 @@ pub(crate) fn written(
         folder: PathBuf::new(),
         name: None,
     };
-    match wanted.storages {
-        0 => {}
-        1 => untold.push("1 dam with a reservoir, which is a storage of the model scheme".into()),
-        n => untold.push(format!("{n} dams with reservoirs, which are storages of the model scheme")),
-    }
     by_hand(facts, &mut untold);
     if wanted.report.is_some() {
         untold.push(
@@ -296,7 +299,7 @@ pub(crate) fn written(
 /// Ground made anew inside areas: all areas take the same points, contour lines and choices.
 fn rebuilt(
     all: &[Rebuild],
-    add: &mut impl FnMut(&'static str, Shape, Vec<Placed>) -> Option<PathBuf>,
+    add: &mut impl FnMut(&'static str, GeometryShape, Vec<Placed>) -> Option<PathBuf>,
 ) -> Option<RebuildSettings> {
     let first = all.first()?;
     let area = |of: &Rebuild| Placed::of(Geometry::Polygons(of.area.clone()));
@@ -304,9 +307,9 @@ fn rebuilt(
     let contour =
         |(z, line): &(f64, Line)| Placed { elevation: Some(*z), ..Placed::of(Geometry::Line(line.clone())) };
     Some(RebuildSettings {
-        areas: add("rebuilt_areas", Shape::Polygons, all.iter().map(area).collect())?,
-        points: add("elevation_points", Shape::Point, first.points.iter().map(point).collect()),
-        contours: add("contour_lines", Shape::Line, first.contours.iter().map(contour).collect()),
+        areas: add("rebuilt_areas", GeometryShape::Polygons, all.iter().map(area).collect())?,
+        points: add("elevation_points", GeometryShape::Point, first.points.iter().map(point).collect()),
+        contours: add("contour_lines", GeometryShape::Line, first.contours.iter().map(contour).collect()),
         own: first.own,
         tension: Some(first.tension),
         blend_m: Some(first.blend_m),
@@ -343,56 +346,37 @@ fn burned(streams: PathBuf, burn: &Burn) -> BurnSettings {
     BurnSettings { streams, method, depth_m, buffer_m, buffer_depth_m }
 }
 
-/// The formulas of a study, each after those that it names; what a recipe cannot tell is added to `untold`.
-fn derived(facts: &Facts, untold: &mut Vec<String>) -> Vec<Derived> {
-    let mut open: Vec<(&str, &str)> = Vec::new();
-    for raster in &facts.settings.rasters {
-        open.extend(raster.formula.as_deref().map(|formula| (raster.name.as_str(), formula)));
+/// Dams and the lakes behind them, where there are both; lakes that are made level lie beside the recipe already.
+fn storages(
+    steps: &Steps,
+    conditioning: &bothros_recipe::Conditioning,
+    add: &mut impl FnMut(&'static str, GeometryShape, Vec<Placed>) -> Option<PathBuf>,
+) -> Handover {
+    if steps.dams.is_empty() || steps.lakes.is_empty() {
+        return Handover::default();
     }
-    let mut told: Vec<Derived> = Vec::new();
-    loop {
-        let waits = |name: &&str, open: &[(&str, &str)]| open.iter().any(|(other, _)| other == name);
-        let next = open.iter().position(|(_, formula)| {
-            Formula::read(formula).is_ok_and(|read| !read.names().iter().any(|name| waits(name, &open)))
-        });
-        let Some(next) = next else { break };
-        let (name, formula) = open.remove(next);
-        // Of layers a recipe knows the lines of its network.
-        let layers = Formula::read(formula).is_ok_and(|read| read.layers().iter().all(|l| *l == STREAMS));
-        let rests = |name: &str| told.iter().any(|d| d.name == name);
-        let known = Formula::read(formula).is_ok_and(|read| {
-            read.names().iter().all(|n| {
-                rests(n) || !facts.settings.rasters.iter().any(|r| r.formula.is_some() && r.name == *n)
-            })
-        });
-        match layers && known {
-            true => told.push(Derived { name: name.to_owned(), formula: formula.to_owned() }),
-            false => {
-                untold.push(format!("the derived raster {name}, whose formula names a layer ({formula})"))
-            }
-        }
-    }
-    told
+    let placed = |(name, shape): &(String, Shape)| {
+        let shape = match shape {
+            Shape::Point(at) => Geometry::Point(*at),
+            Shape::Line(line) => Geometry::Line(line.clone()),
+            Shape::Polygons(polygons) => Geometry::Polygons(polygons.clone()),
+        };
+        Placed { name: Some(name.clone()), ..Placed::of(shape) }
+    };
+    let dams = add("dams", GeometryShape::Line, steps.dams.iter().map(placed).collect());
+    let lakes =
+        || add("lakes_behind_dams", GeometryShape::Polygons, steps.lakes.iter().map(placed).collect());
+    Handover { dams, lakes: conditioning.lakes.clone().or_else(lakes), ..Handover::default() }
 }
 
-/// Adds what was chosen, or typed, and has no key in a recipe.
+/// Adds what was chosen and has no key in a recipe.
 fn by_hand(facts: &Facts, untold: &mut Vec<String>) {
-    let settings = &facts.settings;
-    let mut count = |n: usize, one: &str, many: &str| match n {
-        0 => {}
-        1 => untold.push(format!("1 {one}")),
-        n => untold.push(format!("{n} {many}")),
-    };
-    count(
-        settings.handover.typed.len(),
-        "value typed in a table of the model",
-        "values typed in tables of the model",
-    );
-    if let Some(formula) = settings.concentration.chosen() {
-        untold.push(format!("the choice of a time of concentration ({})", formula.title()));
+    let choice = &facts.settings.handover;
+    if choice.indices {
+        untold.push("that indices of the land are handed over as rasters".into());
     }
-    if settings.handover.model != ModelChoice::default() {
-        untold.push("parameters of the model scheme (its tables hold them)".into());
+    if choice.directions != Default::default() {
+        untold.push("how flow directions are coded in the package: a run writes powers of two".into());
     }
 }
 

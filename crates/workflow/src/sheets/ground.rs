@@ -12,7 +12,7 @@ use rayon::prelude::*;
 use serde_json::Value;
 
 use super::dots::{Covering, Levels, Window, covering, picture};
-use super::filled::{Looked, SheetSources};
+use super::filled::{Lens, Looked, SheetSources};
 use super::source::MapSource;
 use crate::network::LandIndex;
 use crate::{
@@ -86,6 +86,44 @@ async fn coloured<T: CellValue>(
     read(from, role, looked, 0, all).await
 }
 
+/// Values in memory, each dot as the cell under its middle.
+pub(super) fn dotted(
+    grid: &Grid<f32>,
+    frame: &Frame,
+    looked: &Lens,
+    colour: impl Fn(f32) -> Dot + Sync,
+) -> Picture {
+    let (width, height) = looked.dots();
+    let [west, _, _, north] = looked.view.ground();
+    let (across, down) = looked.step();
+    let mut rgba = vec![0u8; width * height * 4];
+    rgba.par_chunks_mut(width * 4).enumerate().for_each(|(y, line)| {
+        for (x, out) in line.chunks_exact_mut(4).enumerate() {
+            let place = (west + (x as f64 + 0.5) * across, north - (y as f64 + 0.5) * down);
+            let cell = frame
+                .cell_at(place.0, place.1)
+                .map(|Cell { row, col }| grid.values()[row * grid.cols() + col]);
+            if let Some(v) = cell.filter(|v| !v.is_nan()) {
+                out.copy_from_slice(&colour(v));
+            }
+        }
+    });
+    Picture { width, height, rgba: Arc::new(rgba) }
+}
+
+/// How a raster from a formula is drawn between two values, and what the key says of it.
+pub(super) fn derived_look(
+    name: &str,
+    unit: &str,
+    (low, high): (f32, f32),
+    look: &RasterLook,
+) -> (impl Fn(f32) -> Dot + Send + Sync + 'static, Vec<Entry>) {
+    let ends =
+        [low, high].map(|v| format!("{} {unit}", numbers::real(f64::from(v), 3)).trim_end().to_owned());
+    let entries = look.entry(&format!("{DERIVED}{name}"), name, ends.into());
+    (derived_tint(low, high, look.ramp.clone()), entries)
+}
+
 impl SheetSources<'_> {
     /// A raster of the DEM that a frame shows.
     pub(super) async fn meta(&self, role: RasterRole, looked: &Looked) -> Result<Option<RasterMeta>> {
@@ -117,26 +155,7 @@ impl SheetSources<'_> {
         colour: impl Fn(f32) -> Dot + Send + Sync + 'static,
     ) -> Result<Picture> {
         let looked = looked.lens();
-        blocking(move || {
-            let grid = values(&of);
-            let (width, height) = looked.dots();
-            let [west, _, _, north] = looked.view.ground();
-            let (across, down) = looked.step();
-            let mut rgba = vec![0u8; width * height * 4];
-            rgba.par_chunks_mut(width * 4).enumerate().for_each(|(y, line)| {
-                for (x, out) in line.chunks_exact_mut(4).enumerate() {
-                    let place = (west + (x as f64 + 0.5) * across, north - (y as f64 + 0.5) * down);
-                    let cell = frame
-                        .cell_at(place.0, place.1)
-                        .map(|Cell { row, col }| grid.values()[row * grid.cols() + col]);
-                    if let Some(v) = cell.filter(|v| !v.is_nan()) {
-                        out.copy_from_slice(&colour(v));
-                    }
-                }
-            });
-            Ok(Picture { width, height, rgba: Arc::new(rgba) })
-        })
-        .await
+        blocking(move || Ok(dotted(values(&of), &frame, &looked, colour))).await
     }
 
     /// What a map server shows of the ground of a frame; nothing where there is none, or it does not answer.
@@ -239,13 +258,11 @@ impl SheetSources<'_> {
         let raster = facts.settings.rasters.iter().find(|r| r.name == name);
         let Some(formula) = raster.and_then(|r| r.formula.as_ref()) else { return Ok(None) };
         let found = self.grids.derived(self.store, facts, formula).await?;
-        let (low, high) = look.typed(found.low, found.high);
-        let (frame, unit) = (found.frame, found.unit.to_string());
-        let tint = derived_tint(low, high, look.ramp.clone());
+        let ends = look.typed(found.low, found.high);
+        let (tint, entries) = derived_look(name, &found.unit.to_string(), ends, look);
+        let frame = found.frame;
         let drawn = self.in_memory(found, |d| &*d.values, frame, looked, tint).await?;
-        let ends =
-            [low, high].map(|v| format!("{} {unit}", numbers::real(f64::from(v), 3)).trim_end().to_owned());
-        Ok(Some(look.drawn(drawn, look.entry(&format!("{DERIVED}{name}"), name, ends.into()))))
+        Ok(Some(look.drawn(drawn, entries)))
     }
 }
 
@@ -283,7 +300,7 @@ impl RasterLook {
     }
 
     /// The ends of the ramp: as typed, or these.
-    fn typed(&self, low: f32, high: f32) -> (f32, f32) {
+    pub fn typed(&self, low: f32, high: f32) -> (f32, f32) {
         let of = |name: &str, usual: f32| self.number(name).map_or(usual, |v| v as f32);
         (of("low", low), of("high", high))
     }
@@ -307,7 +324,7 @@ impl RasterLook {
         }]
     }
 
-    fn drawn(&self, picture: Picture, entries: Vec<Entry>) -> Drawn {
+    pub fn drawn(&self, picture: Picture, entries: Vec<Entry>) -> Drawn {
         Drawn { picture, opacity: self.opacity, entries }
     }
 }

@@ -21,10 +21,11 @@ use super::features::{
     subbasins_drawn, threshold_told,
 };
 use super::filled::{Looked, laid_from};
-use super::ground::{Drawn, RasterLook};
+use super::ground::{DERIVED, Drawn, RasterLook, derived_look, dotted};
 use super::source::{MapSource, Rings};
 use super::streams::{StreamLook, Streams};
 use super::template::SheetFile;
+use crate::derived::spread;
 use crate::drawing::{Look, ends};
 use crate::study::style::{CATCHMENTS as CATCHMENT_STYLE, SUBBASINS as SUBBASIN_STYLE};
 use crate::{
@@ -181,7 +182,7 @@ impl<'a> RunMaps<'a> {
             | "direction" | "area" | "features" => true,
             "streams" => self.ran.network.is_some(),
             "catchments" | "subbasins" => !self.ran.layers.is_empty(),
-            _ => false,
+            key => key.strip_prefix(DERIVED).is_some_and(|name| self.ran.derived.contains_key(name)),
         }
     }
 
@@ -325,8 +326,18 @@ impl MapSource for RunMaps<'_> {
         ends(all, outer)
     }
 
-    async fn other_raster(&self, _: &str, _: &Looked, _: &RasterLook, _: Units) -> Result<Option<Drawn>> {
-        Ok(None)
+    async fn other_raster(
+        &self,
+        key: &str,
+        looked: &Looked,
+        look: &RasterLook,
+        _: Units,
+    ) -> Result<Option<Drawn>> {
+        let name = key.strip_prefix(DERIVED).unwrap_or_default();
+        let Some((grid, unit)) = self.ran.derived.get(name) else { return Ok(None) };
+        let (low, high) = spread(grid);
+        let (tint, entries) = derived_look(name, &unit.to_string(), look.typed(low, high), look);
+        Ok(Some(look.drawn(dotted(grid, self.ran.frame, &looked.lens(), tint), entries)))
     }
 
     async fn features(

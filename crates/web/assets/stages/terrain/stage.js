@@ -50,6 +50,27 @@ class Terrain {
   prepare() {
     this.preparing.prepare();
     this.backdrops.prepare();
+    this.begunWith();
+  }
+
+  /** A study that begins with a recipe: once its DEM is read, what of the recipe does not fit is looked at. */
+  begunWith() {
+    const mark = `recipe ${this.page.base}/`;
+    const recipe = sessionStorage.getItem(mark);
+    const form = this.page.desk.querySelector('#take-up-recipe');
+    if (!recipe || !form) return;
+    sessionStorage.removeItem(mark);
+    form.addEventListener(
+      'htmx:afterSettle',
+      () => {
+        const select = form.querySelector('#recipe-of');
+        if (!(select instanceof HTMLSelectElement)) return;
+        select.value = `kept-${recipe}`;
+        form.querySelector('#recipe-misfits').click();
+      },
+      { once: true },
+    );
+    this.page.sections.show('recipe');
   }
 
   moved() {

@@ -84,7 +84,7 @@ pub async fn add_pour_point(
         &app.store,
         &app.grids,
         study,
-        PourPointPlace { name, x, y, area_m2: None },
+        PourPointPlace { name, x, y, area_m2: None, own: None },
     )
     .await?;
     Ok(changed(POINTS))

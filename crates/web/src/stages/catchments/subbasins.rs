@@ -243,7 +243,7 @@ pub async fn name(
 pub async fn keep(State(app): State<App>, Path((study, at)): Path<(i64, String)>) -> Result<Response> {
     let facts = app.facts(study).await?;
     let (x, y) = app.grids.get(&app.store, &facts).await?.frame.centre(outlet(&at)?);
-    let places = vec![PourPointPlace { name: String::new(), x, y, area_m2: None }];
+    let places = vec![PourPointPlace { name: String::new(), x, y, area_m2: None, own: None }];
     let many = ManyPlaces { places, called: "Pour point", exact: true };
     let said = bothros_workflow::add_pour_points(&app.store, &app.grids, study, many).await?;
     Ok(crate::http::upload::told(changed("points-changed"), &said))

@@ -33,6 +33,7 @@ pub fn routes() -> Router<App> {
         .route("/packages/{file}/delete", post(kept::delete))
         .route("/packages/{file}", get(download::kept))
         .route("/recipe/told", get(recipe::told))
+        .route("/recipe/run-to/{step}", post(recipe::run_to))
         .route("/recipe.toml", get(recipe::file))
         .route("/recipe.zip", get(recipe::with_files))
         .route("/proof/told", get(proof::told))

@@ -6,11 +6,14 @@ use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 
-use bothros_workflow::{ChainStep, Difference, differs_from_taken_up, study_recipe, write_recipe_with_files};
+use bothros_workflow::{
+    ChainStep, Difference, StepTo, differs_from_taken_up, start_run_to, study_recipe, write_recipe_with_files,
+};
 use tokio_util::io::ReaderStream;
 
 use crate::App;
-use crate::http::error::Result;
+use crate::http::changed::{STUDY, changed};
+use crate::http::error::{Result, WebError};
 use crate::ui::{page, quantity};
 
 /// A step with where it is done.
@@ -22,6 +25,8 @@ struct Link {
     stale: bool,
     /// wall time, where it was taken
     took: Option<String>,
+    /// whether the study can be run as far as it
+    runs: bool,
 }
 
 #[derive(Template)]
@@ -57,6 +62,7 @@ pub async fn told(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
         // Everything after conditioning rests on it.
         stale: of.stale && step.key != "terrain",
         took: (step.key == "conditioning").then(|| seconds.clone()),
+        runs: StepTo::from_key(step.key).is_some(),
         step,
     };
     let chain = of.recipe.chain().into_iter().map(link).collect();
@@ -65,6 +71,13 @@ pub async fn told(State(app): State<App>, Path(study): Path<i64>) -> Result<Resp
         None => None,
     };
     page(&Told { study, chain, untold: of.untold, text: of.text, stale: of.stale, taken })
+}
+
+/// Runs the study as far as a step.
+pub async fn run_to(State(app): State<App>, Path((study, step)): Path<(i64, String)>) -> Result<Response> {
+    let to = StepTo::from_key(&step).ok_or_else(|| WebError::nothing("there is no such step"))?;
+    start_run_to(&app.store, study, to).await?;
+    Ok(changed(STUDY))
 }
 
 /// The recipe as a file.

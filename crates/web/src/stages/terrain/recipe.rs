@@ -17,17 +17,16 @@ use crate::ui::page;
 struct Section {
     study: i64,
     others: Vec<(i64, String)>,
+    kept: Vec<(i64, String)>,
     taken: Option<String>,
 }
 
 pub async fn section(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
     let facts = app.facts(study).await?;
-    let heads = app.store.study_heads().await?;
-    let known = app.facts_of(&heads).await?;
-    let ready = |id: i64| known.get(&id).is_some_and(|f| f.as_ref().is_ok_and(|f| f.network.is_some()));
-    let others = heads.into_iter().filter(|h| h.id != study && ready(h.id)).map(|h| (h.id, h.name)).collect();
+    let others = app.with_networks().await?.into_iter().filter(|(id, _)| *id != study).collect();
+    let kept = app.store.recipes().await?.into_iter().map(|r| (r.id, r.name)).collect();
     let taken = facts.settings.recipe.as_ref().map(|r| r.name.clone());
-    page(&Section { study, others, taken })
+    page(&Section { study, others, kept, taken })
 }
 
 #[derive(Template)]
@@ -39,11 +38,16 @@ struct Misfits {
 
 async fn offered(app: &App, study: i64, form: Multipart) -> Result<Offered> {
     let received = receive_recipe(form, app.options.upload_limit).await?;
-    let source = match (received.recipe.clone(), received.text("study").parse::<i64>()) {
-        (Some((name, path)), _) => Source::File(name, path),
-        (None, Ok(other)) if other != study => Source::Study(other),
-        (None, Ok(_)) => return Err(WebError::refused("this is the study itself: choose another")),
-        (None, Err(_)) => return Err(WebError::refused("choose a study or a file whose recipe is taken up")),
+    let chosen = received.text("of");
+    let number = |prefix: &str| chosen.strip_prefix(prefix).and_then(|n| n.parse::<i64>().ok());
+    let source = match (received.recipe.clone(), number("study-"), number("kept-")) {
+        (Some((name, path)), ..) => Source::File(name, path),
+        (None, Some(other), _) if other != study => Source::Study(other),
+        (None, Some(_), _) => return Err(WebError::refused("this is the study itself: choose another")),
+        (None, None, Some(kept)) => Source::Kept(kept),
+        (None, None, None) => {
+            return Err(WebError::refused("choose a recipe that is kept, a study, or a file"));
+        }
     };
     Ok(offer_recipe(&app.store, study, source).await?)
 }

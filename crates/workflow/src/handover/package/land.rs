@@ -6,12 +6,12 @@ use bothros_core::catchments::{Catchment, Division, Measures, delineate};
 use bothros_core::network::Network;
 use bothros_core::scheme::sections;
 use bothros_core::{Cell, Grid, Silent, Threshold};
-use bothros_products::{Row, ZonalRows, section_rows};
+use bothros_products::{Reservoir, Row, ZonalRows, section_rows};
 use bothros_store::{PourPoint, RasterRole, Store, kept};
 
 use crate::catchments::measures::{CatchmentMeasures, measure_on};
 use crate::catchments::zonal::{Impervious, OnGrid, value_rasters, zonal_rows};
-use crate::handover::scheme::{ModelTables, Parts, Reservoir, reservoirs};
+use crate::handover::scheme::{ModelTables, Parts, reservoirs};
 use crate::study::grids::{Index, StreamRules};
 use crate::{
     CatchmentFacts, CurveNumbers, Error, Facts, GridCache, Grids, Result, Streams, Subbasins, blocking,

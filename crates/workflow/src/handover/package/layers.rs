@@ -148,10 +148,10 @@ pub async fn layer(store: &Store, cache: &GridCache, facts: &Facts, name: &str) 
 /// What the short names of Shapefiles stand for.
 pub(super) fn fields_of_shapefiles(layers: &[Layer]) -> Vec<Row> {
     let of_layer = |layer: &Layer| {
-        let names: Vec<&str> = layer.fields.iter().map(|f| f.name).collect();
+        let names: Vec<&str> = layer.fields.iter().map(|f| f.name.as_ref()).collect();
         let rows = short_names(&names).into_iter().zip(names);
         let row = |(short, name): (String, &str)| {
-            vec![Value::from(layer.name), Value::from(short), Value::from(name)]
+            vec![Value::from(layer.name.as_ref()), Value::from(short), Value::from(name)]
         };
         rows.map(row).collect::<Vec<Row>>()
     };

@@ -28,6 +28,7 @@ use bothros_store::{FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, Raste
 use serde_json::json;
 
 use crate::ModelTables;
+use crate::jobs::unless_cancelled;
 use crate::network::LandIndex;
 use crate::{Error, Facts, GridCache, KeptTrial, Result, Stage, blocking, chosen_trial, trials};
 
@@ -248,7 +249,7 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     let threshold = facts.network.as_ref().ok_or_else(none)?.threshold;
     handle.say("measuring catchments and sub-basins");
     // On the heap: it is large, and a worker has little stack.
-    let land = Box::pin(Land::of(store, cache, &facts, threshold)).await?;
+    let land = unless_cancelled(handle, Box::pin(Land::of(store, cache, &facts, threshold))).await?;
     land.model.as_ref().map_or(Ok(()), ModelTables::check)?;
     let log = store.log_entries(study).await?;
     let layers = store.layers(study).await?;
@@ -374,16 +375,10 @@ fn write(
     let ((again, mut files), more) = (rasters?, tables?);
     files.extend(more);
     if let Some(steps) = &from.steps {
-        let storages =
-            from.land.model.as_ref().map_or(0, |model| {
-                model.scheme.nexuses.iter().filter(|nexus| nexus.storage.is_some()).count()
-            });
         let wanted = Wanted {
             begins: Begins::Prepared,
             short: &short,
             threshold: from.threshold,
-            frame: &from.land.grids.frame,
-            storages,
             stale: from.stale,
             sheets: &from.laid_out.sheets,
             report: from.laid_out.report.as_ref(),

@@ -7,6 +7,7 @@ use bothros_products::Units;
 use bothros_recipe::{ReportFormat, ReportSettings, SheetSettings};
 use bothros_store::{JobHandle, Store};
 
+use crate::recipe::pages::{report_settings, sheet_settings};
 use crate::report::{report, write_as};
 use crate::sheets::{DPI, SheetFile, SheetFormat, SheetSources, sheets, write_sheet};
 use crate::{Calibration, Facts, GridCache, LayerCache, Result};
@@ -22,14 +23,6 @@ pub(super) struct LaidOut {
     pub report: Option<ReportSettings>,
     /// what did not come out as it was meant
     pub complaints: Vec<String>,
-}
-
-/// A name in small letters, digits and underscores; empty where nothing of it is left.
-fn plain(name: &str) -> String {
-    let letters = name.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '_' });
-    let all: String = letters.collect();
-    let words: Vec<&str> = all.split('_').filter(|word| !word.is_empty()).collect();
-    words.join("_").chars().take(40).collect()
 }
 
 /// Lays out what of sheets and report is wanted, into a folder.
@@ -57,8 +50,8 @@ pub(super) async fn laid_out(
             return Err(bothros_core::Error::Cancelled.into());
         }
         handle.say(&format!("laying out sheet {} of {}", n + 1, kept.len()));
-        let base = format!("{short}_sheet_{}_{}", n + 1, plain(&sheet.name));
-        let base = base.trim_end_matches('_').to_owned();
+        let settings = sheet_settings(&short, n + 1, &sheet.name);
+        let base = settings.file_name();
         let written = Box::pin(write_sheet(from, facts.study, &sheet.sheet, SheetFormat::Pdf, DPI)).await?;
         out.complaints
             .extend(written.complaints.iter().map(|what| format!("Sheet “{}”: {what}", sheet.name)));
@@ -68,12 +61,7 @@ pub(super) async fn laid_out(
             tokio::fs::write(dir.join(&name), bytes).await?;
             out.files.push(name);
         }
-        out.sheets.push(SheetSettings {
-            template: format!("{base}.sheet.json").into(),
-            name: Some(base),
-            formats: Vec::new(),
-            dpi: None,
-        });
+        out.sheets.push(settings);
     }
     if choice.report {
         handle.say("writing the report");
@@ -85,27 +73,7 @@ pub(super) async fn laid_out(
             tokio::fs::write(dir.join(&name), bytes).await?;
             out.files.push(name);
         }
-        let own = &facts.settings.report;
-        out.report = Some(ReportSettings {
-            title: Some(facts.name.clone()),
-            formats: formats.to_vec(),
-            order: own.order.clone(),
-            left_out: own.left_out.clone(),
-            own: own.own.clone(),
-            ..ReportSettings::default()
-        });
+        out.report = Some(report_settings(facts, &formats));
     }
     Ok(out)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::plain;
-
-    #[test]
-    fn names_of_sheets_make_names_of_files() {
-        assert_eq!(plain("Sorrel Water: network & divides"), "sorrel_water_network_divides");
-        assert_eq!(plain("Übersicht"), "bersicht");
-        assert_eq!(plain("流域"), "");
-    }
 }
