@@ -238,6 +238,34 @@ async fn a_batch_of_a_study_is_begun_watched_and_taken_home() {
     until(driver, "document.querySelector('tr.reference')?.dataset.run === '3'").await;
     let told = value(driver, "document.querySelector('tr[data-run=\"1\"]').textContent").await;
     assert!(told.as_str().unwrap().contains('%'), "{told}");
+    // The networks of two runs on one map: each kind is drawn or not, and the map goes where it is led.
+    hand.clicks("tr[data-run='1'] .on-map").await;
+    let drawn = "(() => { const c = document.querySelector('#networks canvas'); if (!c?.width) return 0; \
+        const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; let n = 0; \
+        for (let i = 3; i < d.length; i += 4) n += d[i] > 0; return n; })()";
+    until(driver, &format!("{drawn} > 500")).await;
+    let key = "document.querySelector('.run-key').textContent";
+    until(driver, &format!("{key}.includes('only run 3: network.threshold') && {key}.includes('km')")).await;
+    crate::support::browser::accessible(driver, "networks").await;
+    let before = value(driver, drawn).await.as_u64().unwrap();
+    hand.clicks("#networks .ol-zoom-in").await;
+    until(driver, &format!("{drawn} !== {before}")).await;
+    for kind in ["both", "first", "second"] {
+        hand.clicks(&format!("[data-kind={kind}]")).await;
+    }
+    until(driver, &format!("{drawn} === 0")).await;
+    hand.clicks("#turn-round").await;
+    until(driver, &format!("{key}.includes('only run 1: network.threshold') && {drawn} > 500")).await;
+    hand.clicks(".compare-head a").await;
+    until(driver, "document.querySelectorAll('tr.done').length === 3").await;
+    let (status, told) = {
+        let answer = site.get(&format!("/batches/{begun}/compared?first=1&second=1")).await;
+        (answer.status(), answer.text().await.unwrap())
+    };
+    assert!(
+        status == StatusCode::UNPROCESSABLE_ENTITY && told.contains("the same as itself"),
+        "{status} {told}"
+    );
     hand.picks("#figure", "Headwaters").await;
     until(driver, "document.querySelector('.batch-chart')?.textContent.includes('Headwaters')").await;
     crate::support::browser::accessible(driver, "batch").await;

@@ -94,6 +94,7 @@ const NONE: f32 = f32::NAN;
 #[case("on(streams)", [1.0, 1.0, 0.0, 0.0, 0.0, 1.0])]
 #[case("distance(streams) + elevation * 0", [0.0, 0.0, NONE, 4.0, 4.0, 0.0])]
 #[case("value(contour_lines)", [90.0, 90.0, NONE, NONE, NONE, NONE])]
+#[case("value(streams, rank) + 1", [4.0, 4.0, NONE, NONE, NONE, NONE])]
 #[case("max(distance(streams) within 1 cell)", [4.0, 4.0, 4.0, 4.0, 4.0, 4.0])]
 // Where one side decides, the other need not be known.
 #[case("slope < 1 or elevation > 0", [1.0; 6])]
@@ -147,6 +148,10 @@ fn the_unit_of_a_result_follows_from_its_parts(#[case] text: &str, #[case] expec
 #[case("on(1)", (3, 4), "takes the name of a layer")]
 #[case("max(elevation along nowhere)", (20, 27), "there is no layer nowhere")]
 #[case("value(streams)", (6, 13), "the features of streams have no elevation")]
+#[case("value(streams, rnk)", (15, 18), "no numbers of rnk; value(streams, …) knows rank")]
+#[case("value(streams, 3)", (15, 16), "the name of a layer, and that of one of its fields")]
+#[case("value(slope, rank)", (6, 11), "slope is a raster, and a layer is expected")]
+#[case("value(streams, rank, 3)", (0, 23), "takes 2 in its brackets, not 3")]
 #[case("sqrt(elevation within 3 m)", (0, 26), "sqrt takes no distance")]
 #[case("max(elevation within 0 m)", (21, 24), "a distance is greater than 0")]
 #[case("max(elevation within 3)", (22, 23), "m, km, ft or cells is expected")]
