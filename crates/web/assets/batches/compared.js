@@ -18,9 +18,7 @@ const projection = new ol.proj.Projection({
   metersPerUnit: data.unit_m,
 });
 const layers = Object.entries(STYLES).map(([kind, stroke]) => {
-  const features = data[kind].map(
-    (line) => new ol.Feature({ geometry: new ol.geom.LineString(line) }),
-  );
+  const features = data[kind].map((line) => new ol.Feature({ geometry: new ol.geom.LineString(line) }));
   const layer = new ol.layer.Vector({
     source: new ol.source.Vector({ features }),
     style: new ol.style.Style({ stroke: new ol.style.Stroke(stroke) }),
