@@ -75,7 +75,7 @@ async fn typed(site: &Site, dir: &std::path::Path, name: &str) -> i64 {
             ("layout", "one"),
             ("size", "a4"),
             ("across", "yes"),
-            ("layers", "relief,streams"),
+            ("layers", "relief,derived-depth,streams"),
         ],
     )
     .await;
@@ -129,6 +129,13 @@ async fn all_that_was_typed_is_told_and_made_again() {
         let theirs = std::io::read_to_string(run.by_name(&format!("{name}.csv")).unwrap()).unwrap();
         assert_eq!(ours, theirs, "{name}");
     }
+    // The sheet shows the raster of the formula, and says so in its key.
+    let summary = std::fs::read_to_string(out.join("summary.json")).unwrap();
+    assert!(!summary.contains("has no layer"), "{summary}");
+    let sheet =
+        std::process::Command::new("pdftotext").arg(out.join("typed_sheet_1_overview.pdf")).arg("-").output();
+    let sheet = String::from_utf8_lossy(&sheet.unwrap().stdout).into_owned();
+    assert!(sheet.lines().any(|line| line == "depth"), "{sheet}");
     assert!(out.join("report.pdf").exists() && out.join("typed_sheet_1_overview.pdf").exists());
 }
 

@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::polygon::{Corner, Heading, MultiPolygon, split_at, twice_area_of};
@@ -49,6 +50,25 @@ pub struct Coverage {
     /// cells of each number
     cells: HashMap<u32, u64>,
     frame: Frame,
+}
+
+/// Columns of the corners on the northern side of a row of cells, the last beyond them all, around which not all cells are of one
+/// area.
+fn bends(ids: &Grid<u32>, row: usize) -> Vec<u32> {
+    let (rows, cols) = (ids.rows(), ids.cols());
+    let line = |row: usize| &ids.values()[row * cols..(row + 1) * cols];
+    let outside = vec![0; if row == 0 || row == rows { cols } else { 0 }];
+    let above = if row == 0 { &outside[..] } else { line(row - 1) };
+    let below = if row == rows { &outside[..] } else { line(row) };
+    let mut found = Vec::new();
+    let mut west = (0, 0);
+    for (col, east) in above.iter().copied().zip(below.iter().copied()).chain([(0, 0)]).enumerate() {
+        if east.0 != east.1 || west != east {
+            found.push(col as u32);
+        }
+        west = east;
+    }
+    found
 }
 
 impl Coverage {
@@ -116,18 +136,15 @@ impl Coverage {
                 towards = next;
             }
         };
+        // Corners with a line, by row and column; those where lines meet have more than two.
+        let with_lines = (0..=rows).into_par_iter().map(|row| bends(ids, row));
+        let with_lines: Vec<Vec<u32>> = with_lines.collect();
         // Lines between nodes first; what is left runs around an area by itself, from its north-western bend.
         for only_nodes in [true, false] {
-            for row in 0..=rows {
-                for col in 0..=cols {
-                    let corner = Corner { row: row as u32, col: col as u32 };
-                    let here = at(row as isize, col as isize);
-                    let near = [
-                        at(row as isize - 1, col as isize - 1),
-                        at(row as isize - 1, col as isize),
-                        at(row as isize, col as isize - 1),
-                    ];
-                    if near.iter().all(|&id| id == here) || (only_nodes && !is_node(corner)) {
+            for (row, cols) in with_lines.iter().enumerate() {
+                for &col in cols {
+                    let corner = Corner { row: row as u32, col };
+                    if only_nodes && !is_node(corner) {
                         continue;
                     }
                     for heading in headings.into_iter().filter(|&h| is_line(corner, h)) {
@@ -139,10 +156,18 @@ impl Coverage {
                 }
             }
         }
-        let mut cells = HashMap::new();
-        for line in ids.values().chunk_by(|a, b| a == b) {
-            *cells.entry(line[0]).or_insert(0) += line.len() as u64;
-        }
+        let count = |line: &[u32]| {
+            let mut cells = HashMap::new();
+            for run in line.chunk_by(|a, b| a == b) {
+                *cells.entry(run[0]).or_insert(0) += run.len() as u64;
+            }
+            cells
+        };
+        let both = |mut all: HashMap<u32, u64>, more: HashMap<u32, u64>| {
+            more.into_iter().for_each(|(id, n)| *all.entry(id).or_insert(0) += n);
+            all
+        };
+        let mut cells = ids.values().par_chunks(1 << 18).map(count).reduce(HashMap::new, both);
         cells.remove(&0);
         Self { arcs, cells, frame: *frame }
     }
@@ -201,7 +226,6 @@ impl Coverage {
 
     /// The outline of each area, in ascending order of the numbers.
     pub fn outlines(&self) -> Vec<(u32, MultiPolygon)> {
-        use rayon::prelude::*;
         let mut around: std::collections::BTreeMap<u32, Vec<Way>> = Default::default();
         for (at, arc) in self.arcs.iter().enumerate() {
             for (id, back) in [(arc.left, false), (arc.right, true)] {

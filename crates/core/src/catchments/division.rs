@@ -351,13 +351,16 @@ impl SubBasins {
     pub fn pieces(&self, directions: &Grid<u8>) -> Vec<Catchment> {
         let ids = &self.found.ids;
         let piece = |(id, w): (u32, Window)| {
-            let mut edge_cells = 0;
-            let mask = Grid::from_fn(w.bottom - w.top + 1, w.right - w.left + 1, |c| {
-                let index = (w.top + c.row) * ids.cols() + w.left + c.col;
-                let inside = ids.values()[index] == id;
-                edge_cells += u64::from(inside && at_edge(directions, index));
-                inside
-            });
+            let (rows, cols) = (w.bottom - w.top + 1, w.right - w.left + 1);
+            let (mut mask, mut edge_cells) = (Vec::with_capacity(rows * cols), 0);
+            for row in w.top..=w.bottom {
+                let first = row * ids.cols() + w.left;
+                let line = &ids.values()[first..first + cols];
+                mask.extend(line.iter().map(|&own| own == id));
+                let inside = (first..).zip(line).filter(|(_, own)| **own == id);
+                edge_cells += inside.filter(|(index, _)| at_edge(directions, *index)).count() as u64;
+            }
+            let mask = Grid::from_vec(rows, cols, mask);
             let at = id as usize - 1;
             let (outlet, cells) = (self.outlets[at], self.found.own_cells[at]);
             Catchment { outlet, cells, edge_cells, row: w.top, col: w.left, mask }
