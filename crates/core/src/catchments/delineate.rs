@@ -2,7 +2,7 @@
 
 use rayon::prelude::*;
 
-use super::polygon::{Outline, outline};
+use super::polygon::{Outline, outline, perimeter_edges};
 use super::upstream::{TILE, upstream_cells};
 use crate::routing::{DIRECTION_NODATA, is_cut};
 use crate::{Area, Cell, Error, Frame, Grid, Result};
@@ -37,6 +37,10 @@ impl Catchment {
     /// Its outline along the edges of its cells, in CRS units.
     pub fn outline(&self, frame: &Frame) -> Outline {
         outline(&self.mask, &frame.window(self.row, self.col, self.mask.rows(), self.mask.cols()))
+    }
+    /// Length of its outline along the edges of cells, metres.
+    pub fn perimeter_m(&self, frame: &Frame) -> f64 {
+        perimeter_edges(&self.mask) as f64 * frame.cell_m()
     }
     /// The same catchment with a mask one cell larger on each side, as far as a grid of `rows` by `cols` reaches.
     pub fn with_margin(&self, rows: usize, cols: usize) -> Self {

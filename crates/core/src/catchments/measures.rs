@@ -202,9 +202,9 @@ fn measured(of: &Measured<'_>, catchment: &Catchment, path: Option<LongestPath>)
     ground.same_shape(of.directions)?;
     ground.same_shape(of.accumulation)?;
     // A catchment alone is measured on all cores; sub-basins are measured side by side.
-    let ((mean_slope, level_share), (elevations, outline)) = rayon::join(
+    let ((mean_slope, level_share), (elevations, perimeter_m)) = rayon::join(
         || slopes(ground, frame, catchment),
-        || rayon::join(|| elevations(ground, catchment), || catchment.outline(frame)),
+        || rayon::join(|| elevations(ground, catchment), || catchment.perimeter_m(frame)),
     );
     let path = match path {
         Some(path) => path,
@@ -220,7 +220,7 @@ fn measured(of: &Measured<'_>, catchment: &Catchment, path: Option<LongestPath>)
     let stem = main_stem_of_cells(of.directions, of.accumulation, of.is_stream, catchment.outlet)?;
     Ok(Measures {
         area_km2: catchment.area(frame).as_km2(),
-        perimeter_km: outline.perimeter_m / 1000.0,
+        perimeter_km: perimeter_m / 1000.0,
         elevations,
         mean_slope,
         longest_path_km: path.length_m / 1000.0,

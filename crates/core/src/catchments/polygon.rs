@@ -78,6 +78,21 @@ pub fn outlines(ids: &Grid<u32>, frame: &Frame) -> Vec<(u32, Outline)> {
         .collect()
 }
 
+/// Edges of cells between what a mask covers and what it does not.
+pub(super) fn perimeter_edges(mask: &Grid<bool>) -> u64 {
+    let cols = mask.cols().max(1);
+    let none = vec![false; cols];
+    let differ = |a: &[bool], b: &[bool]| a.iter().zip(b).map(|(a, b)| u64::from(a != b)).sum::<u64>();
+    let mut above = &none[..];
+    let mut edges = 0;
+    for line in mask.values().chunks_exact(cols) {
+        let ends = u64::from(line[0]) + u64::from(line[cols - 1]);
+        edges += differ(above, line) + differ(&line[..cols - 1], &line[1..]) + ends;
+        above = line;
+    }
+    edges + differ(above, &none)
+}
+
 /// Outlines a mask; a straight corner is kept where `is_node` says so, by row and column of the cell
 /// to its south-east.
 fn outline_with(mask: &Grid<bool>, frame: &Frame, is_node: &dyn Fn(usize, usize) -> bool) -> Outline {
@@ -422,6 +437,7 @@ mod tests {
                     prop_assert_eq!(corners.len(), n, "a ring passes a corner once");
                 }
             }
+            prop_assert_eq!(got.perimeter_m, perimeter_edges(&mask) as f64, "counted as it is walked");
             prop_assert_eq!(area, mask.values().iter().filter(|&&m| m).count() as f64);
         }
     }
