@@ -6,7 +6,7 @@ use rayon::prelude::*;
 
 use super::check::Over;
 use crate::grid::{Away, Work};
-use crate::{Cell, Error, Frame, Monitor, Result};
+use crate::{Cell, Connection, Error, Frame, Monitor, Result, cells_along, cells_within};
 
 /// The features of a layer on a grid.
 #[derive(Debug, Clone, Default)]
@@ -17,6 +17,32 @@ pub struct Features {
     pub values: Vec<f64>,
     /// numbers of their fields, each with one for each feature; NaN where it has none
     pub fields: BTreeMap<String, Vec<f64>>,
+}
+
+/// The shape of a feature, CRS units.
+#[derive(Debug, Clone, Copy)]
+pub enum FeatureShape<'a> {
+    /// a place
+    Point([f64; 2]),
+    /// a line
+    Line(&'a [[f64; 2]]),
+    /// polygons, each an outer ring and its holes
+    Areas(&'a [Vec<Vec<[f64; 2]>>]),
+}
+
+impl FeatureShape<'_> {
+    /// Numbers of the cells that it lies on, in row order.
+    fn cells(&self, frame: &Frame) -> Vec<u32> {
+        let number = |cell: Cell| (cell.row * frame.cols + cell.col) as u32;
+        let mut cells: Vec<u32> = match *self {
+            Self::Point([x, y]) => frame.cell_at(x, y).into_iter().map(number).collect(),
+            Self::Line(line) => cells_along(line, frame, Connection::Eight).into_iter().map(number).collect(),
+            Self::Areas(polygons) => cells_within(polygons, frame).into_iter().map(number).collect(),
+        };
+        cells.sort_unstable();
+        cells.dedup();
+        cells
+    }
 }
 
 /// What a layer alone gives.
@@ -34,6 +60,12 @@ pub(super) enum From {
 const PART: usize = 4096;
 
 impl Features {
+    /// Features on a grid, of which no numbers are known.
+    pub fn on(shapes: &[FeatureShape<'_>], frame: &Frame) -> Self {
+        let cells = shapes.par_iter().map(|shape| shape.cells(frame)).collect();
+        Self { cells, ..Self::default() }
+    }
+
     /// Writes a value of each feature onto its cells; where features share a cell, that of the one that comes first.
     fn written(&self, cells: usize, value: impl Fn(usize) -> f32) -> Vec<f32> {
         let mut out = vec![f32::NAN; cells];

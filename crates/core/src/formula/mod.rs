@@ -12,7 +12,7 @@ mod unit;
 
 pub use check::{Checked, Formula, Named, functions};
 pub use compute::{Odd, OddKind, Raster, Values};
-pub use layer::Features;
+pub use layer::{FeatureShape, Features};
 pub use parse::{Distance, Expression, Infix, LONGEST, MOST_OPERATIONS, Prefix, Reach, What, parse};
 pub use unit::{Kind, Unit};
 

@@ -2,16 +2,15 @@
 
 use std::collections::BTreeMap;
 
-use bothros_core::formula::{Features, Named, Raster, Unit, Values};
+use bothros_core::formula::{FeatureShape, Features, Named, Raster, Unit, Values};
 use bothros_core::network::Network;
 use bothros_core::routing::{
     DIRECTION_NODATA, height_above_stream, specific_area, stream_power_index, wetness_index,
 };
 use bothros_core::terrain::{aspect, slope};
-use bothros_core::{Cell, Coarser, Connection, Frame, Grid, Monitor, cells_along, cells_within};
+use bothros_core::{Coarser, Frame, Grid, Monitor};
 use bothros_formats::{Crs, Geometry, ReadFeature, Wanted, write_cog};
 use bothros_products::named::{STREAMS, identifier};
-use rayon::prelude::*;
 
 use super::{Routed, Run};
 use crate::derived::{formulas, given};
@@ -109,27 +108,17 @@ impl Land<'_> {
     }
 }
 
-/// The number of a cell, in row order.
-fn number(cell: Cell, frame: &Frame) -> u32 {
-    (cell.row * frame.cols + cell.col) as u32
+fn shape(feature: &ReadFeature) -> FeatureShape<'_> {
+    match &feature.shape {
+        Geometry::Point(at) => FeatureShape::Point(*at),
+        Geometry::Line(line) => FeatureShape::Line(line),
+        Geometry::Polygons(polygons) => FeatureShape::Areas(polygons),
+    }
 }
 
 /// Features on the cells of a grid, with elevations and the numbers of fields.
 fn on_cells(features: &[ReadFeature], fields: &[String], frame: &Frame) -> Features {
-    let cells = features.par_iter().map(|feature| {
-        let mut cells: Vec<u32> = match &feature.shape {
-            Geometry::Point([x, y]) => frame.cell_at(*x, *y).into_iter().map(|c| number(c, frame)).collect(),
-            Geometry::Line(line) => {
-                cells_along(line, frame, Connection::Eight).into_iter().map(|c| number(c, frame)).collect()
-            }
-            Geometry::Polygons(polygons) => {
-                cells_within(polygons, frame).into_iter().map(|c| number(c, frame)).collect()
-            }
-        };
-        cells.sort_unstable();
-        cells.dedup();
-        cells
-    });
+    let shapes: Vec<FeatureShape<'_>> = features.iter().map(shape).collect();
     let field = |asked: &String| {
         let of = |f: &ReadFeature| {
             let found = f.numbers.iter().find(|(name, _)| identifier(name) == *asked);
@@ -138,9 +127,9 @@ fn on_cells(features: &[ReadFeature], fields: &[String], frame: &Frame) -> Featu
         (asked.clone(), features.iter().map(of).collect())
     };
     Features {
-        cells: cells.collect(),
         values: features.iter().map(|f| f.elevation.unwrap_or(f64::NAN)).collect(),
         fields: fields.iter().map(field).collect(),
+        ..Features::on(&shapes, frame)
     }
 }
 

@@ -4,12 +4,12 @@ use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::sync::Arc;
 
-use bothros_core::formula::{Checked, Features, Odd, Raster, Unit, Values};
+use bothros_core::formula::{Checked, FeatureShape, Features, Odd, Raster, Unit, Values};
 use bothros_core::routing::{ACCUMULATION_NODATA, DIRECTION_NODATA};
 use bothros_core::terrain::{aspect, slope};
-use bothros_core::{Connection, Frame, Grid, Threshold, cells_along, cells_within};
+use bothros_core::{Frame, Grid, Threshold};
 use bothros_products::named::identifier;
-use bothros_store::{RasterRole, Shape, Store};
+use bothros_store::{LayerFeature, RasterRole, Shape, Store};
 use rayon::prelude::*;
 
 use super::names::{KnownName, Names, Origin};
@@ -144,6 +144,14 @@ enum Held {
     Orders(Arc<Grid<u8>>),
     Index(Arc<IndexGrid>),
     Derived(Arc<DerivedGrid>),
+}
+
+fn shape(feature: &LayerFeature) -> FeatureShape<'_> {
+    match &feature.shape {
+        Shape::Point(at) => FeatureShape::Point(*at),
+        Shape::Line(line) => FeatureShape::Line(line),
+        Shape::Polygons(polygons) => FeatureShape::Areas(polygons),
+    }
 }
 
 /// Mark of cells outside among orders.
@@ -373,21 +381,7 @@ impl GridCache {
         }
         let frame = ground.frame;
         blocking(move || {
-            let number = |cell: bothros_core::Cell| (cell.row * frame.cols + cell.col) as u32;
-            let cells = shapes.par_iter().map(|feature| {
-                let mut cells: Vec<u32> = match &feature.shape {
-                    Shape::Point([x, y]) => frame.cell_at(*x, *y).into_iter().map(number).collect(),
-                    Shape::Line(line) => {
-                        cells_along(line, &frame, Connection::Eight).into_iter().map(number).collect()
-                    }
-                    Shape::Polygons(polygons) => {
-                        cells_within(polygons, &frame).into_iter().map(number).collect()
-                    }
-                };
-                cells.sort_unstable();
-                cells.dedup();
-                cells
-            });
+            let on: Vec<FeatureShape<'_>> = shapes.iter().map(shape).collect();
             let values = shapes.iter().map(|f| f.elevation.unwrap_or(f64::NAN)).collect();
             let names: BTreeSet<&String> = shapes.iter().flat_map(|f| f.numbers.keys()).collect();
             let field = |name: &String| {
@@ -395,7 +389,7 @@ impl GridCache {
                 (identifier(name), own.collect())
             };
             let fields = names.into_iter().map(field).collect();
-            Ok(Features { cells: cells.collect(), values, fields })
+            Ok(Features { values, fields, ..Features::on(&on, &frame) })
         })
         .await
     }
