@@ -205,6 +205,7 @@ async fn a_recipe_is_kept_compared_and_begun_with_by_hand() {
         .await;
     accessible(driver, "compared recipes").await;
     hand.clicks("#kept-recipes .edit summary").await;
+    hand.types("#kept-recipes .edit [name=name]", "Moorland").await;
     hand.types("#kept-recipes .edit [name=about]", "for open ground").await;
     hand.clicks("#kept-recipes .edit button").await;
     until(
@@ -212,6 +213,9 @@ async fn a_recipe_is_kept_compared_and_begun_with_by_hand() {
         "document.querySelector('#kept-recipes li > p:not(.hint)')?.textContent === 'for open ground'",
     )
     .await;
+    for file in ["zip", "toml"] {
+        hand.clicks(&format!("#kept-recipes a[href$='/recipe.{file}']")).await;
+    }
     // From a file: what is none is refused, and a zip of a study is kept.
     let zip = dir.path().join("again.zip");
     std::fs::write(&zip, site.get("/recipes/1/recipe.zip").await.bytes().await.unwrap()).unwrap();
