@@ -2,7 +2,8 @@
 
 use std::path::PathBuf;
 
-use bothros_core::catchments::{Division, Formula, Holds, OutlineKind};
+use bothros_core::catchments::{Division, Formula, Holds, OutlineKind, SnapTo};
+use bothros_formats::ReadFeature;
 use bothros_products::{CURVE_NUMBERS, ClassValue};
 use serde::{Deserialize, Serialize};
 
@@ -40,6 +41,33 @@ impl SnapChoice {
             Self::NearestStream => "nearest_stream",
             Self::KnownArea => "known_area",
         }
+    }
+}
+
+/// How a point of a file snaps: how far, metres, and what to; as `usual` says where its file does not.
+///
+/// # Errors
+/// What is wrong with it, to be said after its name.
+pub fn snapping(
+    feature: &ReadFeature,
+    (usual_m, usual_to): (f64, SnapChoice),
+) -> std::result::Result<(f64, SnapTo), &'static str> {
+    let choice = match feature.snap_to.as_deref().filter(|text| !text.is_empty()) {
+        None => usual_to,
+        Some(text) => SnapChoice::from_name(text)
+            .ok_or("snaps to what is not known: snap_to is largest, nearest_stream or known_area")?,
+    };
+    let m = feature.numbers.get("snap_m").copied().unwrap_or(usual_m);
+    if m < 0.0 {
+        return Err("has a snap_m below 0");
+    }
+    match (choice, feature.area_km2) {
+        (SnapChoice::Largest, _) => Ok((m, SnapTo::Largest)),
+        (SnapChoice::NearestStream, _) => Ok((m, SnapTo::NearestStream)),
+        (SnapChoice::KnownArea, Some(km2)) if km2 * 1e6 >= 1.0 => {
+            Ok((m, SnapTo::KnownArea((km2 * 1e6).round() as u64)))
+        }
+        (SnapChoice::KnownArea, _) => Err("has no area_km2 that it could snap by"),
     }
 }
 

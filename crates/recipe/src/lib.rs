@@ -21,7 +21,7 @@ mod summary;
 mod terrain;
 
 pub use by_hand::{EditKind, EditSettings, SubbasinName};
-pub use catchments::{Catchments, CurveNumber, SnapChoice, ValueRaster};
+pub use catchments::{Catchments, CurveNumber, SnapChoice, ValueRaster, snapping};
 pub use chain::ChainStep;
 pub use conditioning::{BurnMethod, BurnSettings, Conditioning, RebuildSettings, Sinks};
 pub use derived::{Derived, NamedLayer};

@@ -20,9 +20,9 @@ use rayon::prelude::*;
 
 use super::handover::Given;
 use super::{Routed, Run, inputs, write, write_package};
-use crate::catchments::{Catchments, CurveNumber, ValueRaster};
+use crate::catchments::{Catchments, CurveNumber, ValueRaster, snapping};
 use crate::summary::{BoundaryFacts, CatchmentFacts, MoreFacts, SiteFacts};
-use crate::{Error, Handover, Result, SnapChoice};
+use crate::{Error, Handover, Result};
 
 /// What catchments are found on.
 pub(super) struct Land<'a> {
@@ -109,37 +109,11 @@ impl Land<'_> {
         for (feature, number) in given.into_iter().zip(1u32..) {
             let Geometry::Point([x, y]) = feature.shape else { continue };
             let called = feature.name.clone().unwrap_or_else(|| format!("number {number}"));
-            let own = feature.snap_to.as_deref().filter(|text| !text.is_empty()).map(SnapChoice::from_name);
-            let choice = match own {
-                None => settings.snap_to,
-                Some(Some(choice)) => choice,
-                Some(None) => {
-                    let what = format!(
-                        "pour point “{called}” snaps to what is not known: snap_to is largest, nearest_stream or known_area"
-                    );
-                    return Err(Error::data(key, what));
-                }
-            };
-            if choice == SnapChoice::NearestStream && self.orders.is_none() {
-                let what =
-                    format!("pour point “{called}” snaps to streams, and there are none: add [network]");
-                return Err(Error::data(key, what));
+            let wrong = |what: &str| Error::data(key, format!("pour point “{called}” {what}"));
+            let (snap_m, to) = snapping(&feature, (settings.snap_m, settings.snap_to)).map_err(wrong)?;
+            if to == SnapTo::NearestStream && self.orders.is_none() {
+                return Err(wrong("snaps to streams, and there are none: add [network]"));
             }
-            let snap_m = feature.numbers.get("snap_m").copied().unwrap_or(settings.snap_m);
-            if snap_m < 0.0 {
-                return Err(Error::data(key, format!("pour point “{called}” has a snap_m below 0")));
-            }
-            let to = match (choice, feature.area_km2) {
-                (SnapChoice::Largest, _) => SnapTo::Largest,
-                (SnapChoice::NearestStream, _) => SnapTo::NearestStream,
-                (SnapChoice::KnownArea, Some(km2)) if km2 * 1e6 >= 1.0 => {
-                    SnapTo::KnownArea((km2 * 1e6).round() as u64)
-                }
-                (SnapChoice::KnownArea, _) => {
-                    let what = format!("pour point “{called}” has no area_km2 that it could snap by");
-                    return Err(Error::data(key, what));
-                }
-            };
             let accumulation = &self.routed.accumulation;
             let cell =
                 snap_to_cells(accumulation, frame, &is_stream, (x, y), snap_m, to).map_err(|e| match e {

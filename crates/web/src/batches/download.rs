@@ -6,18 +6,10 @@ use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use bothros_store::{BatchFile, Store};
 use bothros_workflow::{batch_csv, write_batch_package};
-use tokio_util::io::ReaderStream;
 
 use crate::App;
+use crate::http::attachment::{self, attachment};
 use crate::http::error::{Result, WebError};
-
-fn attachment(kind: &str, name: &str) -> [(header::HeaderName, String); 3] {
-    [
-        (header::CONTENT_TYPE, kind.to_owned()),
-        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{name}\"")),
-        (header::CACHE_CONTROL, "no-store".into()),
-    ]
-}
 
 /// runs.csv.
 pub async fn csv(State(app): State<App>, Path(batch): Path<i64>) -> Result<Response> {
@@ -33,12 +25,7 @@ pub async fn package(State(app): State<App>, Path(batch): Path<i64>) -> Result<R
     let dir = tempfile::tempdir()?;
     let path = dir.path().join("batch.zip");
     write_batch_package(&app.store, &batch, &path).await?;
-    // Open, it can be read to its end though its name is gone.
-    let file = tokio::fs::File::open(&path).await?;
-    let length = [(header::CONTENT_LENGTH, file.metadata().await?.len().to_string())];
-    let name = format!("batch_{}.zip", batch.id);
-    let body = Body::from_stream(ReaderStream::new(file));
-    Ok((attachment("application/zip", &name), length, body).into_response())
+    attachment::zip(&path, &format!("batch_{}.zip", batch.id)).await
 }
 
 /// The recipe of a run.

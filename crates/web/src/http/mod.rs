@@ -1,6 +1,7 @@
 //! Requests and responses: what every route needs.
 
 pub mod assets;
+pub mod attachment;
 pub mod changed;
 pub mod error;
 pub mod events;

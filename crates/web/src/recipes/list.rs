@@ -1,17 +1,15 @@
 //! The list of kept recipes, and what is done with one.
 
 use askama::Template;
-use axum::body::Body;
 use axum::extract::{Multipart, Path, State};
-use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Form};
 use bothros_store::KeptRecipe;
 use bothros_workflow::{ChainStep, chain_of, describe_kept_recipe, keep_recipe_file, keep_recipe_of_study};
 use serde::Deserialize;
-use tokio_util::io::ReaderStream;
 
 use crate::App;
+use crate::http::attachment::{self, attachment};
 use crate::http::changed::changed;
 use crate::http::error::{Result, WebError};
 use crate::http::security::Token;
@@ -125,18 +123,13 @@ fn file_name(of: &KeptRecipe, ending: &str) -> String {
     let plain = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '_' };
     let stem: String = of.name.chars().map(plain).take(60).collect();
     let stem = stem.trim_matches('_');
-    format!("attachment; filename=\"{}.{ending}\"", if stem.is_empty() { "recipe" } else { stem })
+    format!("{}.{ending}", if stem.is_empty() { "recipe" } else { stem })
 }
 
 /// A recipe alone, as text.
 pub async fn text(State(app): State<App>, Path(recipe): Path<i64>) -> Result<Response> {
     let kept = app.store.recipe(recipe).await?;
-    let headers = [
-        (header::CONTENT_TYPE, "application/toml".to_owned()),
-        (header::CONTENT_DISPOSITION, file_name(&kept, "toml")),
-        (header::CACHE_CONTROL, "no-store".into()),
-    ];
-    Ok((headers, kept.recipe).into_response())
+    Ok((attachment("application/toml", &file_name(&kept, "toml")), kept.recipe).into_response())
 }
 
 /// A recipe with what it reads but for the DEM, as a zip.
@@ -145,13 +138,5 @@ pub async fn with_files(State(app): State<App>, Path(recipe): Path<i64>) -> Resu
     let dir = tempfile::tempdir()?;
     let path = dir.path().join("recipe.zip");
     app.store.fetch_recipe(recipe, &path).await?;
-    // Open, it can be read to its end though its name is gone.
-    let file = tokio::fs::File::open(&path).await?;
-    let headers = [
-        (header::CONTENT_TYPE, "application/zip".to_owned()),
-        (header::CONTENT_LENGTH, file.metadata().await?.len().to_string()),
-        (header::CONTENT_DISPOSITION, file_name(&kept, "zip")),
-        (header::CACHE_CONTROL, "no-store".into()),
-    ];
-    Ok((headers, Body::from_stream(ReaderStream::new(file))).into_response())
+    attachment::zip(&path, &file_name(&kept, "zip")).await
 }

@@ -2,10 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use bothros_core::catchments::SnapTo;
 use bothros_core::{Area, Threshold};
 use bothros_formats::{Geometry, ReadFeature, Wanted};
-use bothros_recipe::{Difference, Recipe, SnapChoice, difference, split_layer};
+use bothros_recipe::{Difference, Recipe, SnapChoice, difference, snapping, split_layer};
 use bothros_store::{FileRole, JobHandle, JobKind, Kept, LogLine, Record, Store};
 use serde::{Deserialize, Serialize};
 use tempfile::TempDir;
@@ -242,17 +241,19 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
             Ok(features) => {
                 let usual =
                     recipe.catchments.as_ref().map_or((0.0, SnapChoice::Largest), |c| (c.snap_m, c.snap_to));
-                let place = |f: ReadFeature| match f.shape {
-                    Geometry::Point([x, y]) => Some(PourPointPlace {
-                        own: own_snapping(&f, usual),
-                        name: f.name.unwrap_or_default(),
-                        x,
-                        y,
-                        area_m2: None,
-                    }),
-                    _ => None,
+                let mut place = |f: ReadFeature| {
+                    let Geometry::Point([x, y]) = f.shape else { return None };
+                    let own = snapping(&f, usual);
+                    let name = f.name.unwrap_or_default();
+                    match own {
+                        Ok(own) => Some(PourPointPlace { name, x, y, area_m2: None, own: Some(own) }),
+                        Err(why) => {
+                            told.push(format!("catchments.pour_points: pour point “{name}” {why}"));
+                            None
+                        }
+                    }
                 };
-                let places = features.into_iter().filter_map(place).collect();
+                let places = features.into_iter().filter_map(&mut place).collect();
                 let many = ManyPlaces { places, called: "Point", exact: false };
                 if let Err(error) = add_pour_points(store, grids, study, many).await {
                     heard("catchments.pour_points", error, &mut told)?;
@@ -283,22 +284,6 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     let change = store.change(study).await?;
     change.commit(Record::log(LogLine::new(Stage::Terrain.title(), text.clone()))).await?;
     Ok(text)
-}
-
-/// How a point of a recipe snaps, where its file says so: how far, and what to.
-fn own_snapping(feature: &ReadFeature, (usual_m, usual_to): (f64, SnapChoice)) -> Option<(f64, SnapTo)> {
-    let to = feature.snap_to.as_deref().and_then(SnapChoice::from_name);
-    let m = feature.numbers.get("snap_m").copied();
-    let choice = to.unwrap_or(usual_to);
-    if to.is_none() && m.is_none() && choice != SnapChoice::KnownArea {
-        return None;
-    }
-    let to = match (choice, feature.area_km2) {
-        (SnapChoice::KnownArea, Some(km2)) => SnapTo::KnownArea((km2 * 1e6).round() as u64),
-        (SnapChoice::NearestStream, _) => SnapTo::NearestStream,
-        _ => SnapTo::Largest,
-    };
-    Some((m.unwrap_or(usual_m), to))
 }
 
 /// Rasters with what their classes stand for in a recipe.

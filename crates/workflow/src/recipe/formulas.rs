@@ -55,7 +55,8 @@ pub(crate) async fn named_layers(
     Ok(all)
 }
 
-fn geometry(shape: &Shape) -> Geometry {
+/// A shape as files hold it.
+pub(crate) fn geometry(shape: &Shape) -> Geometry {
     match shape {
         Shape::Point(at) => Geometry::Point(*at),
         Shape::Line(line) => Geometry::Line(line.clone()),

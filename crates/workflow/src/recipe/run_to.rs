@@ -40,14 +40,6 @@ impl StepTo {
     }
 }
 
-/// A number of things.
-fn counted(n: usize, one: &str) -> String {
-    match n {
-        1 => format!("1 {one}"),
-        n => format!("{} {one}s", quantity::whole(n as u64)),
-    }
-}
-
 #[derive(Serialize, Deserialize)]
 struct Asked {
     to: StepTo,
@@ -93,7 +85,7 @@ pub(crate) async fn run(
     if let Some(chosen) = facts.network.filter(|_| to >= StepTo::Network) {
         handle.say("drawing the network");
         let network = unless_cancelled(handle, grids.network(store, &facts, chosen.threshold)).await?;
-        told.push(format!("{} reaches drawn", quantity::whole(network.reaches.len() as u64)));
+        told.push(format!("{} drawn", quantity::count(network.reaches.len() as u64, "reach", "reaches")));
     }
     handle.progress(0.55);
     if to >= StepTo::Derived {
@@ -105,13 +97,15 @@ pub(crate) async fn run(
             handle.progress(0.55 + 0.1 * (at + 1) as f64 / formulas.len() as f64);
         }
         if !formulas.is_empty() {
-            told.push(format!("{} from formulas computed", counted(formulas.len(), "raster")));
+            let rasters = quantity::count(formulas.len() as u64, "raster", "rasters");
+            told.push(format!("{rasters} from formulas computed"));
         }
     }
     if to >= StepTo::Catchments && facts.network.is_some() {
         handle.say("measuring sub-basins");
         let measured = unless_cancelled(handle, grids.subbasin_measures(store, &facts)).await?;
-        told.push(format!("{} measured", counted(measured.len(), "sub-basin")));
+        let parts = quantity::count(measured.len() as u64, "sub-basin", "sub-basins");
+        told.push(format!("{parts} measured"));
     }
     handle.progress(0.7);
     if to >= StepTo::Handover {

@@ -355,13 +355,9 @@ fn storages(
     if steps.dams.is_empty() || steps.lakes.is_empty() {
         return Handover::default();
     }
-    let placed = |(name, shape): &(String, Shape)| {
-        let shape = match shape {
-            Shape::Point(at) => Geometry::Point(*at),
-            Shape::Line(line) => Geometry::Line(line.clone()),
-            Shape::Polygons(polygons) => Geometry::Polygons(polygons.clone()),
-        };
-        Placed { name: Some(name.clone()), ..Placed::of(shape) }
+    let placed = |(name, shape): &(String, Shape)| Placed {
+        name: Some(name.clone()),
+        ..Placed::of(formulas::geometry(shape))
     };
     let dams = add("dams", GeometryShape::Line, steps.dams.iter().map(placed).collect());
     let lakes =

@@ -1,17 +1,15 @@
 //! The study as a recipe: a chain of its steps, drawn from the recipe alone, and its text.
 
 use askama::Template;
-use axum::body::Body;
 use axum::extract::{Path, State};
-use axum::http::header;
 use axum::response::{IntoResponse, Response};
 
 use bothros_workflow::{
     ChainStep, Difference, StepTo, differs_from_taken_up, start_run_to, study_recipe, write_recipe_with_files,
 };
-use tokio_util::io::ReaderStream;
 
 use crate::App;
+use crate::http::attachment::{self, attachment};
 use crate::http::changed::{STUDY, changed};
 use crate::http::error::{Result, WebError};
 use crate::ui::{page, quantity};
@@ -84,12 +82,8 @@ pub async fn run_to(State(app): State<App>, Path((study, step)): Path<(i64, Stri
 pub async fn file(State(app): State<App>, Path(study): Path<i64>) -> Result<Response> {
     let facts = app.facts(study).await?;
     let of = study_recipe(&app.store, &facts).await?;
-    let headers = [
-        (header::CONTENT_TYPE, "application/toml".to_owned()),
-        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{}_recipe.toml\"", facts.short_name())),
-        (header::CACHE_CONTROL, "no-store".into()),
-    ];
-    Ok((headers, of.text).into_response())
+    let name = format!("{}_recipe.toml", facts.short_name());
+    Ok((attachment("application/toml", &name), of.text).into_response())
 }
 
 /// The recipe with all that it reads, as a zip.
@@ -98,14 +92,5 @@ pub async fn with_files(State(app): State<App>, Path(study): Path<i64>) -> Resul
     let dir = tempfile::tempdir()?;
     let path = dir.path().join("recipe.zip");
     write_recipe_with_files(&app.store, &facts, &path).await?;
-    // Open, it can be read to its end though its name is gone.
-    let file = tokio::fs::File::open(&path).await?;
-    let length = file.metadata().await?.len();
-    let headers = [
-        (header::CONTENT_TYPE, "application/zip".to_owned()),
-        (header::CONTENT_LENGTH, length.to_string()),
-        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{}_recipe.zip\"", facts.short_name())),
-        (header::CACHE_CONTROL, "no-store".into()),
-    ];
-    Ok((headers, Body::from_stream(ReaderStream::new(file))).into_response())
+    attachment::zip(&path, &format!("{}_recipe.zip", facts.short_name())).await
 }
