@@ -53,13 +53,18 @@ class Terrain {
     this.begunWith();
   }
 
-  /** A study that begins with a recipe: once its DEM is read, what of the recipe does not fit is looked at. */
+  /**
+   * A study that begins with a recipe: once its DEM is read, what of the recipe does not fit is looked at.
+   * It stays chosen until it is taken up or another is, however often the desk is fetched meanwhile.
+   */
   begunWith() {
     const mark = `recipe ${this.page.base}/`;
     const recipe = sessionStorage.getItem(mark);
     const form = this.page.desk.querySelector('#take-up-recipe');
     if (!recipe || !form) return;
-    sessionStorage.removeItem(mark);
+    const forget = () => sessionStorage.removeItem(mark);
+    form.addEventListener('change', forget);
+    form.addEventListener('submit', forget);
     form.addEventListener(
       'htmx:afterSettle',
       () => {
@@ -70,6 +75,8 @@ class Terrain {
       },
       { once: true },
     );
+    if (this.looked === recipe) return;
+    this.looked = recipe;
     this.page.sections.show('recipe');
   }
 
