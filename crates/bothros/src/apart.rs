@@ -34,10 +34,14 @@ pub async fn work(url: &str, job: &Job, handle: &JobHandle) -> Outcome {
 }
 
 async fn converse(url: &str, job: &Job, handle: &JobHandle) -> std::io::Result<Outcome> {
+    // What does not fit the memory of this process does not fit that of the other.
+    let limit = match crate::limits::most_memory() {
+        Some(bytes) => ["--max-memory".to_owned(), bothros_recipe::Bytes(bytes).to_string()],
+        None => ["--memory-mb".to_owned(), (bothros_core::memory::limit() / 1_000_000).to_string()],
+    };
     let mut process = Command::new(std::env::current_exe()?)
         .args(["one-job", &job.id.to_string()])
-        .arg("--memory-mb")
-        .arg((bothros_core::memory::limit() / 1_000_000).to_string())
+        .args(limit)
         .env("BOTHROS_DATABASE_URL", url)
         .stdin(Stdio::null())
         .stdout(Stdio::piped())

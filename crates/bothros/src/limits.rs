@@ -1,11 +1,13 @@
 //! What the program may take of its machine: memory, open files; and the processes that read files for it.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
 use anyhow::Context;
 use bothros_core::memory;
 use bothros_formats::{ReaderProcess, read_apart};
+use bothros_recipe::Bytes;
+use bothros_spill::Limit;
 use bothros_workflow::GridCache;
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
 
@@ -39,6 +41,41 @@ pub fn apply(memory_mb: Option<u64>, reader_memory_mb: u64) -> anyhow::Result<()
     let program = std::env::current_exe().context("finding this program")?;
     read_files_with(program, reader_memory_mb);
     Ok(())
+}
+
+/// Most memory that this process may hold, bytes, where the rest is to lie on disk.
+static HELD: OnceLock<u64> = OnceLock::new();
+
+/// Sets the most memory that this process may hold; what does not fit lies on disk once [`hold`] has been called.
+pub fn set_most_memory(bytes: Option<Bytes>) {
+    if let Some(bytes) = bytes {
+        let _ = HELD.set(bytes.0);
+    }
+}
+
+/// Most memory that this process may hold, if it was set.
+pub fn most_memory() -> Option<u64> {
+    HELD.get().copied()
+}
+
+/// Share of a disk's room that may be taken by what does not fit memory; results need room too.
+const OF_DISK: f64 = 0.6;
+
+/// Holds to the most memory that was set, for as long as what is returned lives: what does not fit lies in files without
+/// names in a directory.
+///
+/// # Errors
+/// Where it cannot be kept there.
+pub fn hold(directory: &Path) -> anyhow::Result<Option<Limit>> {
+    let Some(bytes) = most_memory() else { return Ok(None) };
+    let limit = Limit::begin(directory, bytes)
+        .with_context(|| format!("--max-memory, in {}", directory.display()))?;
+    let directory = directory.to_owned();
+    memory::lies_on_disk(move || {
+        let room = bothros_spill::room(&directory).unwrap_or(0);
+        bytes + (room as f64 * OF_DISK) as u64
+    });
+    Ok(Some(limit))
 }
 
 /// How many visitors may be connected at a time: half of the files that may be open, since a request may open some.

@@ -27,6 +27,9 @@ struct Cli {
     /// where that is more. A larger study is kept alone.
     #[arg(long, global = true, env = "BOTHROS_GRIDS_MB", value_name = "N")]
     grids_mb: Option<u64>,
+    /// Most memory that this process may hold, as in 4GB; what does not fit lies on disk meanwhile. Of a recipe it goes before its own
+    #[arg(long, global = true, env = "BOTHROS_MAX_MEMORY", value_name = "SIZE")]
+    max_memory: Option<bothros_recipe::Bytes>,
     /// Most memory that reading one file may take, megabytes
     #[arg(long, global = true, default_value_t = 3000, env = "BOTHROS_READER_MEMORY_MB")]
     reader_memory_mb: u64,
@@ -59,9 +62,10 @@ enum Command {
         /// Replace the directory where it exists
         #[arg(long)]
         overwrite: bool,
-        /// Most memory that it may take, as in 4GB; what does not fit lies on disk meanwhile. It goes before the recipe's own
-        #[arg(long)]
-        max_memory: Option<bothros_recipe::Bytes>,
+        /// Share filling and routing with others that are started with the same recipe: a directory that all reach, or
+        /// s3://bucket/prefix
+        #[arg(long, value_name = "PLACE")]
+        share: Option<String>,
     },
     /// Run a recipe over many DEMs, thresholds, methods: each a run of its own, with a table of all
     Batch {
@@ -165,7 +169,7 @@ struct ServeArgs {
     #[arg(long, env = "BOTHROS_DATA")]
     data: Option<PathBuf>,
     /// Largest upload, megabytes
-    #[arg(long, default_value_t = 4000, env = "BOTHROS_UPLOAD_LIMIT_MB")]
+    #[arg(long, default_value_t = 20_000, env = "BOTHROS_UPLOAD_LIMIT_MB")]
     upload_limit_mb: u64,
     /// Use this PostgreSQL instead of an own one
     #[arg(long, env = "BOTHROS_DATABASE_URL")]
@@ -204,6 +208,7 @@ fn main() -> anyhow::Result<ExitCode> {
         .init();
     limits::apply(cli.memory_mb, cli.reader_memory_mb)?;
     limits::set_room_for_grids(cli.grids_mb);
+    limits::set_most_memory(cli.max_memory);
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().context("starting")?;
     match cli.command {
         Command::ReadFile => Ok(()),
@@ -213,14 +218,15 @@ fn main() -> anyhow::Result<ExitCode> {
             bench_recipe::run(&recipes)?;
             bench::run(&sizes, !no_baseline)
         }
-        Command::Run { recipe, out, overwrite, max_memory } => {
+        Command::Run { recipe, out, overwrite, share } => {
             let _scratch = Scratch::begin(None)?;
             runtime.block_on(async { serve::heed_stop() });
             runtime.spawn(async {
                 serve::stop_asked().await;
                 CANCELLED.store(true, Ordering::Relaxed);
             });
-            return Ok(run::run(&recipe, &out, overwrite, max_memory, &CANCELLED));
+            let how = run::How { overwrite, max_memory: cli.max_memory, share };
+            return Ok(run::run(&recipe, &out, how, &CANCELLED));
         }
         Command::Batch { batch, out, again, plan } => {
             let _scratch = Scratch::begin(None)?;
@@ -246,7 +252,8 @@ fn main() -> anyhow::Result<ExitCode> {
             runtime.block_on(backup::put_back(&data, place.database, &file))
         }
         Command::OneJob { id, database } => {
-            let _scratch = Scratch::begin(None)?;
+            let scratch = Scratch::begin(None)?;
+            let _limit = limits::hold(scratch.path())?;
             runtime.block_on(apart::run(&database, id))
         }
         Command::Worker { database } => runtime.block_on(serve::worker(&database)),

@@ -7,7 +7,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use bothros_core::Monitor;
-use bothros_recipe::{Bytes, Recipe, Report};
+use bothros_recipe::{Bytes, Joined, Recipe, Report, run_jointly, run_with};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 /// Progress as a bar on a terminal, and as plain lines elsewhere.
@@ -66,15 +66,20 @@ impl Report for Progress<'_> {
     }
 }
 
+/// How a recipe is to be run.
+pub struct How {
+    /// whether results that are there are replaced
+    pub overwrite: bool,
+    /// most memory that it may take
+    pub max_memory: Option<Bytes>,
+    /// where it shares the work with other processes
+    pub share: Option<String>,
+}
+
 /// Runs a recipe; the exit status is that of the command line's contract: 0 done, 2 the recipe or
 /// the call is wrong, 3 the data cannot be used, 1 anything else.
-pub fn run(
-    recipe: &Path,
-    out: &Path,
-    overwrite: bool,
-    max_memory: Option<Bytes>,
-    cancelled: &AtomicBool,
-) -> ExitCode {
+pub fn run(recipe: &Path, out: &Path, how: How, cancelled: &AtomicBool) -> ExitCode {
+    let How { overwrite, max_memory, share } = how;
     let progress = Progress::new(cancelled);
     let done = Recipe::read(recipe).and_then(|mut recipe| {
         recipe.max_memory = max_memory.or(recipe.max_memory);
@@ -82,13 +87,24 @@ pub fn run(
         if recipe.max_memory.is_some() {
             bothros_core::memory::set_limit(u64::MAX);
         }
-        bothros_recipe::run_with(&recipe, out, overwrite, &progress, &bothros_workflow::RunPages)
+        let pages = &bothros_workflow::RunPages;
+        match &share {
+            Some(place) => run_jointly(&recipe, out, overwrite, &progress, pages, place),
+            None => {
+                let summary = run_with(&recipe, out, overwrite, &progress, pages)?;
+                Ok(Joined::Here(Box::new(summary)))
+            }
+        }
     });
     if let Some(bar) = &progress.bar {
         bar.finish_and_clear();
     }
     match done {
-        Ok(summary) => {
+        Ok(Joined::Elsewhere(lies)) => {
+            println!("another process finished: its results are in {lies}");
+            ExitCode::SUCCESS
+        }
+        Ok(Joined::Here(summary)) => {
             for note in &summary.notes {
                 eprintln!("note: {note}");
             }

@@ -29,6 +29,11 @@ impl Scratch {
         }
         Ok(Self(own))
     }
+
+    /// Where it lies.
+    pub fn path(&self) -> &Path {
+        &self.0
+    }
 }
 
 impl Drop for Scratch {

@@ -123,7 +123,8 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
         Some(_) => None,
         None => Some(settings.data.join("tmp")),
     };
-    let _scratch = Scratch::begin(scratch.as_deref())?;
+    let scratch = Scratch::begin(scratch.as_deref())?;
+    let _limit = crate::limits::hold(scratch.path())?;
     let local = match &settings.database {
         Some(_) => None,
         None => match start_server(&settings.data).await? {
@@ -394,7 +395,8 @@ async fn listen(host: IpAddr, port: u16) -> anyhow::Result<TcpListener> {
 /// # Errors
 /// Where the database cannot be reached at first; later it is waited for.
 pub async fn worker(url: &str) -> anyhow::Result<()> {
-    let _scratch = Scratch::begin(None)?;
+    let scratch = Scratch::begin(None)?;
+    let _limit = crate::limits::hold(scratch.path())?;
     let store = Store::connect(url).await?;
     let grids = crate::limits::grids();
     let name = format!("worker-{}", uuid::Uuid::new_v4().simple());

@@ -32,6 +32,7 @@
 //! # Ok::<(), bothros_core::Error>(())
 //! ```
 
+mod band;
 pub mod calibration;
 pub mod catchments;
 pub mod conditioning;
@@ -50,6 +51,7 @@ pub mod terrain;
 pub mod uncertainty;
 mod units;
 
+pub use band::{Band, Rim, cut_into_bands};
 pub use error::{Error, Result};
 pub use grid::{
     Cell, Coarser, Connection, Frame, FromMean, Grid, NEIGHBOURS, Neighbour, Placing, TiePoint, cells_along,

@@ -4,25 +4,44 @@
 //! on lines. A step asks [`check`] first, against a limit that the program sets once; so a DEM that is too large is
 //! refused with a message, rather than the process being killed by the system.
 
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 static LIMIT: AtomicU64 = AtomicU64::new(u64::MAX);
+/// Tells how much there is room for where memory lies on disk.
+static ROOM: OnceLock<Box<dyn Fn() -> u64 + Send + Sync>> = OnceLock::new();
 
 /// Sets how much memory a step may take, bytes.
 pub fn set_limit(bytes: u64) {
     LIMIT.store(bytes, Ordering::Relaxed);
 }
 
+/// Lets `room` tell each time how much a step may take, bytes: for a program whose memory lies on disk where it does not fit. What
+/// was set before does not count any more, and what is told the first time stays.
+pub fn lies_on_disk(room: impl Fn() -> u64 + Send + Sync + 'static) {
+    let _ = ROOM.set(Box::new(room));
+}
+
+/// Whether memory lies on disk where it does not fit.
+pub fn is_on_disk() -> bool {
+    ROOM.get().is_some()
+}
+
 /// How much memory a step may take, bytes.
 pub fn limit() -> u64 {
-    LIMIT.load(Ordering::Relaxed)
+    ROOM.get().map_or_else(|| LIMIT.load(Ordering::Relaxed), |room| room())
 }
 
 /// A step that would take more memory than it may.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "{what} would take about {} of memory, and {} are allowed: use a larger cell size or a smaller area, or raise the limit (BOTHROS_MEMORY_MB) on a machine that has more",
-    size(*.needed), size(*.allowed)
+    "{what} would take about {} of memory, and {} are {}",
+    size(*.needed), size(*.allowed),
+    if *.on_disk {
+        "free for it on disk: use a larger cell size or a smaller area, or free some"
+    } else {
+        "allowed: use a larger cell size or a smaller area, raise the limit (BOTHROS_MEMORY_MB) on a machine that has more, or let what does not fit lie on disk (--max-memory)"
+    }
 )]
 pub struct TooMuch {
     /// the step, in words
@@ -31,6 +50,8 @@ pub struct TooMuch {
     pub needed: u64,
     /// bytes that are allowed
     pub allowed: u64,
+    /// whether they would lie on disk
+    pub on_disk: bool,
 }
 
 /// Formats a number of bytes.
@@ -47,7 +68,11 @@ fn size(bytes: u64) -> String {
 /// [`TooMuch`].
 pub fn check(what: &str, needed: u64) -> Result<(), TooMuch> {
     let allowed = limit();
-    if needed <= allowed { Ok(()) } else { Err(TooMuch { what: what.to_owned(), needed, allowed }) }
+    if needed <= allowed {
+        Ok(())
+    } else {
+        Err(TooMuch { what: what.to_owned(), needed, allowed, on_disk: is_on_disk() })
+    }
 }
 
 /// Bytes that a corner of a line or polygon takes where features are read, kept and worked on.
@@ -125,10 +150,14 @@ mod tests {
 
     #[test]
     fn what_is_too_much_is_told() {
-        let told = TooMuch { what: "reading this DEM".into(), needed: 103_000_000_000, allowed: 900_000_000 };
+        let what = "reading this DEM".to_owned();
+        let told = TooMuch { what, needed: 103_000_000_000, allowed: 900_000_000, on_disk: false };
+        let begins = "reading this DEM would take about 103.0 GB of memory, and 900 MB are ";
+        assert!(told.to_string().starts_with(&format!("{begins}allowed: ")));
         assert!(
-            told.to_string()
-                .starts_with("reading this DEM would take about 103.0 GB of memory, and 900 MB are")
+            TooMuch { on_disk: true, ..told }
+                .to_string()
+                .starts_with(&format!("{begins}free for it on disk: "))
         );
         // No limit is set in tests.
         assert!(Step::Review.check(u64::MAX).is_ok());

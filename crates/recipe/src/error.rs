@@ -14,6 +14,9 @@ pub enum Error {
     /// The work was cancelled.
     #[error("cancelled")]
     Cancelled,
+    /// What is shared with other processes cannot be read or written.
+    #[error("{0}")]
+    Share(String),
     /// A result cannot be written.
     #[error("{}: {error}", path.display())]
     Write {
@@ -49,6 +52,17 @@ impl From<bothros_core::Error> for Error {
         match error {
             bothros_core::Error::Cancelled => Self::Cancelled,
             other => Self::Data(other.to_string()),
+        }
+    }
+}
+
+impl From<bothros_joint::Error> for Error {
+    fn from(error: bothros_joint::Error) -> Self {
+        use bothros_joint::Error as E;
+        match error {
+            E::Core(error) => error.into(),
+            E::Place { .. } | E::Other { .. } | E::Version { .. } => Self::key("--share", error),
+            E::Access { .. } | E::Damaged { .. } => Self::Share(error.to_string()),
         }
     }
 }

@@ -32,6 +32,6 @@ pub use inputs::split_layer;
 pub use pages::{Pages, Ran, ReportFormat, ReportSettings, ReportUnits, SheetFormat, SheetSettings};
 pub use recipe::{Network, Paths, Recipe, Routing, RoutingMethod, ThresholdChoice};
 pub use room::Bytes;
-pub use run::{Report, run, run_with};
+pub use run::{Joined, Report, run, run_jointly, run_with};
 pub use summary::Summary;
 pub use terrain::{Align, Lattice, Terrain, definition};

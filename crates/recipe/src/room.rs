@@ -95,6 +95,10 @@ impl Room {
     pub fn begin(recipe: &Recipe, directory: &Path) -> Result<Self> {
         let step = if is_plain(recipe) { Step::PlainRecipe } else { Step::Recipe };
         let Some(bytes) = recipe.max_memory else { return Ok(Self { step, within: None }) };
+        // Where the process as a whole is held to a limit, that of a run is not its own to set.
+        if bothros_core::memory::is_on_disk() {
+            return Ok(Self { step, within: None });
+        }
         let limit = Limit::begin(directory, bytes.0).map_err(|e| Error::key("max_memory", e))?;
         Ok(Self { step, within: Some((bytes, directory.to_owned(), limit)) })
     }

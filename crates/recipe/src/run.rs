@@ -3,6 +3,7 @@
 mod catchments;
 mod derived;
 mod handover;
+mod jointly;
 mod routing;
 
 use std::path::{Path, PathBuf};
@@ -20,6 +21,7 @@ use bothros_formats::{Crs, Geometry, Layer, VectorFormat, Wanted, write_layers};
 use bothros_products::{RasterProduct, STREAM_ORDER, Stem};
 use rayon::prelude::*;
 
+use self::jointly::Together;
 use self::routing::{Counted, Routed, counted, method_name};
 use crate::inputs;
 use crate::pages::{NoPages, Pages, Ran};
@@ -59,6 +61,48 @@ pub fn run_with(
     report: &dyn Report,
     pages: &dyn Pages,
 ) -> Result<Summary> {
+    match run_at(recipe, out, overwrite, report, pages, None)? {
+        Joined::Here(summary) => Ok(*summary),
+        Joined::Elsewhere(told) => Err(Error::Recipe(told)),
+    }
+}
+
+/// How a run ended that several processes share.
+#[derive(Debug)]
+pub enum Joined {
+    /// this one wrote the results
+    Here(Box<Summary>),
+    /// another one did: where
+    Elsewhere(String),
+}
+
+/// [`run_with`] by any number of processes that each call it with the same recipe and `place`, a directory that all of them reach
+/// or `s3://bucket/prefix`: they share filling and routing by bands of rows, and one of them does the rest, and writes the
+/// results to its own `out`. The results are those of a run by one, to the bit. A process that ends costs the band that it worked on; one that
+/// is begun later goes on from what is there.
+///
+/// # Errors
+/// As for [`run_with`]; where the recipe asks for other conditioning than filling or for other routing than D8; where the
+/// place holds other work.
+pub fn run_jointly(
+    recipe: &Recipe,
+    out: &Path,
+    overwrite: bool,
+    report: &dyn Report,
+    pages: &dyn Pages,
+    place: &str,
+) -> Result<Joined> {
+    run_at(recipe, out, overwrite, report, pages, Some(place))
+}
+
+fn run_at(
+    recipe: &Recipe,
+    out: &Path,
+    overwrite: bool,
+    report: &dyn Report,
+    pages: &dyn Pages,
+    place: Option<&str>,
+) -> Result<Joined> {
     let begun = Instant::now();
     if out.exists() {
         if !overwrite {
@@ -73,6 +117,9 @@ pub fn run_with(
     }
     recipe.check_files()?;
     pages.check(recipe)?;
+    if place.is_some() {
+        jointly::check(recipe)?;
+    }
     let parent = match out.parent() {
         Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),
         _ => PathBuf::from("."),
@@ -92,7 +139,18 @@ pub fn run_with(
     if recipe.has_pages() {
         run.most = BEFORE_PAGES;
     }
-    let mut summary = run.all()?;
+    let mut joint = place.map(|place| jointly::join(recipe, place)).transpose()?;
+    let mut together = None;
+    if let Some(joint) = &mut joint {
+        let worked = run.step("filling and routing, with others", ROUTED, |part| {
+            jointly::work(joint, recipe, &room, report, part)
+        })?;
+        match worked {
+            Ok(computed) => together = Some(computed),
+            Err(told) => return Ok(Joined::Elsewhere(told)),
+        }
+    }
+    let mut summary = run.all(together)?;
     summary.notes.extend(room.note());
     drop(room);
     summary.seconds = begun.elapsed().as_secs_f64();
@@ -106,7 +164,12 @@ pub fn run_with(
         std::fs::rename(out, work.path().join("before")).map_err(|e| Error::write(out, e))?;
     }
     std::fs::rename(&results, out).map_err(|e| Error::write(out, e))?;
-    Ok(summary)
+    if let Some(joint) = joint {
+        let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+        let lies = out.canonicalize().unwrap_or_else(|_| out.to_owned());
+        joint.done(&format!("{} on {}", lies.display(), host.trim()))?;
+    }
+    Ok(Joined::Here(Box::new(summary)))
 }
 
 struct Run<'a> {
@@ -122,6 +185,8 @@ struct Run<'a> {
     most: f64,
 }
 
+/// Share of a run by which flow is routed.
+const ROUTED: f64 = 0.46;
 /// Share of a run before its pages are laid out.
 const BEFORE_PAGES: f64 = 0.9;
 
@@ -148,12 +213,25 @@ impl<'a> Run<'a> {
         Ok(done)
     }
 
-    fn all(&mut self) -> Result<Summary> {
+    /// Runs all steps but those that were done `together` with other processes.
+    fn all(&mut self, together: Option<Together>) -> Result<Summary> {
         let (recipe, room) = (self.recipe, self.room);
-        let Prepared { dem, frame, crs, mut notes } =
-            self.step("preparing the DEM", 0.12, |part| terrain::prepare(recipe, room, part))?;
-        let how = inputs::conditioning(recipe, &crs, &mut notes)?;
-        let mut done = self.step("conditioning", 0.25, |part| Ok(condition(&dem, &frame, &how, part)?))?;
+        let (prepared, already, routed) = match together {
+            Some(Together { prepared, conditioned, routed }) => (prepared, Some(conditioned), Some(routed)),
+            None => {
+                let prepared =
+                    self.step("preparing the DEM", 0.12, |part| terrain::prepare(recipe, room, part))?;
+                (prepared, None, None)
+            }
+        };
+        let Prepared { dem, frame, crs, mut notes } = prepared;
+        let mut done = match already {
+            Some(done) => done,
+            None => {
+                let how = inputs::conditioning(recipe, &crs, &mut notes)?;
+                self.step("conditioning", 0.25, |part| Ok(condition(&dem, &frame, &how, part)?))?
+            }
+        };
         let before = self.step("counting sinks", 0.35, |part| {
             // Where nothing but filling was done, its result tells; otherwise the DEM as it was is filled.
             let (filling, only) = (Part::new(part, 0.0, 0.6), [StepKind::Fill]);
@@ -183,7 +261,7 @@ impl<'a> Run<'a> {
                 None
             }
         };
-        let routed = self.route(&done, routing, &frame, &crs, &mut notes)?;
+        let routed = self.route(routed, &done, routing, &frame, &crs, &mut notes)?;
 
         self.write_surfaces(&mut done, &routed, routing, &frame, &crs)?;
         let Counted { outlets: all_outlets, sinks: sinks_after, largest } = counted(&routed, &done.ground);

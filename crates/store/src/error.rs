@@ -112,3 +112,9 @@ impl From<serde_json::Error> for Error {
 
 /// The result of work in the store.
 pub type Result<T> = std::result::Result<T, Error>;
+
+impl From<bothros_packed::Damaged> for Error {
+    fn from(_: bothros_packed::Damaged) -> Self {
+        Self::DamagedBlock
+    }
+}

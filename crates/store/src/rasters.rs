@@ -1,6 +1,7 @@
 //! Rasters in the database: written whole in a transaction, read whole or by window.
 
 use bothros_core::{Cell, Coarser, Frame, Grid, coarsen};
+use bothros_packed::{Planes, compress, decompress};
 use rayon::prelude::*;
 use sea_orm::prelude::{ChronoDateTimeUtc, Expr};
 use sea_orm::sea_query::SimpleExpr;
@@ -12,7 +13,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use crate::background::{self, compute_here};
-use crate::blocks::{BLOCK, CellValue, Planes, compress, decompress, levels};
+use crate::blocks::{BLOCK, CellValue, levels};
 use crate::change::locked;
 use crate::dems::{at_work, number_at_work};
 use crate::entity::{file, raster, raster_block};
@@ -296,7 +297,8 @@ async fn packed<T: CellValue>(
 ) -> Result<Vec<raster_block::ActiveModel>> {
     let for_job = background::in_job();
     let pack = move || {
-        let each = || blocks.par_iter().map(|block| compress(block.values())).collect::<Result<Vec<_>>>();
+        let each =
+            || blocks.par_iter().map(|block| Ok(compress(block.values())?)).collect::<Result<Vec<_>>>();
         background::compute(for_job, each)
     };
     let packed =
@@ -520,7 +522,7 @@ fn put_together<T: CellValue>(blocks: &[raster_block::Model], cols: usize, out: 
     let unpacked: Vec<Planes> = blocks
         .par_iter()
         .enumerate()
-        .map(|(col, block)| Planes::of::<T>(&block.data, height * width(col)))
+        .map(|(col, block)| Ok(Planes::of::<T>(&block.data, height * width(col))?))
         .collect::<Result<_>>()?;
     out.par_chunks_mut(cols.max(1)).enumerate().for_each(|(row, line)| {
         for (col, (planes, out)) in unpacked.iter().zip(line.chunks_mut(BLOCK)).enumerate() {

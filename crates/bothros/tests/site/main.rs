@@ -35,6 +35,7 @@ mod report;
 mod resilience;
 mod routes;
 mod same;
+mod shared_runs;
 mod sheets;
 mod sheets_read;
 mod support;

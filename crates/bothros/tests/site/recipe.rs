@@ -25,20 +25,20 @@ fn valley() -> Grid<f32> {
     })
 }
 
-struct Bench {
+pub struct Bench {
     dir: TempDir,
 }
 
 impl Bench {
-    fn new() -> Self {
+    pub fn new() -> Self {
         let bench = Self { dir: tempdir().unwrap() };
         bench.dem("dem.tif", &valley(), &FRAME, "EPSG:32628");
         bench
     }
-    fn path(&self, name: &str) -> PathBuf {
+    pub fn path(&self, name: &str) -> PathBuf {
         self.dir.path().join(name)
     }
-    fn dem(&self, name: &str, dem: &Grid<f32>, frame: &Frame, crs: &str) {
+    pub fn dem(&self, name: &str, dem: &Grid<f32>, frame: &Frame, crs: &str) {
         let crs = Crs::parse(crs).unwrap();
         write_cog(&self.path(name), dem, frame, &crs, -9999.0, Coarser::Mean, "elevation", "m").unwrap();
     }
@@ -53,7 +53,7 @@ impl Bench {
         let format = if name.ends_with("json") { VectorFormat::GeoJson } else { VectorFormat::GeoPackage };
         write_layers(&self.path(name), format, &Crs::parse(crs).unwrap(), &[layer]).unwrap();
     }
-    fn run_with(&self, recipe: &str, out: &str, more: &[&str]) -> Output {
+    pub fn run_with(&self, recipe: &str, out: &str, more: &[&str]) -> Output {
         std::fs::write(self.path("recipe.toml"), recipe).unwrap();
         Command::new(env!("CARGO_BIN_EXE_bothros"))
             .arg("run")
@@ -64,7 +64,7 @@ impl Bench {
             .output()
             .unwrap()
     }
-    fn run(&self, recipe: &str, out: &str) -> serde_json::Value {
+    pub fn run(&self, recipe: &str, out: &str) -> serde_json::Value {
         let done = self.run_with(recipe, out, &[]);
         assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
         let text = std::fs::read_to_string(self.path(out).join("summary.json")).unwrap();
@@ -88,7 +88,7 @@ impl Bench {
     }
 }
 
-fn recipe(rest: &str) -> String {
+pub fn recipe(rest: &str) -> String {
     format!("version = 1\n[terrain]\ndem = [\"dem.tif\"]\n{rest}")
 }
 

@@ -189,6 +189,24 @@ pub struct Conditioned {
 }
 
 impl Conditioned {
+    /// What [`condition`] gives where it does nothing but fill all sinks of `dem`, from the filled DEM: for those who fill by
+    /// bands. `seconds` is how long filling took, `volumes_only` as in [`Conditioning`].
+    ///
+    /// # Errors
+    /// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch).
+    pub fn by_filling(
+        dem: &Grid<f32>,
+        filled: Grid<f32>,
+        frame: &Frame,
+        volumes_only: bool,
+        seconds: f64,
+    ) -> Result<Self> {
+        let mut work = Work { frame, volumes_only, steps: Vec::new(), remarks: Vec::new() };
+        let (ground, ()) = work.step(StepKind::Fill, dem, |_| Ok((filled, ())))?;
+        work.steps.iter_mut().for_each(|step| step.seconds = seconds);
+        Ok(Self { ground, routing: None, open: Vec::new(), steps: work.steps, remarks: work.remarks })
+    }
+
     /// The surface that flow directions are taken from.
     pub fn routing_surface(&self) -> &Grid<f32> {
         self.routing.as_ref().unwrap_or(&self.ground)

@@ -1,8 +1,10 @@
 //! Filling: every sink is raised to its spill level.
 
+use std::ops::Range;
+
 use rayon::prelude::*;
 
-use super::skeleton::{Tiling, solve};
+use super::skeleton::{Levels, Tiling, solve_with};
 use super::tile::{Scratch, Tile};
 use crate::monitor::{Later, SharedPace};
 use crate::{Error, Grid, Monitor, Result};
@@ -63,40 +65,73 @@ fn fill_by_tiles(dem: &Grid<f32>, outlets: &[u32], size: usize, monitor: &dyn Mo
     debug_assert!(outlets.is_sorted());
     let tiling = Tiling::new(dem.rows(), dem.cols(), size);
     let shared = SharedPace::new(monitor, tiling.tiles() * 3 / 2);
-    // Until the levels are known, the result holds each cell's basin.
-    let mut filled = Later::new(vec![0f32; dem.len()]);
-    let mut parts = tiling.split(&mut filled);
-    let tiles = parts
-        .par_iter_mut()
-        .enumerate()
-        .map_init(Scratch::default, |scratch, (number, out)| {
-            shared.advance(1)?;
-            Ok(scratch.work(dem, tiling.place(number), outlets, |row, basins| {
-                for (out, &basin) in out.get_mut(row).into_iter().flat_map(|out| out.iter_mut()).zip(basins) {
-                    *out = f32::from_bits(basin as u32);
-                }
-            }))
-        })
-        .collect::<Result<Vec<Tile>>>()?;
-    let tiles = Later::new(tiles);
-    let levels = solve(tiling, &tiles, monitor)?;
-    parts.par_iter_mut().zip(&*tiles).try_for_each(|(out, tile)| {
-        shared.advance_half()?;
-        let level = levels.of_tile(tile);
-        for (row, out) in out.iter_mut().enumerate() {
-            let z = &dem.values()[(tile.place.top + row) * dem.cols() + tile.place.left..][..out.len()];
-            for (out, &z) in out.iter_mut().zip(z) {
-                let level = level[out.to_bits() as usize];
-                *out = if level > z { level } else { z };
-            }
-        }
-        Ok(())
-    })?;
-    drop(parts);
-    // What comes next may need the room.
-    drop(tiles.keep());
+    let joined = Joined::begin((dem, 0..dem.rows()), outlets, tiling, &shared)?;
+    let levels = solve_with(tiling, &joined.tiles, Vec::new(), monitor)?;
+    let filled = joined.raise((dem, 0..dem.rows()), &levels, &shared)?;
     monitor.progress(1.0);
-    Ok(Grid::from_vec(dem.rows(), dem.cols(), filled.keep()))
+    Ok(filled)
+}
+
+/// Rows of a DEM whose tiles have joined their basins.
+pub(super) struct Joined {
+    pub tiles: Later<Vec<Tile>>,
+    pub tiling: Tiling,
+    /// until the levels are known, the basin of each cell
+    basins: Later<Vec<f32>>,
+}
+
+impl Joined {
+    /// Joins the basins of some rows of a DEM, which are cut into tiles.
+    pub(super) fn begin(
+        (dem, rows): (&Grid<f32>, Range<usize>),
+        outlets: &[u32],
+        tiling: Tiling,
+        pace: &SharedPace<'_>,
+    ) -> Result<Self> {
+        let mut basins = Later::new(vec![0f32; rows.len() * dem.cols()]);
+        let tiles = tiling
+            .split(&mut basins)
+            .par_iter_mut()
+            .enumerate()
+            .map_init(Scratch::default, |scratch, (number, out)| {
+                pace.advance(1)?;
+                Ok(scratch.work(dem, tiling.place(number), outlets, |row, basins| {
+                    for (out, &basin) in
+                        out.get_mut(row).into_iter().flat_map(|out| out.iter_mut()).zip(basins)
+                    {
+                        *out = f32::from_bits(basin as u32);
+                    }
+                }))
+            })
+            .collect::<Result<Vec<Tile>>>()?;
+        Ok(Self { tiles: Later::new(tiles), tiling, basins })
+    }
+
+    /// Raises these rows to their levels.
+    pub(super) fn raise(
+        mut self,
+        (dem, rows): (&Grid<f32>, Range<usize>),
+        levels: &Levels,
+        pace: &SharedPace<'_>,
+    ) -> Result<Grid<f32>> {
+        let mut parts = self.tiling.split(&mut self.basins);
+        parts.par_iter_mut().zip(&*self.tiles).try_for_each(|(out, tile)| {
+            pace.advance_half()?;
+            let level = levels.of_tile(tile);
+            for (row, out) in out.iter_mut().enumerate() {
+                let z = &dem.values()[(tile.place.top + row) * dem.cols() + tile.place.left..][..out.len()];
+                for (out, &z) in out.iter_mut().zip(z) {
+                    let level = level[out.to_bits() as usize];
+                    *out = if level > z { level } else { z };
+                }
+            }
+            Ok(())
+        })?;
+        drop(parts);
+        // What comes next may need the room.
+        drop(self.tiles.keep());
+        Ok(Grid::from_vec(rows.len(), dem.cols(), self.basins.keep()))
+    }
 }
 
 #[cfg(test)]

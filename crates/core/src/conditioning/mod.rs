@@ -13,6 +13,7 @@ mod condition;
 mod cuts;
 mod difference;
 mod fill;
+mod fill_band;
 mod fit;
 mod held;
 mod hierarchy;
@@ -40,6 +41,7 @@ pub use condition::{Conditioned, Conditioning, Remark, Step, StepKind, TreatSink
 pub use cuts::{Cut, deepest_cuts};
 pub use difference::{Changes, CutAndFill, cut_and_fill, difference};
 pub use fill::{fill, fill_to_outlets};
+pub use fill_band::{BandSpills, FillingBand, settle_spills};
 pub use fit::{StreamFit, stream_fits};
 pub use hierarchy::{Depression, sink_hierarchy, sink_hierarchy_and_fill};
 pub use lakes::{LakeLevel, Polygons, level_lakes};

@@ -19,11 +19,18 @@ pub(super) struct Tiling {
     rows: usize,
     cols: usize,
     size: usize,
+    /// rows above those that are cut
+    top: usize,
 }
 
 impl Tiling {
     pub(super) fn new(rows: usize, cols: usize, size: usize) -> Self {
-        Self { rows, cols, size }
+        Self { rows, cols, size, top: 0 }
+    }
+
+    /// The same below `top` rows of a grid that belong to others; places of tiles and cells are those in the whole grid.
+    pub(super) fn below(self, top: usize) -> Self {
+        Self { top, ..self }
     }
 
     fn along(&self, cells: usize) -> usize {
@@ -43,8 +50,8 @@ impl Tiling {
     pub(super) fn place(&self, number: usize) -> Place {
         let (row, col) = (number / self.tile_cols(), number % self.tile_cols());
         Place {
-            top: row * self.size,
-            bottom: ((row + 1) * self.size).min(self.rows - 1),
+            top: self.top + row * self.size,
+            bottom: self.top + ((row + 1) * self.size).min(self.rows - 1),
             left: col * self.size,
             right: ((col + 1) * self.size).min(self.cols - 1),
         }
@@ -54,13 +61,13 @@ impl Tiling {
     /// the grid's end those of its other rims too.
     pub(super) fn own(&self, place: Place) -> (Range<usize>, Range<usize>) {
         let end = |last: usize, cells: usize| if last + 1 == cells { cells } else { last };
-        (place.top..end(place.bottom, self.rows), place.left..end(place.right, self.cols))
+        (place.top..end(place.bottom, self.top + self.rows), place.left..end(place.right, self.cols))
     }
 
     /// The tile that a cell belongs to.
     pub(super) fn of_cell(&self, cell: Cell) -> usize {
         let at = |at: usize, tiles: usize| (at / self.size).min(tiles - 1);
-        at(cell.row, self.tile_rows()) * self.tile_cols() + at(cell.col, self.tile_cols())
+        at(cell.row - self.top, self.tile_rows()) * self.tile_cols() + at(cell.col, self.tile_cols())
     }
 
     /// The values of the cells of each tile, row by row, so that tiles can be written side by side.
@@ -88,6 +95,7 @@ impl Tiling {
                 (at + 1 == cells).then(|| cells.div_ceil(self.size))
             }
         };
+        let row = row - self.top;
         match line(row, self.rows) {
             Some(h) => 1 + h * self.cols + col,
             None => {
@@ -127,13 +135,13 @@ impl Levels {
     }
 }
 
-const NOBODY: u32 = u32::MAX;
+pub(super) const NOBODY: u32 = u32::MAX;
 
 /// Two nodes, and the level of the pass between them.
-type Edge = (u32, u32, f32);
+pub(super) type Edge = (u32, u32, f32);
 
 /// Sorts edges by level, in parts one after the other, so that Cancel is heard between them.
-fn lowest_first(edges: Vec<Edge>, monitor: &dyn Monitor) -> Result<Vec<Vec<Edge>>> {
+pub(super) fn lowest_first(edges: Vec<Edge>, monitor: &dyn Monitor) -> Result<Vec<Vec<Edge>>> {
     const PARTS: usize = 64;
     let every = (edges.len() / (PARTS * 16)).max(1);
     let mut bounds: Vec<f32> = edges.iter().step_by(every).map(|e| e.2).collect();
@@ -156,11 +164,10 @@ fn lowest_first(edges: Vec<Edge>, monitor: &dyn Monitor) -> Result<Vec<Vec<Edge>
     Ok(parts)
 }
 
-/// Solves the graph of all rims: edges from the lowest up join what they connect (Kruskal 1956),
-/// and whatever is joined to the ocean by an edge stands at that edge's level.
-pub(super) fn solve(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Result<Levels> {
+/// The passes that tiles found, as edges between nodes.
+pub(super) fn edges_of(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Result<Vec<Edge>> {
     let count = tiles.iter().map(|tile| tile.passes.len()).sum();
-    let edges = gather(tiles, count, monitor, |_, tile| {
+    gather(tiles, count, monitor, |_, tile| {
         tile.passes.iter().map(move |pass| {
             let node = |label: u16| match label {
                 OCEAN => 0,
@@ -171,11 +178,28 @@ pub(super) fn solve(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Re
             };
             (node(pass.a), node(pass.b), pass.level)
         })
-    })?;
+    })
+}
+
+/// Solves the graph of all rims, with edges beside those of the tiles.
+pub(super) fn solve_with(
+    tiling: Tiling,
+    tiles: &[Tile],
+    more: Vec<Edge>,
+    monitor: &dyn Monitor,
+) -> Result<Levels> {
+    let mut edges = edges_of(tiling, tiles, monitor)?;
+    edges.extend(more);
+    Ok(Levels { tiling, level: levels_over(edges, tiling.nodes(), monitor)? })
+}
+
+/// How high water stands on each node of a graph: edges from the lowest up join what they connect (Kruskal 1956), and whatever
+/// is joined to the ocean, node 0, by an edge stands at that edge's level. The ocean and what never reaches it stand at minus infinity.
+pub(super) fn levels_over(edges: Vec<Edge>, nodes: usize, monitor: &dyn Monitor) -> Result<Vec<f32>> {
     // Equal levels may come in any order: the result is the same.
     let edges = lowest_first(edges, monitor)?;
 
-    let mut level = vec![f32::NEG_INFINITY; tiling.nodes()];
+    let mut level = vec![f32::NEG_INFINITY; nodes];
     let mut parent: Vec<u32> = (0..level.len() as u32).collect();
     // The nodes of a group that is not joined to the ocean yet, as a chain from its root.
     let mut next = vec![NOBODY; level.len()];
@@ -211,5 +235,5 @@ pub(super) fn solve(tiling: Tiling, tiles: &[Tile], monitor: &dyn Monitor) -> Re
             last[big as usize] = last[small as usize];
         }
     }
-    Ok(Levels { tiling, level })
+    Ok(level)
 }

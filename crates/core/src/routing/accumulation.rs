@@ -11,7 +11,7 @@ pub const ACCUMULATION_NODATA: u32 = u32::MAX;
 
 /// Rows that one thread works on by itself. It is fixed, so that sums of real numbers are added in
 /// the same order however many threads there are.
-const BAND: usize = 512;
+pub(super) const BAND: usize = 512;
 
 /// Number of cells upstream of each cell, itself not counted: 0 at a headwater.
 ///
@@ -79,7 +79,7 @@ pub(super) fn weight(weights: &Grid<f32>, index: usize) -> f64 {
 /// A cell that has been passed on.
 const DONE: u8 = u8::MAX;
 
-fn accumulate<T>(
+pub(super) fn accumulate<T>(
     directions: &Grid<u8>,
     own: &(dyn Fn(usize) -> T + Sync),
     nodata: T,
@@ -157,6 +157,10 @@ where
                 break;
             }
             let next = here.wrapping_add_signed(step);
+            // Only of a part of a grid water goes on beyond it.
+            if next >= sums.len() {
+                break;
+            }
             let carried = sums[here] + own(here);
             sums[next] += carried;
             waiting[next] -= 1;

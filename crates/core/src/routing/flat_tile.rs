@@ -4,13 +4,24 @@ use super::d8::{DIRECTION_NODATA, OUTLET, UNDECIDED};
 use super::flats::Rims;
 use crate::monitor::check;
 use crate::{Grid, Monitor, NEIGHBOURS, Result};
+use serde::{Deserialize, Serialize};
 
 /// Ties between equally good neighbours: straight ones before diagonal ones.
 const STRAIGHT_FIRST: [usize; 8] = [0, 2, 4, 6, 1, 3, 5, 7];
 /// The steps of a cell of a flat that no step has reached; 0 are those of cells outside flats.
 pub(super) const UNREACHED: u32 = u32::MAX;
 
-/// Where a tile lies.
+/// The rows of a surface whose flats are resolved.
+#[derive(Clone, Copy)]
+pub(super) struct Land<'a> {
+    /// metres, `NaN` for nodata
+    pub surface: &'a Grid<f32>,
+    /// rows of the surface above them
+    pub above: usize,
+    pub rows: usize,
+}
+
+/// Where a tile lies in these rows.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Place {
     pub top: usize,
@@ -21,16 +32,19 @@ pub(super) struct Place {
 
 impl Place {
     /// The tile of `size` cells at a row and column of tiles.
-    pub(super) fn new(surface: &Grid<f32>, row: usize, col: usize, size: usize) -> Self {
+    pub(super) fn new(land: Land<'_>, row: usize, col: usize, size: usize) -> Self {
         let (top, left) = (row * size, col * size);
-        Self { top, left, height: size.min(surface.rows() - top), width: size.min(surface.cols() - left) }
+        Self { top, left, height: size.min(land.rows - top), width: size.min(land.surface.cols() - left) }
     }
 }
 
-/// How many steps a cell lies from a cell beside lower ground, and from one beside higher.
-#[derive(Debug, Clone, Copy, Default, PartialEq)]
-pub(super) struct Steps {
+/// How many steps a cell of a flat lies from a cell beside lower ground, and from one beside higher: 0 outside flats, the
+/// largest number where none was counted yet.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FlatSteps {
+    /// from lower ground
     pub towards: u32,
+    /// from higher ground
     pub away: u32,
 }
 
@@ -58,7 +72,7 @@ pub(super) struct FlatTile {
     /// for each cell of a flat, in row order: where it drains, as far as it is known
     codes: Vec<u8>,
     /// and its steps
-    steps: Vec<Steps>,
+    steps: Vec<FlatSteps>,
 }
 
 impl FlatTile {
@@ -69,7 +83,7 @@ impl FlatTile {
     /// An undecided cell never lies at the footprint's edge, so that it has all eight neighbours; and
     /// undecided neighbours are equally high, since the higher of two would have a direction.
     pub(super) fn begin(
-        surface: &Grid<f32>,
+        land: Land<'_>,
         place: Place,
         codes: &mut [u8],
         above: &[u8],
@@ -77,7 +91,7 @@ impl FlatTile {
         scratch: &mut Scratch,
         monitor: &dyn Monitor,
     ) -> Result<Option<Self>> {
-        scratch.load_codes(surface, &place, codes, above, below);
+        scratch.load_codes(land.surface.cols(), &place, codes, above, below);
         let across = place.width + 2;
         let inner = |row: usize| row * across + 1..(row + 1) * across - 1;
         scratch.cells.clear();
@@ -88,7 +102,7 @@ impl FlatTile {
         if scratch.cells.is_empty() {
             return Ok(None);
         }
-        scratch.load_elevations(surface, &place);
+        scratch.load_elevations(land, &place);
         let crosses = scratch.find_rims(&place);
         // A tile counts no steps in what lies round it.
         for steps in [&mut scratch.towards, &mut scratch.away] {
@@ -119,7 +133,7 @@ impl FlatTile {
                 code_of(cell as usize, across, &scratch.codes, &scratch.towards, &scratch.away)
             {
                 let (row, col) = (cell as usize / across - 1, cell as usize % across - 1);
-                codes[row * surface.cols() + place.left + col] = code;
+                codes[row * land.surface.cols() + place.left + col] = code;
             }
         }
         Ok(None)
@@ -138,7 +152,7 @@ impl FlatTile {
             let (row, col) = (at / across - 1, at % across - 1);
             flat[row * words + col / 64] |= 1 << (col % 64);
             codes.push(scratch.codes[at]);
-            steps.push(Steps { towards: scratch.towards[at], away: scratch.away[at] });
+            steps.push(FlatSteps { towards: scratch.towards[at], away: scratch.away[at] });
         }
         let mut sum = 0;
         for (before, words) in before.iter_mut().zip(flat.chunks(words)) {
@@ -228,7 +242,7 @@ impl FlatTile {
         spread(towards, across, lower_rim, queue, monitor)?;
         spread(away, across, higher_rim, queue, monitor)?;
         for (steps, &at) in self.steps.iter_mut().zip(&*cells) {
-            *steps = Steps { towards: towards[at as usize], away: away[at as usize] };
+            *steps = FlatSteps { towards: towards[at as usize], away: away[at as usize] };
         }
         Ok(())
     }
@@ -251,8 +265,8 @@ impl FlatTile {
     }
 
     /// The steps of a cell, by its row and column in the tile.
-    pub(super) fn steps(&self, row: usize, col: usize) -> Steps {
-        self.slot(row, col).map_or(Steps::default(), |slot| self.steps[slot])
+    pub(super) fn steps(&self, row: usize, col: usize) -> FlatSteps {
+        self.slot(row, col).map_or(FlatSteps::default(), |slot| self.steps[slot])
     }
 
     /// Sets the steps of a cell of a flat, and whether it is the bottom of a closed basin.
@@ -274,8 +288,8 @@ impl FlatTile {
 
 impl Scratch {
     /// Copies the codes of a tile and of the cells round it.
-    fn load_codes(&mut self, surface: &Grid<f32>, place: &Place, codes: &[u8], above: &[u8], below: &[u8]) {
-        let (cols, across) = (surface.cols(), place.width + 2);
+    fn load_codes(&mut self, cols: usize, place: &Place, codes: &[u8], above: &[u8], below: &[u8]) {
+        let across = place.width + 2;
         let (from, to) = (place.left.saturating_sub(1), (place.left + place.width + 1).min(cols));
         let shift = from + 1 - place.left;
         self.codes.clear();
@@ -290,15 +304,16 @@ impl Scratch {
         }
     }
 
-    fn load_elevations(&mut self, surface: &Grid<f32>, place: &Place) {
-        let (cols, across) = (surface.cols(), place.width + 2);
+    fn load_elevations(&mut self, land: Land<'_>, place: &Place) {
+        let (cols, across) = (land.surface.cols(), place.width + 2);
         let (from, to) = (place.left.saturating_sub(1), (place.left + place.width + 1).min(cols));
         let shift = from + 1 - place.left;
         self.z.clear();
         self.z.resize(self.codes.len(), f32::NAN);
-        for row in place.top.saturating_sub(1)..(place.top + place.height + 1).min(surface.rows()) {
-            self.z[(row + 1 - place.top) * across + shift..][..to - from]
-                .copy_from_slice(&surface.values()[row * cols + from..row * cols + to]);
+        let top = land.above + place.top;
+        for row in top.saturating_sub(1)..(top + place.height + 1).min(land.surface.rows()) {
+            self.z[(row + 1 - top) * across + shift..][..to - from]
+                .copy_from_slice(&land.surface.values()[row * cols + from..row * cols + to]);
         }
     }
 

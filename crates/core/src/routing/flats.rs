@@ -7,12 +7,12 @@
 use rayon::prelude::*;
 
 use super::d8::DIRECTION_NODATA;
-use super::flat_tile::{FlatTile, Place, Scratch, Steps, UNREACHED};
+use super::flat_tile::{FlatSteps, FlatTile, Land, Place, Scratch, UNREACHED};
 use crate::monitor::{Later, SharedPace, check, gather};
-use crate::{Grid, Monitor, NEIGHBOURS, Result};
+use crate::{Grid, Monitor, NEIGHBOURS, Result, Rim};
 
 /// Edge of a tile.
-const TILE: usize = 256;
+pub(super) const TILE: usize = 256;
 
 /// Gives a direction to every undecided cell.
 ///
@@ -36,82 +36,145 @@ pub(super) fn resolve_flats(
     resolve_in_tiles(surface, directions, TILE, monitor)
 }
 
+/// What lies beside the rows whose flats are resolved, where others resolve it: directions, none where the grid ends.
+#[derive(Default)]
+pub(super) struct Beyond<'a> {
+    pub above: Option<&'a [u8]>,
+    pub below: Option<&'a [u8]>,
+}
+
 fn resolve_in_tiles(
     surface: &Grid<f32>,
     directions: &mut Grid<u8>,
     size: usize,
     monitor: &dyn Monitor,
 ) -> Result<()> {
-    let (rows, cols) = (surface.rows(), surface.cols());
-    let (bands, across) = (rows.div_ceil(size), cols.div_ceil(size));
-    let row_of = |row: Option<usize>, codes: &[u8]| match row {
-        Some(row) if row < rows => codes[row * cols..(row + 1) * cols].to_vec(),
-        _ => vec![DIRECTION_NODATA; cols],
-    };
-    // What lies just outside a band of tiles is read while others may write there: from a copy.
-    let beside: Vec<(Vec<u8>, Vec<u8>)> = (0..bands)
-        .map(|band| {
-            let codes = directions.values();
-            (row_of((band * size).checked_sub(1), codes), row_of(Some((band + 1) * size), codes))
-        })
-        .collect();
-    let pace = SharedPace::new(monitor, bands * across * 2);
-    // Tiles with flats that cross their rims; all others are done at once.
-    let crossing: Vec<Option<FlatTile>> = directions
-        .values_mut()
-        .par_chunks_mut(size * cols)
-        .zip(beside.par_iter())
-        .enumerate()
-        .map_init(Scratch::default, |scratch, (band, (codes, (above, below)))| {
-            (0..across)
-                .map(|tile| {
-                    pace.advance(1)?;
-                    let place = Place::new(surface, band, tile, size);
-                    FlatTile::begin(surface, place, codes, above, below, scratch, monitor)
-                })
-                .collect::<Result<Vec<_>>>()
-        })
-        .collect::<Result<Vec<_>>>()?
-        .into_iter()
-        .flatten()
-        .collect();
-    let mut crossing = Later::new(crossing);
-    if crossing.iter().any(Option::is_some) {
-        let mut rims = Rims::new(rows, cols, size);
-        let news = rims.publish_all(&crossing, |_| true);
-        check(monitor)?;
-        count_in_rounds(&mut crossing, &mut rims, news, monitor)?;
-        drain_closed(&mut crossing, &rims, monitor)?;
-        check(monitor)?;
-        rims.publish_all(&crossing, |_| true);
-        directions
-            .values_mut()
-            .par_chunks_mut(size * cols)
-            .zip(crossing.par_chunks_mut(across))
-            .try_for_each_init(Scratch::default, |scratch, (codes, tiles)| {
-                for tile in tiles {
-                    pace.advance(1)?;
-                    if let Some(tile) = tile.take() {
-                        tile.end(&rims, codes, cols, scratch);
-                    }
-                }
-                Ok(())
-            })?;
-    }
-    drop(crossing.keep());
-    monitor.progress(1.0);
-    Ok(())
+    let land = Land { surface, above: 0, rows: surface.rows() };
+    let mut flats = Flats::begin(land, directions.values_mut(), &Beyond::default(), size, monitor)?;
+    flats.drain_closed(monitor)?;
+    flats.end(directions.values_mut(), monitor)
 }
 
-/// Counts on over the rims until no tile has news for its neighbours. `news` tells which tiles have.
+/// Flats of some rows, of which those that cross the rims of tiles are not resolved yet.
+pub(super) struct Flats {
+    /// tiles with flats that cross their rims; all others are done at once
+    crossing: Later<Vec<Option<FlatTile>>>,
+    rims: Rims,
+}
+
+impl Flats {
+    /// Begins with flats in tiles of `size`; `directions` are those of the rows, to which the flats within a tile are written.
+    pub(super) fn begin(
+        land: Land<'_>,
+        directions: &mut [u8],
+        beyond: &Beyond<'_>,
+        size: usize,
+        monitor: &dyn Monitor,
+    ) -> Result<Self> {
+        let (rows, cols) = (land.rows, land.surface.cols());
+        let (bands, across) = (rows.div_ceil(size), cols.div_ceil(size));
+        let row_of = |row: usize| directions[row * cols..(row + 1) * cols].to_vec();
+        let told =
+            |beside: Option<&[u8]>| beside.map_or_else(|| vec![DIRECTION_NODATA; cols], <[u8]>::to_vec);
+        // What lies just outside a band of tiles is read while others may write there: from a copy.
+        let beside: Vec<(Vec<u8>, Vec<u8>)> = (0..bands)
+            .map(|band| {
+                let above = (band * size).checked_sub(1).map_or_else(|| told(beyond.above), row_of);
+                let below = (band + 1) * size;
+                (above, if below < rows { row_of(below) } else { told(beyond.below) })
+            })
+            .collect();
+        let pace = SharedPace::new(monitor, bands * across * 2);
+        let crossing: Vec<Option<FlatTile>> = directions
+            .par_chunks_mut(size * cols)
+            .zip(beside.par_iter())
+            .enumerate()
+            .map_init(Scratch::default, |scratch, (band, (codes, (above, below)))| {
+                (0..across)
+                    .map(|tile| {
+                        pace.advance(1)?;
+                        let place = Place::new(land, band, tile, size);
+                        FlatTile::begin(land, place, codes, above, below, scratch, monitor)
+                    })
+                    .collect::<Result<Vec<_>>>()
+            })
+            .collect::<Result<Vec<_>>>()?
+            .into_iter()
+            .flatten()
+            .collect();
+        let mut flats = Self { crossing: Later::new(crossing), rims: Rims::new(rows, cols, size) };
+        if flats.cross() {
+            let news = flats.rims.publish_all(&flats.crossing, |_| true);
+            check(monitor)?;
+            let concerned = flats.rims.beside(&news);
+            count_in_rounds(&mut flats.crossing, &mut flats.rims, concerned, monitor)?;
+        }
+        Ok(flats)
+    }
+
+    fn cross(&self) -> bool {
+        self.crossing.iter().any(Option::is_some)
+    }
+
+    /// The steps of the cells in the first and in the last row.
+    pub(super) fn rim(&self) -> Rim<FlatSteps> {
+        self.rims.ends()
+    }
+
+    /// Counts on from the steps told of the rows above and below, none where the grid ends.
+    pub(super) fn count_on(
+        &mut self,
+        (above, below): (Option<&[FlatSteps]>, Option<&[FlatSteps]>),
+        monitor: &dyn Monitor,
+    ) -> Result<()> {
+        self.rims.above = above.map(<[FlatSteps]>::to_vec);
+        self.rims.below = below.map(<[FlatSteps]>::to_vec);
+        let mut concerned = vec![false; self.crossing.len()];
+        self.rims.mark_ends(&mut concerned);
+        count_in_rounds(&mut self.crossing, &mut self.rims, concerned, monitor)
+    }
+
+    /// Flats that reach no lower rim, only where the surface was not filled.
+    fn drain_closed(&mut self, monitor: &dyn Monitor) -> Result<()> {
+        drain_closed(&mut self.crossing, &self.rims, monitor)?;
+        check(monitor)?;
+        self.rims.publish_all(&self.crossing, |_| true);
+        Ok(())
+    }
+
+    /// Writes the directions of the flats that cross rims.
+    pub(super) fn end(mut self, directions: &mut [u8], monitor: &dyn Monitor) -> Result<()> {
+        if self.cross() {
+            let Self { crossing, rims } = &mut self;
+            let (across, cols, size) = (rims.across(), rims.cols, rims.size);
+            let pace = SharedPace::new(monitor, 2 * crossing.len());
+            directions.par_chunks_mut(size * cols).zip(crossing.par_chunks_mut(across)).try_for_each_init(
+                Scratch::default,
+                |scratch, (codes, tiles)| {
+                    for tile in tiles {
+                        pace.advance(1)?;
+                        if let Some(tile) = tile.take() {
+                            tile.end(rims, codes, cols, scratch);
+                        }
+                    }
+                    Ok(())
+                },
+            )?;
+        }
+        drop(self.crossing.keep());
+        monitor.progress(1.0);
+        Ok(())
+    }
+}
+
+/// Counts on over the rims until no tile has news for its neighbours. `concerned` tells which tiles are to begin.
 fn count_in_rounds(
     tiles: &mut [Option<FlatTile>],
     rims: &mut Rims,
-    mut news: Vec<bool>,
+    mut concerned: Vec<bool>,
     monitor: &dyn Monitor,
 ) -> Result<()> {
-    while news.contains(&true) {
-        let concerned = rims.beside(&news);
+    while concerned.contains(&true) {
         tiles.par_iter_mut().zip(concerned.par_iter()).try_for_each_init(
             Scratch::default,
             |scratch, (tile, &concerned)| match tile {
@@ -119,7 +182,8 @@ fn count_in_rounds(
                 _ => Ok(()),
             },
         )?;
-        news = rims.publish_all(tiles, |tile| concerned[tile]);
+        let news = rims.publish_all(tiles, |tile| concerned[tile]);
+        concerned = rims.beside(&news);
     }
     Ok(())
 }
@@ -164,16 +228,37 @@ pub(super) struct Rims {
     cols: usize,
     size: usize,
     /// two rows for each row of tiles: their first and their last
-    lines: Vec<Steps>,
+    lines: Vec<FlatSteps>,
     /// two columns for each column of tiles
-    columns: Vec<Steps>,
+    columns: Vec<FlatSteps>,
+    /// what was told of the rows above all tiles and below them
+    above: Option<Vec<FlatSteps>>,
+    below: Option<Vec<FlatSteps>>,
 }
 
 impl Rims {
     fn new(rows: usize, cols: usize, size: usize) -> Self {
-        let lines = vec![Steps::default(); 2 * rows.div_ceil(size) * cols];
-        let columns = vec![Steps::default(); 2 * cols.div_ceil(size) * rows];
-        Self { rows, cols, size, lines, columns }
+        let lines = vec![FlatSteps::default(); 2 * rows.div_ceil(size) * cols];
+        let columns = vec![FlatSteps::default(); 2 * cols.div_ceil(size) * rows];
+        Self { rows, cols, size, lines, columns, above: None, below: None }
+    }
+
+    /// The steps of the first and the last row of all tiles.
+    fn ends(&self) -> Rim<FlatSteps> {
+        let (cols, lines) = (self.cols, &self.lines);
+        Rim { first: lines[..cols].to_vec(), last: lines[lines.len() - cols..].to_vec() }
+    }
+
+    /// Marks the tiles beside rows that others told of.
+    fn mark_ends(&self, tiles: &mut [bool]) {
+        let across = self.across();
+        if self.above.is_some() {
+            tiles[..across].fill(true);
+        }
+        if self.below.is_some() {
+            let last = tiles.len() - across;
+            tiles[last..].fill(true);
+        }
     }
 
     fn across(&self) -> usize {
@@ -194,7 +279,7 @@ impl Rims {
     fn publish(&mut self, tile: &FlatTile) -> bool {
         let place = tile.place;
         let mut new = false;
-        let mut tell = |told: &mut Steps, row: usize, col: usize| {
+        let mut tell = |told: &mut FlatSteps, row: usize, col: usize| {
             let steps = tile.steps(row, col);
             new |= *told != steps;
             *told = steps;
@@ -228,20 +313,19 @@ impl Rims {
 
     /// Calls `each` for every cell just outside a tile: its row and column in the tile's memory, which
     /// has one more cell all round, and its steps.
-    pub(super) fn around(&self, place: &Place, mut each: impl FnMut(usize, usize, Steps)) {
+    pub(super) fn around(&self, place: &Place, mut each: impl FnMut(usize, usize, FlatSteps)) {
         let (band, column) = (place.top / self.size, place.left / self.size);
         let from = place.left.saturating_sub(1);
         let to = (place.left + place.width + 1).min(self.cols);
-        let mut line = |line: usize, row: usize| {
-            for col in from..to {
-                each(row, col + 1 - place.left, self.lines[line * self.cols + col]);
+        let line = |line: usize| Some(&self.lines[line * self.cols..(line + 1) * self.cols]);
+        let goes_on = place.top + place.height < self.rows;
+        let above = if place.top > 0 { line(2 * band - 1) } else { self.above.as_deref() };
+        let below = if goes_on { line(2 * band + 2) } else { self.below.as_deref() };
+        for (row, told) in [(0, above), (place.height + 1, below)] {
+            let Some(told) = told else { continue };
+            for (at, &steps) in told[from..to].iter().enumerate() {
+                each(row, from + at + 1 - place.left, steps);
             }
-        };
-        if place.top > 0 {
-            line(2 * band - 1, 0);
-        }
-        if place.top + place.height < self.rows {
-            line(2 * band + 2, place.height + 1);
         }
         let mut down = |line: usize, col: usize| {
             for row in 0..place.height {

@@ -5,7 +5,9 @@
 //! [`DIRECTION_NODATA`] outside the footprint.
 
 mod accumulation;
+mod accumulation_band;
 mod d8;
+mod d8_band;
 mod dinf;
 mod distance;
 mod fall;
@@ -20,10 +22,13 @@ mod spread;
 mod thread;
 
 pub use accumulation::{ACCUMULATION_NODATA, flow_accumulation, weighted_accumulation};
+pub use accumulation_band::{AccumulatingBand, BandFlow, settle_flow};
 pub use d8::{DIRECTION_NODATA, OUTLET, flow_directions, flow_directions_to_outlets};
+pub use d8_band::RoutingBand;
 pub use dinf::{DINF_OUTLET, dinf_accumulation, dinf_directions};
 pub use distance::{distance_to_outlet, distance_to_stream};
 pub use fall::with_least_fall;
+pub use flat_tile::FlatSteps;
 pub use indices::{LEAST_SLOPE, height_above_stream, specific_area, stream_power_index, wetness_index};
 pub(crate) use inflows::{inflows_of_row, largest_inflow_of_row};
 pub(crate) use method::carry_down;

@@ -20,3 +20,20 @@ pub(crate) fn any_terrain(size: usize) -> impl Strategy<Value = Grid<f32>> {
         })
     })
 }
+
+/// A grid cut into bands, each with up to `beside` rows beside it.
+pub(crate) fn in_bands<T: Clone>(
+    grid: &Grid<T>,
+    cuts: &[std::ops::Range<usize>],
+    beside: usize,
+) -> Vec<crate::Band<T>> {
+    let rows =
+        |rows: std::ops::Range<usize>| &grid.values()[rows.start * grid.cols()..rows.end * grid.cols()];
+    let band = |own: &std::ops::Range<usize>| {
+        let above = rows(own.start.saturating_sub(beside)..own.start);
+        let below = rows(own.end..(own.end + beside).min(grid.rows()));
+        let band = Grid::from_vec(own.len(), grid.cols(), rows(own.clone()).to_vec());
+        crate::Band::new(above, &band, below).unwrap()
+    };
+    cuts.iter().map(band).collect()
+}

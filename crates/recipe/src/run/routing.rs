@@ -16,7 +16,7 @@ use bothros_products::{
 };
 use rayon::prelude::*;
 
-use super::{Run, write};
+use super::{ROUTED, Run, write};
 use crate::inputs;
 use crate::{Error, Result, Routing, RoutingMethod};
 
@@ -70,8 +70,10 @@ pub(super) fn counted(routed: &Routed, ground: &Grid<f32>) -> Counted {
 }
 
 impl Run<'_> {
+    /// Routes flow, but for what has been `routed` already.
     pub(super) fn route(
         &mut self,
+        routed: Option<Routed>,
         done: &Conditioned,
         routing: &Routing,
         frame: &Frame,
@@ -79,11 +81,17 @@ impl Run<'_> {
         notes: &mut Vec<String>,
     ) -> Result<Routed> {
         let surface = done.routing_surface();
-        let directions = self.step("finding flow directions", 0.42, |part| {
-            Ok(flow_directions_to_outlets(surface, &done.open, part)?)
-        })?;
-        let accumulation =
-            self.step("accumulating flow", 0.46, |part| Ok(flow_accumulation(&directions, part)?))?;
+        let (directions, accumulation) = match routed {
+            Some(routed) => (routed.directions, routed.accumulation),
+            None => {
+                let directions = self.step("finding flow directions", 0.42, |part| {
+                    Ok(flow_directions_to_outlets(surface, &done.open, part)?)
+                })?;
+                let sums =
+                    self.step("accumulating flow", ROUTED, |part| Ok(flow_accumulation(&directions, part)?))?;
+                (directions, sums)
+            }
+        };
         let weights = match &routing.weights {
             Some(path) => {
                 let recipe = self.recipe;

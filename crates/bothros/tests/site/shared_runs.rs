@@ -1,0 +1,136 @@
+//! `bothros run --share`: one run by several processes, of which some end in the middle.
+
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use bothros_core::Frame;
+
+use crate::recipe::{Bench, recipe};
+
+const SIZE: usize = 900;
+const REST: &str = "[conditioning]\nsinks = \"fill\"\n[network]\nthreshold = { cells = 800 }\n";
+
+fn bench() -> Bench {
+    let bench = Bench::new();
+    let mut rough = bothros_demo::fractal_terrain(SIZE, 11);
+    // A flat that reaches over many bands, and a lake of nodata.
+    for (index, z) in rough.values_mut().iter_mut().enumerate() {
+        let (row, col) = ((index / SIZE) as f64, (index % SIZE) as f64);
+        match (row - 400.0).hypot(col - 500.0) {
+            far if far < 40.0 => *z = f32::NAN,
+            far if far < 330.0 => *z = (*z / 20.0).round() * 20.0,
+            _ => {}
+        }
+    }
+    let frame =
+        Frame { rows: SIZE, cols: SIZE, left: 500_000.0, top: 4_760_000.0, cell_size: 10.0, unit_m: 1.0 };
+    bench.dem("dem.tif", &rough, &frame, "EPSG:32628");
+    std::fs::write(bench.path("recipe.toml"), recipe(REST)).unwrap();
+    bench
+}
+
+/// A process that shares the run, on one thread.
+fn begin(bench: &Bench, out: &str) -> Child {
+    Command::new(env!("CARGO_BIN_EXE_bothros"))
+        .env("RAYON_NUM_THREADS", "1")
+        .arg("run")
+        .arg(bench.path("recipe.toml"))
+        .arg("--out")
+        .arg(bench.path(out))
+        .arg("--share")
+        .arg(bench.path("place"))
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap()
+}
+
+fn wait_for(what: &Path) {
+    let begun = Instant::now();
+    while !what.exists() {
+        assert!(begun.elapsed() < Duration::from_secs(60), "{} never came", what.display());
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+/// What a process said that ended well.
+fn said(child: Child) -> String {
+    let done = child.wait_with_output().unwrap();
+    let (out, err) = (String::from_utf8_lossy(&done.stdout), String::from_utf8_lossy(&done.stderr));
+    assert!(done.status.success(), "{out}{err}");
+    out.into_owned()
+}
+
+fn hold_the_same(bench: &Bench, one: &str, other: &str) {
+    let mut compared = 0;
+    for file in std::fs::read_dir(bench.path(one)).unwrap() {
+        let name = file.unwrap().file_name().into_string().unwrap();
+        let read = |out: &str| std::fs::read(bench.path(out).join(&name)).unwrap();
+        // Of a GeoPackage the time is told when it was written.
+        if name.ends_with(".tif") {
+            assert!(read(one) == read(other), "{name}");
+            compared += 1;
+        }
+    }
+    assert_eq!(compared, 5);
+    let told = |out: &str| -> serde_json::Value {
+        let text = std::fs::read_to_string(bench.path(out).join("summary.json")).unwrap();
+        let mut told: serde_json::Value = serde_json::from_str(&text).unwrap();
+        for apart in ["steps", "seconds", "peak_memory_bytes"] {
+            told.as_object_mut().unwrap().remove(apart);
+        }
+        for step in told["conditioning"].as_array_mut().into_iter().flatten() {
+            step.as_object_mut().unwrap().remove("seconds");
+        }
+        told
+    };
+    assert_eq!(told(one), told(other));
+}
+
+#[test]
+fn one_that_is_killed_costs_nothing_but_time() {
+    let bench = bench();
+    bench.run(&recipe(REST), "alone");
+    let mut first = begin(&bench, "first");
+    // It has prepared the DEM, and works on a band.
+    wait_for(&bench.path("place").join("land"));
+    first.kill().unwrap();
+    first.wait().unwrap();
+    assert!(!bench.path("first").exists());
+    let others = [begin(&bench, "second"), begin(&bench, "third")];
+    let said = others.map(said);
+    let wrote: Vec<&str> = ["second", "third"].into_iter().filter(|out| bench.path(out).exists()).collect();
+    let [wrote] = wrote[..] else { panic!("one of them writes the results: {said:?}") };
+    hold_the_same(&bench, "alone", wrote);
+    let told = said.iter().find(|said| said.contains("another process finished")).unwrap();
+    assert!(told.contains(wrote), "{told}");
+    // What was computed on the way is gone, and who comes late learns where the results are.
+    assert!(!bench.path("place").join("dem").join("00000").exists());
+    assert!(self::said(begin(&bench, "late")).contains(wrote));
+}
+
+#[test]
+fn what_cannot_be_shared_is_refused() {
+    let bench = bench();
+    let place = bench.path("place");
+    let share = ["--share", place.to_str().unwrap()];
+    for (rest, expected) in [
+        ("[conditioning]\nsinks = \"breach\"\n", "conditioning: must be sinks = \"fill\""),
+        ("", "conditioning: must be"),
+        ("[conditioning]\nsinks = \"fill\"\n[routing]\nmethod = \"mfd\"\n", "routing.method: must be \"d8\""),
+    ] {
+        let done = bench.run_with(&recipe(rest), "refused", &share);
+        let told = String::from_utf8_lossy(&done.stderr).into_owned();
+        assert!(done.status.code() == Some(2) && told.contains(expected), "{rest}: {told}");
+        assert!(!bench.path("refused").exists() && !place.exists());
+    }
+    let done = bench.run_with(&recipe(REST), "refused", &["--share", "ftp://there"]);
+    assert!(String::from_utf8_lossy(&done.stderr).contains("is no place to share work in"));
+    // Another recipe cannot join.
+    std::fs::write(bench.path("recipe.toml"), recipe(REST)).unwrap();
+    said(begin(&bench, "done"));
+    let done = bench.run_with(&recipe(&REST.replace("800", "900")), "other", &share);
+    let told = String::from_utf8_lossy(&done.stderr).into_owned();
+    assert!(done.status.code() == Some(2) && told.contains("differs in network.threshold.cells"), "{told}");
+}

@@ -1,0 +1,16 @@
+//! Filling and routing a DEM by any number of processes, on one machine or several.
+//!
+//! The DEM is cut into bands of rows. What is known of each lies in a place that all processes reach, a directory or an object
+//! store by S3's protocol: elevations, what crosses from band to band, and what was computed, made smaller without loss. Work goes
+//! in phases; in each, whoever is free takes a band and puts the result back ([`Joint::work`]). A process that ends in the
+//! middle costs its band, which another takes once it has given no sign of life for a while; a process that comes later, even
+//! after all have ended, goes on from what is there.
+
+mod claims;
+mod error;
+mod phases;
+mod rows;
+mod shelf;
+
+pub use error::Error;
+pub use phases::{Computed, Ground, Joint, Outcome, Terms};

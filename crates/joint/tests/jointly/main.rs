@@ -1,0 +1,188 @@
+//! Several processes' parts in one: threads that know nothing of each other but the place that they share.
+#![allow(clippy::unwrap_used)]
+
+mod object_store_stand_in;
+
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+
+use bothros_core::conditioning::fill;
+use bothros_core::routing::{flow_accumulation, flow_directions};
+use bothros_core::{Grid, Monitor, Silent};
+use bothros_joint::{Computed, Error, Ground, Joint, Outcome, Terms};
+
+/// Rough land with flats, lakes that reach over many rows, and a hole.
+fn land(rows: usize, cols: usize) -> Grid<f32> {
+    let mut state = 7u32;
+    Grid::from_fn(rows, cols, |c| {
+        state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        let valley = (c.col as f32 - cols as f32 / 2.0).abs() / 8.0;
+        let rough = (state >> 28) as f32;
+        match (c.row, c.col) {
+            (row, col) if (40..50).contains(&row) && (10..14).contains(&col) => f32::NAN,
+            (row, _) if row + 1 == rows => 60.0,
+            _ => (valley + rough / 3.0).floor(),
+        }
+    })
+}
+
+/// Memory for half of the bands of the land below.
+const ROOM: u64 = 60_000;
+
+fn terms(program: &str, work: &str) -> Terms {
+    Terms { program: program.into(), work: work.into(), cells_at_once: 900 }
+}
+
+fn join(place: &str) -> Joint {
+    Joint::join(place, terms("1", "w"), ROOM, |_| unreachable!("the work is the same")).unwrap()
+}
+
+fn ground(dem: &Grid<f32>) -> Ground {
+    Ground { dem: dem.clone(), told: serde_json::json!({ "where": "here" }) }
+}
+
+fn holds_the_same(computed: &Computed, dem: &Grid<f32>) {
+    let filled = fill(dem, &Silent).unwrap();
+    let directions = flow_directions(&filled, &Silent).unwrap();
+    let same = |a: &Grid<f32>, b: &Grid<f32>| {
+        a.values().iter().zip(b.values()).all(|(a, b)| a.to_bits() == b.to_bits())
+    };
+    assert!(same(&computed.ground.dem, dem) && same(&computed.filled, &filled));
+    assert_eq!(computed.directions, directions);
+    assert_eq!(computed.accumulation, flow_accumulation(&directions, &Silent).unwrap());
+    assert_eq!(computed.ground.told["where"], "here");
+}
+
+/// Works in a place until all is done; what it computed, if it was the one to finish.
+fn work(place: &str, dem: &Grid<f32>, prepared: &AtomicUsize) -> Option<Computed> {
+    let mut joint = join(place);
+    let prepare = |_: &dyn Monitor| {
+        prepared.fetch_add(1, Ordering::Relaxed);
+        Ok::<_, Error>(ground(dem))
+    };
+    match joint.work(prepare, &|_| (), &Silent).unwrap() {
+        Outcome::Mine(computed) => {
+            joint.done("it is done").unwrap();
+            Some(*computed)
+        }
+        Outcome::Done(told) => {
+            assert_eq!(told, "it is done");
+            None
+        }
+    }
+}
+
+fn several_work_in(place: &str) {
+    let (dem, prepared) = (land(150, 90), AtomicUsize::new(0));
+    let done: Vec<Option<Computed>> = std::thread::scope(|scope| {
+        let workers: Vec<_> = (0..3).map(|_| scope.spawn(|| work(place, &dem, &prepared))).collect();
+        workers.into_iter().map(|worker| worker.join().unwrap()).collect()
+    });
+    let mine: Vec<&Computed> = done.iter().flatten().collect();
+    assert_eq!((mine.len(), prepared.load(Ordering::Relaxed)), (1, 1), "each thing is done once");
+    holds_the_same(mine[0], &dem);
+    // Who comes late is told.
+    assert!(work(place, &dem, &prepared).is_none());
+}
+
+#[test]
+fn several_share_a_directory() {
+    let place = tempfile::tempdir().unwrap();
+    several_work_in(place.path().to_str().unwrap());
+    let left: Vec<String> = std::fs::read_dir(place.path())
+        .unwrap()
+        .map(|e| e.unwrap())
+        .filter(|e| e.path().is_file())
+        .map(|e| e.file_name().to_string_lossy().into_owned())
+        .collect();
+    let mut left = left;
+    left.sort();
+    assert_eq!(left, ["finished", "plan"], "what was computed on the way is gone");
+}
+
+#[test]
+fn several_share_an_object_store() {
+    let endpoint = object_store_stand_in::begin();
+    for (name, value) in [
+        ("AWS_ENDPOINT", endpoint.as_str()),
+        ("AWS_REGION", "here"),
+        ("AWS_ACCESS_KEY_ID", "made-up"),
+        ("AWS_SECRET_ACCESS_KEY", "made-up"),
+    ] {
+        // SAFETY: no other test of this program reads the environment.
+        #[allow(unsafe_code)]
+        unsafe {
+            std::env::set_var(name, value)
+        };
+    }
+    several_work_in("s3://terrain/north/run 1");
+}
+
+/// Cancels once it has been asked some times.
+struct After(AtomicUsize);
+
+impl Monitor for After {
+    fn progress(&self, _: f64) {}
+    fn is_cancelled(&self) -> bool {
+        self.0.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |left| Some(left.saturating_sub(1)))
+            == Ok(0)
+    }
+}
+
+#[test]
+fn work_goes_on_from_what_is_there() {
+    let place = tempfile::tempdir().unwrap();
+    let place = place.path().to_str().unwrap();
+    let dem = land(120, 60);
+    let prepared = AtomicBool::new(false);
+    let prepare = |_: &dyn Monitor| {
+        assert!(!prepared.swap(true, Ordering::Relaxed), "what was prepared is there");
+        Ok::<_, Error>(ground(&dem))
+    };
+    let mut stopped = 0;
+    for asked in (6..).step_by(9) {
+        let mut joint = join(place);
+        match joint.work(prepare, &|_| (), &After(AtomicUsize::new(asked))) {
+            Err(Error::Core(bothros_core::Error::Cancelled)) => stopped += 1,
+            Err(other) => panic!("{other}"),
+            Ok(Outcome::Mine(computed)) => {
+                holds_the_same(&computed, &dem);
+                break;
+            }
+            Ok(Outcome::Done(_)) => unreachable!("nobody else is there"),
+        }
+    }
+    assert!(stopped > 3, "stopped {stopped} times");
+}
+
+#[test]
+fn other_work_and_other_versions_are_refused() {
+    let place = tempfile::tempdir().unwrap();
+    let place = place.path().to_str().unwrap();
+    let _first = join(place);
+    let told = |terms| {
+        Joint::join(place, terms, ROOM, |begun| format!("“{begun}” was begun")).err().unwrap().to_string()
+    };
+    assert!(told(terms("2", "w")).contains("was begun by 1, and this is 2"));
+    assert!(told(terms("1", "v")).contains("“w” was begun"));
+    for wrong in ["ftp://host/there", "s3://", "/proc/nowhere"] {
+        assert!(
+            matches!(Joint::join(wrong, terms("1", "w"), ROOM, |_| String::new()), Err(Error::Place { .. })),
+            "{wrong}"
+        );
+    }
+}
+
+#[test]
+fn what_is_damaged_is_told_by_name() {
+    let place = tempfile::tempdir().unwrap();
+    let dem = land(60, 40);
+    let mut joint = join(place.path().to_str().unwrap());
+    let prepare = |_: &dyn Monitor| Ok::<_, Error>(ground(&dem));
+    let stop = After(AtomicUsize::new(2));
+    assert!(joint.work(prepare, &|_| (), &stop).is_err());
+    let band = place.path().join("dem").join("00003");
+    let data = std::fs::read(&band).unwrap();
+    std::fs::write(&band, &data[..data.len() / 2]).unwrap();
+    let told = joint.work(prepare, &|_| (), &Silent).unwrap_err().to_string();
+    assert!(told.contains("dem/00003") && told.contains("damaged"), "{told}");
+}
