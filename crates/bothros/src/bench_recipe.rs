@@ -33,6 +33,7 @@ pub fn run(sizes: &[usize]) -> anyhow::Result<()> {
             let summary = bothros_recipe::run(&recipe, &dir.path().join("out"), true, &Silent)?;
             table(size, within, &summary, forgets);
         }
+        crate::bench_shared::run(dir.path(), size)?;
     }
     Ok(())
 }

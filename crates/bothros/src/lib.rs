@@ -10,6 +10,7 @@ pub mod baselines;
 pub mod batch;
 pub mod bench;
 pub mod bench_recipe;
+mod bench_shared;
 pub mod bench_site;
 pub mod demo;
 pub mod elevations;

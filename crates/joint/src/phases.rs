@@ -19,9 +19,10 @@ use crate::{Error, rows};
 /// Rows beside a band that flats are resolved with.
 const BESIDE: usize = 2;
 /// Bands at least, where a DEM has the rows, so that several processes have something to do.
-const LEAST_BANDS: usize = 12;
-/// Between two looks at whether there is something to do.
-const LOOK: Duration = Duration::from_millis(50);
+const LEAST_BANDS: usize = 24;
+/// Between two looks at whether there is something to do: at first, and at most after looking in vain.
+const LOOK: Duration = Duration::from_millis(5);
+const LOOK_AT_MOST: Duration = Duration::from_millis(400);
 /// So long a process leaves bands to those that have begun them, when it has nothing else to do.
 const LEAVES_THEM: Duration = Duration::from_secs(2);
 /// Bytes of memory that a cell takes of a band that is kept in memory between phases.
@@ -168,6 +169,7 @@ impl Monitor for Quiet<'_> {
 const FINISHED: &str = "finished";
 const PLAN: &str = "plan";
 const LAND: &str = "land";
+const LAID_OUT: &str = "laid-out";
 
 impl Joint {
     /// Joins the work in a place, or begins it: a directory, or `s3://bucket/prefix`. Bands are kept in memory from phase to phase as
@@ -223,6 +225,13 @@ impl Joint {
                 said = what;
             }
         };
+        let mut look = LOOK;
+        let mut wait = |worked: bool| {
+            if !worked {
+                std::thread::sleep(look);
+            }
+            look = if worked { LOOK } else { (look * 2).min(LOOK_AT_MOST) };
+        };
         loop {
             check(monitor)?;
             if let Some(told) = self.shelf.find(FINISHED)? {
@@ -240,24 +249,32 @@ impl Joint {
                 },
                 Some(land) => {
                     let done: HashSet<String> = self.shelf.list("done")?.into_iter().collect();
+                    // Others begin with the bands that are there while one still lays them out.
+                    if !done.contains(LAID_OUT) && self.member.take("prepare")? {
+                        say("preparing the DEM");
+                        self.lay_out(&prepare(&Quiet(monitor))?)?;
+                        continue;
+                    }
                     let Some((phase, bands)) = self.next(&land, &done)? else {
                         if self.member.take("finish")? {
                             say("putting together what was computed");
                             return Ok(Outcome::Mine(Box::new(self.computed(land)?)));
                         }
                         say("waiting while another process finishes");
-                        std::thread::sleep(LOOK);
+                        wait(false);
                         continue;
                     };
                     let all = land.bands.len() as f64 * 5.0;
                     monitor.progress((done.len() as f64 / all).min(1.0));
                     say(phase.told());
+                    let bands = match done.contains(LAID_OUT) {
+                        true => bands,
+                        false => self.there(&land, bands)?,
+                    };
                     self.work_on(&land, phase, &bands, &Quiet(monitor))?
                 }
             };
-            if !worked {
-                std::thread::sleep(LOOK);
-            }
+            wait(worked);
         }
     }
 
@@ -281,13 +298,21 @@ impl Joint {
         let (rows, cols) = (ground.dem.rows(), ground.dem.cols());
         let most = (self.terms.cells_at_once / cols.max(1)).min(rows.div_ceil(LEAST_BANDS)).max(BESIDE);
         let land = Land { rows, cols, bands: cut_into_bands(rows, most), told: ground.told.clone() };
+        let text = serde_json::to_vec(&land).map_err(|_| self.shelf.damaged(LAND))?;
+        self.shelf.put(LAND, text)?;
         for (band, rows) in land.bands.iter().enumerate() {
             let values = ground.dem.values()[rows.start * cols..rows.end * cols].to_vec();
             self.put_band("dem", band, &Grid::from_vec(rows.len(), cols, values))?;
         }
-        // Last, as it tells that all is there.
-        let text = serde_json::to_vec(&land).map_err(|_| self.shelf.damaged(LAND))?;
-        self.shelf.put(LAND, text)
+        self.shelf.put(&format!("done/{LAID_OUT}"), Vec::new())
+    }
+
+    /// Those of some bands whose elevations are there, with those of the rows beside them.
+    fn there(&self, land: &Land, bands: Vec<usize>) -> Result<Vec<usize>> {
+        let there: HashSet<String> = self.shelf.list("dem-ends")?.into_iter().collect();
+        let is_there = |band: usize| band >= land.bands.len() || there.contains(&format!("{band:05}"));
+        let all = |band: &usize| (band.saturating_sub(1)..band + 2).all(is_there);
+        Ok(bands.into_iter().filter(all).collect())
     }
 
     /// What is to be done next: a phase, and those of its bands that are not done.
@@ -337,7 +362,11 @@ impl Joint {
     /// Does one task of a phase that nobody does; whether there was one.
     fn work_on(&mut self, land: &Land, phase: Phase, bands: &[usize], monitor: &dyn Monitor) -> Result<bool> {
         // Each process begins elsewhere, so that they seldom want the same; what it has in memory goes first.
-        let own = self.member.name().bytes().fold(0usize, |sum, byte| sum.wrapping_mul(31) + byte as usize);
+        let own = self
+            .member
+            .name()
+            .bytes()
+            .fold(0usize, |sum, byte| sum.wrapping_mul(31).wrapping_add(byte as usize));
         let mut bands: Vec<usize> = (0..bands.len()).map(|at| bands[(at + own) % bands.len()]).collect();
         bands.sort_by_key(|band| !self.held.contains_key(band));
         let alone = self.member.is_alone()?;

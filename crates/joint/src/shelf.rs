@@ -58,16 +58,11 @@ impl Shelf {
         Ok(Self { store, prefix, place: place.to_owned(), runtime })
     }
 
-    /// As it was given.
-    pub fn place(&self) -> &str {
-        &self.place
-    }
-
     fn path(&self, name: &str) -> Path {
         name.split('/').fold(self.prefix.clone(), |path, part| path.join(part))
     }
 
-    fn access(&self, name: &str, why: impl std::fmt::Display) -> Error {
+    pub fn access(&self, name: &str, why: impl std::fmt::Display) -> Error {
         Error::Access { place: self.place.clone(), name: name.to_owned(), why: why.to_string() }
     }
 
