@@ -59,7 +59,7 @@ pub fn most_memory() -> Option<u64> {
 }
 
 /// Share of a disk's room that may be taken by what does not fit memory; results need room too.
-const OF_DISK: f64 = 0.6;
+const OF_DISK: f64 = 0.85;
 
 /// Holds to the most memory that was set, for as long as what is returned lives: what does not fit lies in files without
 /// names in a directory.

@@ -356,10 +356,13 @@ fn work_of(
     move |job, handle| {
         let (store, grids, url) = (store.clone(), grids.clone(), url.clone());
         Box::pin(async move {
-            match job.apart {
+            let done = match job.apart {
                 true => crate::apart::work(&url, &job, &handle).await,
                 false => bothros_workflow::work(store, grids, job, handle).await,
-            }
+            };
+            // A large study leaves gigabytes of small blocks; nobody waits until they are given back.
+            tokio::task::spawn_blocking(bothros_spill::trim);
+            done
         })
     }
 }

@@ -57,5 +57,5 @@ pub use grid::{
     Cell, Coarser, Connection, Frame, FromMean, Grid, NEIGHBOURS, Neighbour, Placing, TiePoint, cells_along,
     cells_within, coarsen, place_picture,
 };
-pub use monitor::{Monitor, Part, Silent};
+pub use monitor::{Monitor, Part, Quiet, Silent};
 pub use units::{Area, Threshold};

@@ -26,6 +26,26 @@ impl Monitor for Silent {
     }
 }
 
+/// Passes on whether to stop, and no progress.
+#[derive(Debug, Clone, Copy)]
+pub struct Quiet<M>(pub M);
+
+impl<M: Monitor + ?Sized> Monitor for &M {
+    fn progress(&self, share: f64) {
+        (**self).progress(share);
+    }
+    fn is_cancelled(&self) -> bool {
+        (**self).is_cancelled()
+    }
+}
+
+impl<M: Monitor> Monitor for Quiet<M> {
+    fn progress(&self, _share: f64) {}
+    fn is_cancelled(&self) -> bool {
+        self.0.is_cancelled()
+    }
+}
+
 /// Maps the progress of one step, 0 to 1, onto the range `from` to `to` of the whole.
 ///
 /// ```

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use bothros_core::conditioning::{BandSpills, FillingBand, settle_spills};
 use bothros_core::routing::{AccumulatingBand, BandFlow, FlatSteps, RoutingBand, settle_flow};
-use bothros_core::{Band, Grid, Monitor, Rim, cut_into_bands};
+use bothros_core::{Band, Grid, Monitor, Quiet, Rim, cut_into_bands};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
@@ -154,16 +154,6 @@ pub struct Joint {
     let_go: HashSet<usize>,
     /// since when there has been nothing to do here in a phase
     idle: Option<(Phase, Instant)>,
-}
-
-/// Passes on whether to stop, and no progress.
-struct Quiet<'a>(&'a dyn Monitor);
-
-impl Monitor for Quiet<'_> {
-    fn progress(&self, _share: f64) {}
-    fn is_cancelled(&self) -> bool {
-        self.0.is_cancelled()
-    }
 }
 
 const FINISHED: &str = "finished";

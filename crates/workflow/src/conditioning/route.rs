@@ -11,7 +11,7 @@ use bothros_core::routing::{
     ACCUMULATION_NODATA, DIRECTION_NODATA, Method, accumulate_by, flow_directions_to_outlets,
     weighted_accumulation,
 };
-use bothros_core::{Cell, Frame, Grid, Monitor, Part};
+use bothros_core::{Cell, Frame, Grid, Monitor, Part, Quiet};
 use bothros_store::{JobHandle, Kept, LogLine, NewRaster, RasterRole, Record, Store, StudyPart};
 use rayon::prelude::*;
 use serde_json::json;
@@ -38,17 +38,6 @@ struct Routed {
     accumulation: Grid<u32>,
     weighted: Option<Grid<f32>>,
     facts: RoutingFacts,
-}
-
-/// Passes cancellation on, and ignores progress.
-#[derive(Clone)]
-struct Quiet(JobHandle);
-
-impl Monitor for Quiet {
-    fn progress(&self, _share: f64) {}
-    fn is_cancelled(&self) -> bool {
-        self.0.is_cancelled()
-    }
 }
 
 fn compute(
@@ -242,7 +231,7 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     let drawn_by = rules.clone();
     let map = StreamMap::of(store, &facts, &frame).await?;
     let (mut threshold, network, mut streams) = blocking(move || {
-        let streams = Streams::on(on, &drawn_by, &Quiet(monitor.clone()))?;
+        let streams = Streams::on(on, &drawn_by, &Quiet(&monitor))?;
         let threshold = match chosen {
             Some(chosen) => chosen,
             None => first_threshold(&streams, largest, &map, &Part::new(&monitor, 0.65, 0.68))?,
@@ -299,10 +288,11 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
         delineate_again(&change, &with, points).await?;
     } else {
         (threshold, rules) = wanted;
-        let (on, drawn_by, monitor) = (Arc::clone(&drawn_on), rules.clone(), Quiet(handle.clone()));
+        let (on, drawn_by, monitor) = (Arc::clone(&drawn_on), rules.clone(), handle.clone());
         (network, streams) = blocking(move || {
-            let streams = Streams::on(on, &drawn_by, &monitor)?;
-            Ok((Arc::new(streams.network(threshold, &monitor)?), streams))
+            let quiet = Quiet(&monitor);
+            let streams = Streams::on(on, &drawn_by, &quiet)?;
+            Ok((Arc::new(streams.network(threshold, &quiet)?), streams))
         })
         .await?;
         // Where streams are others, points snap to other places.

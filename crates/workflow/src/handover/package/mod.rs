@@ -36,7 +36,7 @@ use self::land::Land;
 use self::layers::labelled;
 pub use self::layers::{LAYERS, layer};
 use self::pages::LaidOut;
-use self::rasters::write_rasters;
+use self::rasters::{write_flow, write_surfaces};
 pub(crate) use self::readme::conditioning_lines;
 use self::readme::readme;
 use self::tables::write_tables;
@@ -368,12 +368,14 @@ fn write(
     let short = from.facts.short_name();
     let found = labelled(&from.land.grids.directions, &from.land.points)?;
     // Layers keep one thread busy; rasters wait for the disk at times.
-    let (rasters, tables) = rayon::join(
-        || write_rasters(from, &found, prepared, Writing::new(dir, &short, handle)),
-        || write_tables(from, &found, Writing::new(dir, &short, handle)),
+    let writing = || Writing::new(dir, &short, handle);
+    let (surfaces, (flow, tables)) = rayon::join(
+        || write_surfaces(from, prepared, writing()),
+        || rayon::join(|| write_flow(from, &found, writing()), || write_tables(from, &found, writing())),
     );
-    let ((again, mut files), more) = (rasters?, tables?);
-    files.extend(more);
+    let (again, mut files) = surfaces?;
+    files.extend(flow?);
+    files.extend(tables?);
     if let Some(steps) = &from.steps {
         let wanted = Wanted {
             begins: Begins::Prepared,

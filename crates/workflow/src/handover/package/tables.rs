@@ -8,6 +8,8 @@ use bothros_products::{
     SUBBASIN_PARAMETERS, SUBBASINS, TRIALS, Table, datapackage, schematic,
 };
 
+use rayon::prelude::*;
+
 use super::layers::{fields_of_shapefiles, placed, stems};
 use super::provenance::provenance;
 use super::{Ingredients, Writing, highest_order, styles};
@@ -57,11 +59,19 @@ pub(super) fn write_tables(
         (Some(converted), Some(wanted)) => (wanted, converted),
         _ => (crs, &layers),
     };
-    write_layers(&path, VectorFormat::GeoPackage, layers_crs, drawn)?;
-    for layer in &layers {
-        let path = writing.file(&format!("{}.geojson", layer.name))?;
-        write_layers(&path, VectorFormat::GeoJson, crs, std::slice::from_ref(layer))?;
-    }
+    let files = layers.iter().map(|layer| writing.file(&format!("{}.geojson", layer.name)));
+    let files = files.collect::<Result<Vec<_>>>()?;
+    // Each file takes one thread, most of it for turning numbers into text.
+    let (whole, each) = rayon::join(
+        || write_layers(&path, VectorFormat::GeoPackage, layers_crs, drawn),
+        || {
+            let pairs = files.par_iter().zip(&layers).with_max_len(1);
+            pairs.try_for_each(|(path, layer)| {
+                write_layers(path, VectorFormat::GeoJson, crs, std::slice::from_ref(layer))
+            })
+        },
+    );
+    whole.and(each)?;
     let shapefiles = from.facts.settings.handover.shapefiles;
     let mut beside = Vec::new();
     for layer in drawn.iter().filter(|_| shapefiles) {
