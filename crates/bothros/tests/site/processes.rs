@@ -113,6 +113,44 @@ async fn a_worker_of_its_own_runs_jobs() {
     assert!(store.study(study).await.unwrap().network.is_some());
 }
 
+/// What a process may not hold lies on disk, where it was refused before; the results are what they are.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_worker_whose_memory_lies_on_disk() {
+    let url = database().await;
+    let store = Store::connect(&url).await.unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    const SIZE: usize = 2400;
+    let path = rough_file(dir.path(), SIZE);
+    let refusing = bothros(&["worker", "--database", &url, "--memory-mb", "150"]);
+    let study = begin(&store, &path).await;
+    assert_eq!(ended(&store, study).await.state, "done");
+    store.enqueue(study, JobKind::Route, bothros_store::Kept::empty()).await.unwrap();
+    let refused = ended(&store, study).await;
+    assert_eq!(refused.state, "failed");
+    assert!(
+        refused.message.contains("or let what does not fit lie on disk (--max-memory)"),
+        "{}",
+        refused.message
+    );
+    drop(refusing);
+
+    let held = bothros(&["worker", "--database", &url, "--memory-mb", "150", "--max-memory", "150MB"]);
+    store.enqueue(study, JobKind::Route, bothros_store::Kept::empty()).await.unwrap();
+    let job = ended(&store, study).await;
+    assert_eq!(job.state, "done", "{}", job.message);
+    let told = std::fs::read_to_string(format!("/proc/{}/status", held.0.id())).unwrap();
+    let peak: u64 = told
+        .lines()
+        .find_map(|line| line.strip_prefix("VmHWM:")?.trim().strip_suffix(" kB")?.trim().parse().ok())
+        .unwrap();
+    assert!(peak < 400_000, "{peak} kB at its peak");
+    let filled = bothros_core::conditioning::fill(&fractal_terrain(SIZE, 9), &bothros_core::Silent).unwrap();
+    let directions = bothros_core::routing::flow_directions(&filled, &bothros_core::Silent).unwrap();
+    let expected = bothros_core::routing::flow_accumulation(&directions, &bothros_core::Silent).unwrap();
+    let meta = store.raster(study, bothros_store::RasterRole::Accumulation).await.unwrap().unwrap();
+    assert!(store.read_raster::<u32>(&meta).await.unwrap() == expected);
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_server_killed_in_the_middle_of_a_job() {
     let url = database().await;
