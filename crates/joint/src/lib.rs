@@ -8,9 +8,12 @@
 
 mod claims;
 mod error;
+mod joint;
 mod phases;
+mod pieces;
 mod rows;
 mod shelf;
+mod tasks;
 
 pub use error::Error;
-pub use phases::{Computed, Ground, Joint, Outcome, Terms};
+pub use joint::{Computed, Ground, Joint, Outcome, Terms};
