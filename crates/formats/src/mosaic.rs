@@ -70,7 +70,7 @@ impl MosaicPlan {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Overlap {
     /// number of the file, from 0, that was laid under those before it
-    pub piece: u8,
+    pub piece: u32,
     /// cells that it shares with them
     pub cells: u64,
     /// mean of its elevation less theirs, metres
@@ -84,7 +84,7 @@ pub struct Mosaic {
     /// elevations, metres
     pub values: Grid<f32>,
     /// number of the file, from 0, that each cell comes from, [`NO_PIECE`] where there is no elevation;
-    /// none for one file
+    /// none for one file, and for more than [`MOST_TOLD`]
     pub origin: Option<Grid<u8>>,
     /// how the files agree
     pub overlaps: Vec<Overlap>,
@@ -92,8 +92,10 @@ pub struct Mosaic {
     pub notes: Vec<String>,
 }
 
-/// The most files that can be told apart.
-pub const MOST_PIECES: usize = NO_PIECE as usize;
+/// The most files that are put together.
+pub const MOST_PIECES: usize = 20_000;
+/// The most files of which it is known which cell comes from which.
+pub const MOST_TOLD: usize = NO_PIECE as usize;
 
 /// Finds the grid that holds all pieces.
 ///
@@ -188,13 +190,13 @@ pub fn read_mosaic(
     let mut notes = Vec::new();
     let mut overlaps = Vec::new();
     let share = 1.0 / pieces.len() as f64;
-    let mut whole: Option<(Grid<f32>, Grid<u8>)> = None;
+    let mut whole = None;
     for (at, piece) in pieces.iter().enumerate() {
         let part =
             |from: f64, to: f64| Part::new(monitor, (at as f64 + from) * share, (at as f64 + to) * share);
-        let values = if plan.exact {
+        let (values, place) = if plan.exact {
             let values = read_elevation(&piece.path, &piece.name, piece.band, piece.unit, &part(0.0, 1.0))?;
-            if pieces.len() == 1 { values } else { pasted(piece, values, plan) }
+            (values, place_in(piece, plan))
         } else {
             let values = read_elevation(&piece.path, &piece.name, piece.band, piece.unit, &part(0.0, 0.5))?;
             let placed = Placed { values: &values, geo_transform: piece.info.geo_transform, crs: &piece.crs };
@@ -206,76 +208,138 @@ pub fn read_mosaic(
             };
             let how = resampling.code();
             notes.push(format!("{} was {what} on cells of {} m ({how})", piece.name, frame.cell_m()));
-            onto
+            (onto, (0, 0))
         };
         if pieces.len() == 1 {
             return Ok(Mosaic { values, origin: None, overlaps, notes });
         }
-        whole = Some(match whole {
-            None => {
-                let origin = values.values().iter().map(|z| if z.is_nan() { NO_PIECE } else { 0 }).collect();
-                let origin = Grid::from_vec(values.rows(), values.cols(), origin);
-                (values, origin)
-            }
-            Some((above, origin)) => {
-                let (whole, overlap) = laid_under(above, origin, values, at as u8, level);
-                if level && overlap.cells >= LEAST_OVERLAP && overlap.mean_m != 0.0 {
-                    let (way, by) =
-                        (if overlap.mean_m > 0.0 { "lowered" } else { "raised" }, overlap.mean_m.abs());
-                    notes.push(format!("{} was {way} by {by:.2} m to fit those before it", piece.name));
-                }
-                overlaps.extend((overlap.cells > 0).then_some(overlap));
-                whole
-            }
-        });
+        let whole = whole.get_or_insert_with(|| Whole::empty(plan, pieces.len()));
+        let overlap = whole.lay_under(&values, place, at, level);
+        if level && overlap.cells >= LEAST_OVERLAP && overlap.mean_m != 0.0 {
+            let (way, by) = (if overlap.mean_m > 0.0 { "lowered" } else { "raised" }, overlap.mean_m.abs());
+            notes.push(format!("{} was {way} by {by:.2} m to fit those before it", piece.name));
+        }
+        overlaps.extend((overlap.cells > 0).then_some(overlap));
     }
-    let (values, origin) = whole.ok_or(Error::TooManyFiles { files: 0, most: MOST_PIECES })?;
-    Ok(Mosaic { values, origin: Some(origin), overlaps, notes })
+    let Whole { values, origin } = whole.ok_or(Error::TooManyFiles { files: 0, most: MOST_PIECES })?;
+    Ok(Mosaic { values, origin, overlaps, notes })
 }
 
 /// Fewer cells tell nothing of a difference.
 const LEAST_OVERLAP: u64 = 10;
 
-/// Copies a piece to its place on the larger grid that it is aligned with.
-fn pasted(piece: &Piece, values: Grid<f32>, plan: &MosaicPlan) -> Grid<f32> {
+/// The row and column of a piece on the larger grid that it is aligned with.
+fn place_in(piece: &Piece, plan: &MosaicPlan) -> (usize, usize) {
     let [left, width, _, top, _, height] = plan.geo_transform;
     let [own_left, _, _, own_top, _, _] = piece.info.geo_transform;
-    let east = ((own_left - left) / width).round() as usize;
-    let south = ((own_top - top) / height).round() as usize;
-    let mut all = Grid::filled(plan.rows, plan.cols, f32::NAN);
-    for (row, line) in values.values().chunks(values.cols()).enumerate() {
-        let from = (south + row) * plan.cols + east;
-        all.values_mut()[from..from + line.len()].copy_from_slice(line);
-    }
-    all
+    (((own_top - top) / height).round() as usize, ((own_left - left) / width).round() as usize)
 }
 
-/// Takes values of `below` where there are none yet.
-fn laid_under(
-    mut above: Grid<f32>,
-    mut origin: Grid<u8>,
-    below: Grid<f32>,
-    piece: u8,
-    level: bool,
-) -> ((Grid<f32>, Grid<u8>), Overlap) {
-    let (mut cells, mut sum, mut squares) = (0u64, 0f64, 0f64);
-    for (a, b) in above.values().iter().zip(below.values()) {
-        let difference = (*b - *a) as f64;
-        if !difference.is_nan() {
-            cells += 1;
-            sum += difference;
-            squares += difference * difference;
-        }
+/// What has been put together so far.
+struct Whole {
+    values: Grid<f32>,
+    origin: Option<Grid<u8>>,
+}
+
+impl Whole {
+    fn empty(plan: &MosaicPlan, pieces: usize) -> Self {
+        let origin = (pieces <= MOST_TOLD).then(|| Grid::filled(plan.rows, plan.cols, NO_PIECE));
+        Self { values: Grid::filled(plan.rows, plan.cols, f32::NAN), origin }
     }
-    let n = cells.max(1) as f64;
-    let overlap = Overlap { piece, cells, mean_m: sum / n, rms_m: (squares / n).sqrt() };
-    let shift = if level && cells >= LEAST_OVERLAP { overlap.mean_m as f32 } else { 0.0 };
-    let both = above.values_mut().iter_mut().zip(origin.values_mut());
-    for ((above, origin), &below) in both.zip(below.values()) {
-        if above.is_nan() && !below.is_nan() {
-            *above = below - shift;
-            *origin = piece;
+
+    /// Takes values of a piece, whose first cell lies at a row and column, where there are none yet.
+    fn lay_under(
+        &mut self,
+        piece: &Grid<f32>,
+        (top, left): (usize, usize),
+        number: usize,
+        level: bool,
+    ) -> Overlap {
+        let (across, cols) = (self.values.cols(), piece.cols());
+        // Where each of the piece's rows lies.
+        let lines = || {
+            let rows = piece.values().chunks(cols.max(1)).enumerate();
+            rows.map(|(row, line)| ((top + row) * across + left, line))
+        };
+        let (mut cells, mut sum, mut squares) = (0u64, 0f64, 0f64);
+        for (from, line) in lines() {
+            for (a, b) in self.values.values()[from..from + cols].iter().zip(line) {
+                let difference = (*b - *a) as f64;
+                if !difference.is_nan() {
+                    cells += 1;
+                    sum += difference;
+                    squares += difference * difference;
+                }
+            }
         }
+        let n = cells.max(1) as f64;
+        let overlap = Overlap { piece: number as u32, cells, mean_m: sum / n, rms_m: (squares / n).sqrt() };
+        let shift = if level && cells >= LEAST_OVERLAP { overlap.mean_m as f32 } else { 0.0 };
+        for (from, line) in lines() {
+            let above = &mut self.values.values_mut()[from..from + cols];
+            for (at, (above, &below)) in above.iter_mut().zip(line).enumerate() {
+                if above.is_nan() && !below.is_nan() {
+                    *above = below - shift;
+                    if let Some(origin) = &mut self.origin {
+                        origin.values_mut()[from + at] = number as u8;
+                    }
+                }
+            }
+        }
+        overlap
     }
-    ((above, origin), overlap)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{inspect, write_cog};
+    use bothros_core::{Coarser, Silent};
+
+    const EDGE: usize = 4;
+
+    /// A square of so many tiles, each over its neighbours by a cell to the south and east.
+    fn tiles(dir: &std::path::Path, along: usize) -> Vec<Piece> {
+        let crs = Crs::parse("EPSG:32628").unwrap();
+        let mut pieces = Vec::new();
+        for number in 0..along * along {
+            let (row, col) = (number / along * EDGE, number % along * EDGE);
+            let frame = Frame {
+                rows: EDGE + 1,
+                cols: EDGE + 1,
+                left: 500_000.0 + 10.0 * col as f64,
+                top: 4_760_000.0 - 10.0 * row as f64,
+                cell_size: 10.0,
+                unit_m: 1.0,
+            };
+            let values = Grid::from_fn(EDGE + 1, EDGE + 1, |c| ((row + c.row) * 1000 + col + c.col) as f32);
+            let path = dir.join(format!("{number}.tif"));
+            write_cog(&path, &values, &frame, &crs, f32::NAN, Coarser::Mean, "", "m").unwrap();
+            let info = inspect(&path, "tile").unwrap();
+            let name = number.to_string();
+            pieces.push(Piece { name, path, info, crs: crs.clone(), band: 1, unit: VerticalUnit::Metre });
+        }
+        pieces
+    }
+
+    #[test]
+    fn more_files_than_can_be_told_apart_are_put_together() {
+        let dir = tempfile::tempdir().unwrap();
+        let pieces = tiles(dir.path(), 17);
+        assert!(pieces.len() > MOST_TOLD);
+        let plan = plan_mosaic(&pieces, &Wish::default()).unwrap();
+        assert!(plan.exact && (plan.rows, plan.cols) == (17 * EDGE + 1, 17 * EDGE + 1));
+        let mosaic = read_mosaic(&pieces, &plan, Resampling::Bilinear, false, &Silent).unwrap();
+        let expected = Grid::from_fn(plan.rows, plan.cols, |c| (c.row * 1000 + c.col) as f32);
+        assert_eq!(mosaic.values, expected);
+        assert!(mosaic.origin.is_none());
+        // All but the first share cells with those before them, and agree.
+        assert_eq!(mosaic.overlaps.len(), pieces.len() - 1);
+        assert!(mosaic.overlaps.iter().all(|overlap| overlap.mean_m == 0.0 && overlap.cells >= 5));
+
+        let few = &pieces[..2];
+        let plan = plan_mosaic(few, &Wish::default()).unwrap();
+        let origin = read_mosaic(few, &plan, Resampling::Bilinear, false, &Silent).unwrap().origin.unwrap();
+        assert_eq!(&origin.values()[..plan.cols], [0, 0, 0, 0, 0, 1, 1, 1, 1]);
+    }
 }

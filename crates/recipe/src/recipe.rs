@@ -210,6 +210,33 @@ pub struct ThresholdChoice {
     pub cells: Option<u32>,
 }
 
+/// Files, with those that a pattern such as `tiles/*.tif` matches in its place, by name.
+fn with_patterns(files: &[PathBuf], folder: &Path) -> Result<Vec<PathBuf>> {
+    let mut all = Vec::with_capacity(files.len());
+    for file in files {
+        let text = file.to_string_lossy();
+        match text.contains(['*', '?']) {
+            true => all.extend(matched("terrain.dem", folder, &text)?),
+            false => all.push(file.clone()),
+        }
+    }
+    Ok(all)
+}
+
+/// Files that a pattern matches, by name, as they are called from a folder.
+pub(crate) fn matched(key: &str, folder: &Path, pattern: &str) -> Result<Vec<PathBuf>> {
+    let whole = folder.join(pattern);
+    let found = glob::glob(&whole.to_string_lossy())
+        .map_err(|e| Error::key(key, format!("“{pattern}” is no pattern: {e}")))?;
+    let mut files: Vec<PathBuf> =
+        found.filter_map(std::result::Result::ok).filter(|path| path.is_file()).collect();
+    files.sort();
+    if files.is_empty() {
+        return Err(Error::key(key, format!("no file matches {}", whole.display())));
+    }
+    Ok(files.into_iter().map(|path| path.strip_prefix(folder).map(Path::to_owned).unwrap_or(path)).collect())
+}
+
 impl Recipe {
     /// Reads and checks a recipe.
     ///
@@ -231,11 +258,12 @@ impl Recipe {
             Error::Recipe(what) => Error::Recipe(format!("{name}: {what}")),
             other => other,
         })?;
+        recipe.terrain.dem = with_patterns(&recipe.terrain.dem, &recipe.folder)?;
         recipe.name = path.file_stem().map(|stem| stem.to_string_lossy().into_owned());
         Ok(recipe)
     }
 
-    /// Reads a recipe from its text; `folder` is what its paths are relative to.
+    /// Reads a recipe from its text, in which patterns stand for nothing but themselves; `folder` is what its paths are relative to.
     ///
     /// # Errors
     /// As for [`Recipe::read`].

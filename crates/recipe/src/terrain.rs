@@ -8,6 +8,7 @@ use bothros_formats::{
     read_elevation, read_mosaic, utm_zone,
 };
 use bothros_preparation::{Alignment, Clip, Preparing, Read};
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::inputs::{features, file_name, formats, polygons_of};
@@ -222,7 +223,9 @@ fn read(pieces: &[Piece], fit: bool, room: &Room, part: &dyn Monitor) -> Result<
 /// Reads the DEM and prepares it as the recipe says.
 pub(crate) fn prepare(recipe: &Recipe, room: &Room, monitor: &dyn Monitor) -> Result<Prepared> {
     let terrain = &recipe.terrain;
-    let pieces: Vec<Piece> = terrain.dem.iter().map(|path| piece(recipe, path)).collect::<Result<_>>()?;
+    // Each is looked at by a process of its own; of several faults the first in the list is told.
+    let looked: Vec<Result<Piece>> = terrain.dem.par_iter().map(|path| piece(recipe, path)).collect();
+    let pieces: Vec<Piece> = looked.into_iter().collect::<Result<_>>()?;
     let align = terrain.align.as_ref().map(|align| alignment(recipe, align)).transpose()?;
     let chosen = match (&align, &terrain.crs) {
         (Some(align), _) => Some(Crs::parse(&align.crs).map_err(|e| Error::key("terrain.align", e))?),

@@ -291,6 +291,26 @@ fn a_run_within_little_memory_gives_the_same() {
 }
 
 #[test]
+fn a_pattern_stands_for_all_tiles() {
+    let bench = Bench::new();
+    let whole = valley();
+    std::fs::create_dir(bench.path("tiles")).unwrap();
+    for (at, rows) in [0..25, 25..60].into_iter().enumerate() {
+        let top = FRAME.top - FRAME.cell_size * rows.start as f64;
+        let values = whole.values()[rows.start * FRAME.cols..rows.end * FRAME.cols].to_vec();
+        let part = Grid::from_vec(rows.len(), FRAME.cols, values);
+        bench.dem(&format!("tiles/{at}.tif"), &part, &Frame { rows: rows.len(), top, ..FRAME }, "EPSG:32628");
+    }
+    let tiles = |pattern: &str| recipe("").replace("dem.tif", pattern);
+    bench.run(&recipe(""), "whole");
+    bench.run(&tiles("tiles/*.tif"), "together");
+    let read = |out: &str| std::fs::read(bench.path(out).join("flow_accumulation.tif")).unwrap();
+    assert!(read("whole") == read("together"));
+    let (status, told) = bench.refused(&tiles("tiles/*.asc"));
+    assert!(status == 2 && told.contains("terrain.dem: no file matches"), "{told}");
+}
+
+#[test]
 fn stages_left_out_are_left_out() {
     let bench = Bench::new();
     let summary = bench.run(&recipe(""), "out");

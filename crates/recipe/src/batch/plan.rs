@@ -116,21 +116,10 @@ fn values(key: &str, value: &Value) -> Result<Vec<Value>> {
     Ok(all.iter().map(of).collect())
 }
 
-/// Files that a pattern matches, by name.
+/// DEMs that a pattern matches, each a list of one file.
 fn matched(folder: &Path, pattern: &str) -> Result<Vec<Value>> {
-    let wrong = |what: String| Error::key("each_dem", what);
-    let whole = folder.join(pattern);
-    let found =
-        glob::glob(&whole.to_string_lossy()).map_err(|e| wrong(format!("“{pattern}” is no pattern: {e}")))?;
-    let mut files: Vec<PathBuf> =
-        found.filter_map(std::result::Result::ok).filter(|path| path.is_file()).collect();
-    files.sort();
-    if files.is_empty() {
-        return Err(wrong(format!("no file matches {}", whole.display())));
-    }
-    let relative = |path: PathBuf| path.strip_prefix(folder).map(Path::to_owned).unwrap_or(path);
-    let list =
-        |path: PathBuf| Value::Array(vec![Value::String(relative(path).to_string_lossy().into_owned())]);
+    let list = |path: PathBuf| Value::Array(vec![Value::String(path.to_string_lossy().into_owned())]);
+    let files = crate::recipe::matched("each_dem", folder, pattern)?;
     Ok(files.into_iter().map(list).collect())
 }
 
