@@ -159,24 +159,16 @@ impl Joint {
             if let Some(told) = self.shelf.find(FINISHED)? {
                 return Ok(Outcome::Done(String::from_utf8_lossy(&told).into_owned()));
             }
+            let done: HashSet<String> = self.shelf.list("done")?.into_iter().collect();
+            // Others begin with the bands that are there while one still lays them out.
+            if !done.contains(LAID_OUT) && self.member.take("prepare")? {
+                say("preparing the DEM");
+                self.lay_out(&prepare(&Quiet(monitor))?)?;
+                continue;
+            }
             let worked = match self.land()? {
-                None => match self.member.take("prepare")? {
-                    false => false,
-                    true => {
-                        say("preparing the DEM");
-                        let ground = prepare(&Quiet(monitor))?;
-                        self.lay_out(&ground)?;
-                        true
-                    }
-                },
+                None => false,
                 Some(land) => {
-                    let done: HashSet<String> = self.shelf.list("done")?.into_iter().collect();
-                    // Others begin with the bands that are there while one still lays them out.
-                    if !done.contains(LAID_OUT) && self.member.take("prepare")? {
-                        say("preparing the DEM");
-                        self.lay_out(&prepare(&Quiet(monitor))?)?;
-                        continue;
-                    }
                     let Some((phase, bands)) = self.next(&land, &done)? else {
                         if self.member.take("finish")? {
                             say("putting together what was computed");

@@ -124,6 +124,9 @@ fn between_places(edges: Vec<Edge>, mut place: Vec<u32>, monitor: &dyn Monitor) 
 ///
 /// # Errors
 /// [`Error::Cancelled`](crate::Error::Cancelled).
+///
+/// # Source
+/// Barnes 2016, Computers & Geosciences 96, 56-68.
 pub fn settle_spills(bands: &[BandSpills], monitor: &dyn Monitor) -> Result<Vec<Rim<f32>>> {
     let cols = bands.first().map_or(0, |band| band.elevations.first.len());
     let node = |band: usize, place: u32| match place {

@@ -160,6 +160,9 @@ fn beyond(code: u8, row: usize, rows: usize) -> Step {
 ///
 /// # Errors
 /// [`Error::Cancelled`], [`Error::ShapeMismatch`] where bands are not equally long.
+///
+/// # Source
+/// Barnes 2017, Computers & Geosciences 106, 62-69.
 pub fn settle_flow(bands: &[BandFlow], monitor: &dyn Monitor) -> Result<Vec<Rim<u32>>> {
     let cols = bands.first().map_or(0, |band| band.codes.first.len());
     if let Some(other) = bands.iter().find(|band| band.codes.first.len() != cols) {
