@@ -3,7 +3,7 @@
 use serde_json::Value;
 use thirtyfour::prelude::*;
 
-use crate::support::browser::{accessible, browser, press, until, value, wheel};
+use crate::support::browser::{accessible, browser, middle, press, until, value, wheel};
 use crate::support::hand::Hand;
 use crate::support::{Site, valley_file};
 
@@ -60,8 +60,8 @@ impl Kept<'_> {
 
 /// Drags something by pixels.
 async fn drags(driver: &WebDriver, selector: &str, (right, down): (i64, i64)) {
-    let element = driver.find(By::Css(selector)).await.unwrap();
-    let chain = driver.action_chain().move_to_element_center(&element).click_and_hold();
+    let (x, y) = middle(driver, selector).await;
+    let chain = driver.action_chain().move_to(x, y).click_and_hold();
     chain
         .move_by_offset(right / 2, down / 2)
         .move_by_offset(right - right / 2, down - down / 2)
@@ -144,8 +144,8 @@ async fn a_sheet_is_laid_out_by_hand() {
     let nearer = kept.part("map").await["view"].clone();
     assert!(nearer["denominator"].as_f64() < dragged["denominator"].as_f64());
     // A box that is drawn fills the map.
-    let paper = driver.find(By::Css(&piece)).await.unwrap();
-    let chain = driver.action_chain().key_down(Key::Shift).move_to_element_center(&paper).click_and_hold();
+    let (x, y) = middle(driver, &piece).await;
+    let chain = driver.action_chain().key_down(Key::Shift).move_to(x, y).click_and_hold();
     let boxed = chain.move_by_offset(60, 30).release().key_up(Key::Shift);
     hand.sends("/look", async { boxed.perform().await.unwrap() }).await;
     let fitted = kept.part("map").await["view"].clone();

@@ -19,6 +19,14 @@ const EDGES = ['nw', 'n', 'ne', 'e', 'se', 's', 'sw', 'w'];
 /** Resolution of what is seen, dots an inch. */
 const SEEN = 96;
 
+/** Brings the children of a box to these, and moves only those that stand elsewhere. */
+function arrange(box, children) {
+  [...box.children].filter((child) => !children.includes(child)).forEach((child) => child.remove());
+  children.forEach((child, at) => {
+    if (box.children[at] !== child) box.insertBefore(child, box.children[at] ?? null);
+  });
+}
+
 class Editor {
   constructor() {
     this.paper = paper;
@@ -106,37 +114,50 @@ class Editor {
     element.style.height = `${(100 * at.height) / height}%`;
   }
 
-  /** Draws the frames of parts and the guides over the page. */
+  /** Draws the frames of parts and the guides over the page; what stands there stays, for a hand may hold it. */
   draw() {
     const box = document.getElementById('parts');
-    const elements = this.state.parts
-      .filter(({ hidden }) => !hidden)
-      .map((part) => {
-        const element = document.createElement('div');
-        element.className = `piece piece-${part.kind}`;
-        element.dataset.part = part.id;
-        element.title = part.title;
-        element.classList.toggle('held', part.id === this.chosen);
-        this.place(element, part);
-        if (part.id === this.chosen) {
-          for (const edge of EDGES) {
-            const handle = document.createElement('span');
-            handle.className = `handle ${edge}`;
-            handle.dataset.edge = edge;
-            element.append(handle);
-          }
-        }
-        return element;
-      });
-    box.replaceChildren(...elements);
+    const shown = this.state.parts.filter(({ hidden }) => !hidden);
+    const frames = shown.map((part) => {
+      const frame = box.querySelector(`:scope > [data-part="${part.id}"]`) ?? this.frame(part);
+      frame.title = part.title;
+      this.hold(frame, part.id === this.chosen);
+      this.place(frame, part);
+      return frame;
+    });
+    arrange(box, frames);
     this.guides();
+  }
+
+  frame({ id, kind }) {
+    const frame = document.createElement('div');
+    frame.className = `piece piece-${kind}`;
+    frame.dataset.part = id;
+    return frame;
+  }
+
+  /** Gives a frame handles, or takes them. */
+  hold(frame, held) {
+    if (frame.classList.contains('held') === held) return;
+    frame.classList.toggle('held', held);
+    const handles = held
+      ? EDGES.map((edge) => {
+          const handle = document.createElement('span');
+          handle.className = `handle ${edge}`;
+          handle.dataset.edge = edge;
+          return handle;
+        })
+      : [];
+    frame.replaceChildren(...handles);
   }
 
   guides() {
     const { page, guides } = this.state;
+    const box = document.getElementById('guide-lines');
     const all = guides.flatMap((places, axis) =>
       places.map((mm, at) => {
-        const line = document.createElement('div');
+        const there = box.querySelector(`:scope > [data-axis="${axis}"][data-at="${at}"]`);
+        const line = there instanceof HTMLElement ? there : document.createElement('div');
         line.className = `guide ${axis ? 'across' : 'upright'}`;
         line.dataset.axis = axis;
         line.dataset.at = at;
@@ -146,7 +167,7 @@ class Editor {
         return line;
       }),
     );
-    document.getElementById('guide-lines').replaceChildren(...all);
+    arrange(box, all);
   }
 
   /** The list of parts, the uppermost first. */

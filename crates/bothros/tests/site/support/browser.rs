@@ -92,14 +92,20 @@ pub async fn press(driver: &WebDriver, keys: impl Into<TypingData>) {
     driver.find(By::Css("body")).await.unwrap().send_keys(keys).await.unwrap();
 }
 
-/// Turns the wheel over the middle of what a selector finds; negative towards oneself zooms in.
-pub async fn wheel(driver: &WebDriver, selector: &str, pixels: i64) {
+/// The middle of what a selector finds, in pixels of the window.
+pub async fn middle(driver: &WebDriver, selector: &str) -> (i64, i64) {
     let middle = format!(
-        "(r => [r.left + r.width / 2, r.top + r.height / 2].map(Math.round))(document.querySelector('{selector}').getBoundingClientRect())"
+        "(r => [r.left + r.width / 2, r.top + r.height / 2].map(Math.round))(document.querySelector({selector:?}).getBoundingClientRect())"
     );
     let at = value(driver, &middle).await;
+    (at[0].as_i64().unwrap(), at[1].as_i64().unwrap())
+}
+
+/// Turns the wheel over the middle of what a selector finds; negative towards oneself zooms in.
+pub async fn wheel(driver: &WebDriver, selector: &str, pixels: i64) {
+    let (x, y) = middle(driver, selector).await;
     let turn = serde_json::json!({ "actions": [{ "type": "wheel", "id": "wheel", "actions": [{
-        "type": "scroll", "x": at[0], "y": at[1], "deltaX": 0, "deltaY": pixels, "duration": 0, "origin": "viewport" }] }] });
+        "type": "scroll", "x": x, "y": y, "deltaX": 0, "deltaY": pixels, "duration": 0, "origin": "viewport" }] }] });
     let address = format!("{}session/{}/actions", driver.handle().server_url(), driver.handle().session_id());
     let answer = reqwest::Client::new().post(address).json(&turn).send().await.unwrap();
     assert!(answer.status().is_success(), "{}", answer.text().await.unwrap());
