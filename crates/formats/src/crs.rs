@@ -230,7 +230,7 @@ impl Transform {
         let (mut xs, mut ys, mut zs) = ([x], [y], [0.0]);
         let done = self.inner.transform_coords(&mut xs, &mut ys, &mut zs);
         if done.is_err() || !xs[0].is_finite() || !ys[0].is_finite() {
-            return Err(Error::NotConvertible(self.to.clone()));
+            return Err(self.not_convertible());
         }
         Ok((xs[0], ys[0]))
     }
@@ -246,8 +246,18 @@ impl Transform {
         let found: Vec<[f64; 2]> = xs.into_iter().zip(ys).map(<[f64; 2]>::from).collect();
         match done.is_ok() && found.iter().flatten().all(|v| v.is_finite()) {
             true => Ok(found),
-            false => Err(Error::NotConvertible(self.to.clone())),
+            false => Err(self.not_convertible()),
         }
+    }
+
+    pub(crate) fn not_convertible(&self) -> Error {
+        Error::NotConvertible(self.to.clone())
+    }
+
+    /// As the library knows it; it lives as long as this does.
+    pub(crate) fn handle(&self) -> gdal_sys::OGRCoordinateTransformationH {
+        // SAFETY: it is lent, and the callers in this crate let go of it before `self`.
+        unsafe { self.inner.to_c_hct() }
     }
 }
 

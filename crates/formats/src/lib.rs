@@ -10,7 +10,8 @@
 mod apart;
 mod crs;
 mod error;
-mod geojson;
+mod geojson_read;
+mod geojson_write;
 mod geopackage;
 mod mosaic;
 mod picture;
@@ -27,6 +28,7 @@ mod warp;
 pub use apart::{ReaderProcess, read_apart, serve_reader};
 pub use crs::{Crs, CrsEntry, CrsKind, Transform, degree_m, search_crs, utm_zone};
 pub use error::{Error, Result};
+pub use geojson_write::GeoJsonShape;
 pub use mosaic::{
     MOST_PIECES, MOST_TOLD, Mosaic, MosaicPlan, Overlap, Piece, Wish, plan_mosaic, read_mosaic,
 };

@@ -12,7 +12,7 @@ use gdal::{Dataset, DatasetOptions, GdalOpenFlags};
 use serde::{Deserialize, Serialize};
 
 use crate::apart::{self, Answer, Request};
-use crate::{Crs, Error, Geometry, Result, Transform, geojson, geopackage, prepare};
+use crate::{Crs, Error, Geometry, Result, Transform, geojson_read, geopackage, prepare};
 
 /// The drivers that a vector file may be opened with; tables of points are read without one.
 const DRIVERS: [&str; 4] = ["GPKG", "GeoJSON", "ESRI Shapefile", "FlatGeobuf"];
@@ -177,7 +177,7 @@ pub(crate) fn read_here(
         geopackage::refuse_more_than_data(path, name)?;
         open_options = &["IMMUTABLE=YES", "LIST_ALL_TABLES=NO"];
     } else if has("geojson") || has("json") {
-        geojson::refuse_addresses(path, name)?;
+        geojson_read::refuse_addresses(path, name)?;
     }
     let options = DatasetOptions {
         open_flags: GdalOpenFlags::GDAL_OF_VECTOR | GdalOpenFlags::GDAL_OF_READONLY,

@@ -10,6 +10,7 @@ use gdal::vector::{
 use gdal::{Dataset, DriverManager};
 use serde::{Deserialize, Serialize};
 
+use crate::geojson_write::write_geojson;
 use crate::{Crs, Result, Transform, prepare};
 
 /// A file format for features.
@@ -172,20 +173,20 @@ pub fn short_names(names: &[&str]) -> Vec<String> {
 /// [`Error::Library`](crate::Error::Library), e.g. where the disk is full.
 pub fn write_layers(path: &Path, format: VectorFormat, crs: &Crs, layers: &[Layer]) -> Result<()> {
     prepare();
-    let driver = match format {
-        VectorFormat::GeoPackage => "GPKG",
-        VectorFormat::GeoJson => "GeoJSON",
-        VectorFormat::Shapefile => "ESRI Shapefile",
+    let driver = match (format, layers) {
+        (VectorFormat::GeoPackage, _) => "GPKG",
+        (VectorFormat::Shapefile, _) => "ESRI Shapefile",
+        (VectorFormat::GeoJson, [layer]) => return write_geojson(path, crs, layer),
+        (VectorFormat::GeoJson, _) => return Err(std::io::Error::other("GeoJSON holds one layer").into()),
     };
     let mut dataset = DriverManager::get_driver_by_name(driver)?.create_vector_only(path)?;
-    match format {
+    if format == VectorFormat::GeoPackage {
         // One transaction for all features: one for each takes a hundred times as long.
-        VectorFormat::GeoPackage => {
-            let mut transaction = dataset.start_transaction()?;
-            write_into(&mut transaction, format, crs, layers)?;
-            transaction.commit()?;
-        }
-        VectorFormat::GeoJson | VectorFormat::Shapefile => write_into(&mut dataset, format, crs, layers)?,
+        let mut transaction = dataset.start_transaction()?;
+        write_into(&mut transaction, format, crs, layers)?;
+        transaction.commit()?;
+    } else {
+        write_into(&mut dataset, format, crs, layers)?;
     }
     dataset.close()?;
     Ok(())
@@ -194,9 +195,8 @@ pub fn write_layers(path: &Path, format: VectorFormat, crs: &Crs, layers: &[Laye
 /// Writes layers into a dataset.
 fn write_into(dataset: &mut Dataset, format: VectorFormat, crs: &Crs, layers: &[Layer]) -> Result<()> {
     let options: &[&str] = match format {
-        VectorFormat::GeoPackage => &[],
-        VectorFormat::GeoJson => &["RFC7946=YES", "WRITE_NAME=YES"],
         VectorFormat::Shapefile => &["ENCODING=UTF-8"],
+        _ => &[],
     };
     let reference = crs.reference()?;
     for layer in layers {
@@ -227,7 +227,7 @@ fn write_into(dataset: &mut Dataset, format: VectorFormat, crs: &Crs, layers: &[
                     Value::Null => feature.set_field_null(index)?,
                     Value::Integer(v) => feature.set_field_integer64(index, *v)?,
                     Value::Real(v) => feature.set_field_double(index, *v)?,
-                    Value::Text(v) => feature.set_field_string(index, &v.replace('\0', " "))?,
+                    Value::Text(v) => feature.set_field_string(index, &readable(v))?,
                     Value::Boolean(v) => feature.set_field_integer(index, i32::from(*v))?,
                 }
             }
@@ -235,6 +235,14 @@ fn write_into(dataset: &mut Dataset, format: VectorFormat, crs: &Crs, layers: &[
         }
     }
     Ok(())
+}
+
+/// Text without the character that ends it for other programs.
+pub(crate) fn readable(text: &str) -> Cow<'_, str> {
+    match text.contains('\0') {
+        true => text.replace('\0', " ").into(),
+        false => text.into(),
+    }
 }
 
 fn add_field(

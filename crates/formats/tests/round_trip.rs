@@ -296,7 +296,7 @@ fn layers_are_read_back_by_the_open_tools() {
         assert!(told.contains(expected) && told.contains("touches_edge"), "{told}");
     }
     let json: serde_json::Value = serde_json::from_str(&std::fs::read_to_string(text).unwrap()).unwrap();
-    let first = &json["features"][0]["geometry"]["coordinates"][0][0];
+    let first = &json["features"][0]["geometry"]["coordinates"][0][0][0];
     assert!((first[0].as_f64().unwrap() + 15.0).abs() < 0.01, "longitude first: {first}");
     assert_eq!(json["features"][0]["properties"]["touches_edge"], true);
 }

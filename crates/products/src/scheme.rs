@@ -4,6 +4,7 @@ use bothros_core::catchments::{Measures, area_distance_of_parts, hypsometry};
 use bothros_core::scheme::{Nexus, NexusKind, Scheme, Section};
 use bothros_core::{Frame, Grid};
 use bothros_formats::{Geometry, Layer, Shape};
+use rayon::prelude::*;
 
 use crate::Quantity::{
     Area, Coordinate, Drop, Duration, Elevation, Identifier, Length, Ratio, Share, Slope, Text,
@@ -398,8 +399,9 @@ impl Model<'_> {
 
     /// Rows of [`HYPSOMETRY`], from the pieces of land of the sub-basins.
     pub fn hypsometry_rows(&self, pieces: &[bothros_core::catchments::Catchment]) -> Vec<Row> {
-        let rows = pieces.iter().zip(1u32..).flat_map(|(piece, id)| {
-            let curve = hypsometry(self.ground, piece, CURVE);
+        let ground = self.ground;
+        let curves: Vec<_> = pieces.par_iter().map(|piece| hypsometry(ground, piece, CURVE)).collect();
+        let rows = curves.into_iter().zip(1u32..).flat_map(|(curve, id)| {
             curve.into_iter().map(move |(share, z)| vec![id.into(), share.into(), z.into()])
         });
         rows.collect()

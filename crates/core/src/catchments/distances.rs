@@ -1,5 +1,7 @@
 //! How far the water of sub-basins runs within them.
 
+use rayon::prelude::*;
+
 use crate::routing::{downstream, step};
 use crate::{Frame, Grid, Result};
 
@@ -70,7 +72,7 @@ pub fn area_distance_of_parts(
         };
         (0..=steps).map(at).collect()
     };
-    Ok(of_part.into_iter().map(curve).collect())
+    Ok(of_part.into_par_iter().map(curve).collect())
 }
 
 #[cfg(test)]

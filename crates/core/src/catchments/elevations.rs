@@ -59,11 +59,8 @@ impl Ordered {
     }
 
     fn sorted(ground: &Grid<f32>, catchment: &Catchment) -> Option<Self> {
-        let cols = catchment.mask.cols().max(1);
-        let rows = 0..catchment.mask.rows();
-        let mut all: Vec<f32> =
-            rows.flat_map(|row| elevations_of_row(ground, catchment, row, cols)).collect();
-        let mean_m = all.iter().map(|&z| f64::from(z)).sum::<f64>() / all.len().max(1) as f64;
+        let mut all = few(ground, catchment);
+        let mean_m = mean(&all);
         all.sort_unstable_by(f32::total_cmp);
         let (least_m, most_m) = (*all.first()?, *all.last()?);
         Some(Self { count: all.len(), mean_m, least_m, most_m, order: Order::Sorted(all) })
@@ -148,6 +145,16 @@ impl Ordered {
     }
 }
 
+/// The elevations of a catchment by its rows.
+fn few(ground: &Grid<f32>, catchment: &Catchment) -> Vec<f32> {
+    let cols = catchment.mask.cols().max(1);
+    (0..catchment.mask.rows()).flat_map(|row| elevations_of_row(ground, catchment, row, cols)).collect()
+}
+
+fn mean(all: &[f32]) -> f64 {
+    all.iter().map(|&z| f64::from(z)).sum::<f64>() / all.len().max(1) as f64
+}
+
 /// The elevations of a row of a catchment's mask.
 fn elevations_of_row<'a>(
     ground: &'a Grid<f32>,
@@ -163,12 +170,29 @@ fn elevations_of_row<'a>(
 
 /// The elevations of a catchment in short; nothing where no cell has one.
 pub(super) fn elevations(ground: &Grid<f32>, catchment: &Catchment) -> Option<Elevations> {
-    let all = Ordered::of(ground, catchment)?;
-    let middle = all.at(ground, catchment, &[(all.count - 1) / 2, all.count / 2]);
+    let (mean_m, least_m, most_m, middle) = if catchment.cells < FEW {
+        // Only the middle is wanted of their order.
+        let mut all = few(ground, catchment);
+        let (count, mean_m) = (all.len(), mean(&all));
+        let (below, upper, above) = match count {
+            0 => return None,
+            _ => all.select_nth_unstable_by(count / 2, f32::total_cmp),
+        };
+        let upper = *upper;
+        let most_m = above.iter().copied().fold(upper, f32::max);
+        let (least_m, next) =
+            below.iter().fold((upper, f32::NEG_INFINITY), |(least, most), &z| (least.min(z), most.max(z)));
+        let lower = if count % 2 == 0 { next } else { upper };
+        (mean_m, least_m, most_m, [lower, upper])
+    } else {
+        let all = Ordered::of(ground, catchment)?;
+        let middle = all.at(ground, catchment, &[(all.count - 1) / 2, all.count / 2]);
+        (all.mean_m, all.least_m, all.most_m, [middle[0], middle[1]])
+    };
     Some(Elevations {
-        least_m: all.least_m.into(),
-        most_m: all.most_m.into(),
-        mean_m: all.mean_m,
+        least_m: least_m.into(),
+        most_m: most_m.into(),
+        mean_m,
         median_m: (f64::from(middle[0]) + f64::from(middle[1])) / 2.0,
     })
 }
@@ -260,6 +284,10 @@ mod tests {
             let some: Vec<usize> = ranks.into_iter().step_by(3).collect();
             let expected: Vec<f32> = some.iter().map(|&r| sorted[r]).collect();
             prop_assert_eq!(all.at(&ground, &catchment, &some), expected);
+            let told = elevations(&ground, &catchment).unwrap();
+            let middle = (f64::from(sorted[(sorted.len() - 1) / 2]) + f64::from(sorted[sorted.len() / 2])) / 2.0;
+            prop_assert_eq!((told.median_m, told.mean_m), (middle, few.mean_m));
+            prop_assert_eq!((told.least_m, told.most_m), (few.least_m.into(), few.most_m.into()));
         }
     }
 }

@@ -3,7 +3,7 @@
 use axum::extract::{Path, State};
 use axum::http::{HeaderValue, StatusCode};
 use axum::response::Response;
-use bothros_formats::{Geometry, Transform, Value as Cell};
+use bothros_formats::{GeoJsonShape, Geometry, Transform, Value as Cell};
 use bothros_products::Column;
 use serde_json::{Map, Value, json};
 
@@ -11,7 +11,7 @@ use super::answer::{Answered, Fault, Form, GEOJSON, HTML, JSON, answer, link, sh
 use super::call::Call;
 use super::collections::{CRS84, Collection, Reference, converted, find};
 use super::page::{Entry, Page, page};
-use super::shapes::{Bounds, geojson, meets, near};
+use super::shapes::{Bounds, meets, near};
 use crate::App;
 
 /// Features on a page, unless more or fewer are asked for.
@@ -177,7 +177,7 @@ fn told(of: &Collection, at: usize, crs: &Reference) -> Result<Value, Fault> {
     Ok(json!({
         "type": "Feature",
         "id": of.id(at),
-        "geometry": geojson(&crs.shape(shape)?, crs.digits, crs.northing_first),
+        "geometry": GeoJsonShape::of(&crs.shape(shape)?).tidied(crs.digits, crs.northing_first),
         "properties": properties,
     }))
 }

@@ -1,7 +1,6 @@
-//! Shapes: whether they meet a box, and as GeoJSON.
+//! Shapes: whether they meet a box, and the box around them.
 
 use bothros_formats::Geometry;
-use serde_json::{Value, json};
 
 /// A box: least x, least y, greatest x, greatest y.
 pub type Bounds = [f64; 4];
@@ -69,39 +68,6 @@ pub fn bounds(shape: &Geometry) -> Bounds {
     }
 }
 
-/// Twice the area of a ring; positive where it runs against the clock.
-fn turn(ring: &[[f64; 2]]) -> f64 {
-    ring.windows(2).map(|w| w[0][0] * w[1][1] - w[1][0] * w[0][1]).sum()
-}
-
-/// A shape as GeoJSON (RFC 7946), outer rings against the clock. `digits` are kept; where `northing_first`, y comes before x.
-pub fn geojson(shape: &Geometry, digits: i32, northing_first: bool) -> Value {
-    let unit = 10f64.powi(digits);
-    let place = |[x, y]: &[f64; 2]| {
-        let (x, y) = ((x * unit).round() / unit, (y * unit).round() / unit);
-        if northing_first { json!([y, x]) } else { json!([x, y]) }
-    };
-    let line = |line: &[[f64; 2]]| -> Vec<Value> { line.iter().map(place).collect() };
-    match shape {
-        Geometry::Point(at) => json!({ "type": "Point", "coordinates": place(at) }),
-        Geometry::Line(points) => json!({ "type": "LineString", "coordinates": line(points) }),
-        Geometry::Polygons(all) => {
-            let ring = |(at, ring): (usize, &Vec<[f64; 2]>)| {
-                let mut coordinates = line(ring);
-                if (turn(ring) < 0.0) == (at == 0) {
-                    coordinates.reverse();
-                }
-                coordinates
-            };
-            let polygon = |rings: &Vec<Vec<[f64; 2]>>| -> Vec<Vec<Value>> {
-                rings.iter().enumerate().map(ring).collect()
-            };
-            let polygons: Vec<_> = all.iter().map(polygon).collect();
-            json!({ "type": "MultiPolygon", "coordinates": polygons })
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -132,16 +98,8 @@ mod tests {
     }
 
     #[test]
-    fn rings_turn_as_the_standard_has_them() {
-        let mut clockwise = square(0.0, 0.0, 4.0);
-        clockwise.reverse();
-        let shape = Geometry::Polygons(vec![vec![clockwise, square(1.0, 1.0, 1.0)]]);
-        let told = geojson(&shape, 2, false);
-        let ring = |at: usize| -> Vec<[f64; 2]> {
-            serde_json::from_value(told["coordinates"][0][at].clone()).unwrap()
-        };
-        assert!(turn(&ring(0)) > 0.0 && turn(&ring(1)) < 0.0);
-        assert_eq!(geojson(&Geometry::Point([1.234, 5.678]), 1, true)["coordinates"], json!([5.7, 1.2]));
+    fn the_box_around_a_shape_is_the_least() {
+        let shape = Geometry::Polygons(vec![vec![square(0.0, 0.0, 4.0), square(1.0, 1.0, 1.0)]]);
         assert_eq!(bounds(&shape), [0.0, 0.0, 4.0, 4.0]);
     }
 }

@@ -149,8 +149,12 @@ impl ModelTables {
         };
         let pieces: Vec<Catchment> = basins.pieces(&grids.directions);
         let (subbasins, flowpaths, nexuses) = (model.subbasin_rows(), model.flowpaths()?, model.nexuses()?);
-        let (connectivity, hypsometry) = (model.connectivity_rows(), model.hypsometry_rows(&pieces));
-        let area_distance = model.area_distance_rows(&basins.found.ids, &grids.directions)?;
+        let connectivity = model.connectivity_rows();
+        let (hypsometry, area_distance) = rayon::join(
+            || model.hypsometry_rows(&pieces),
+            || model.area_distance_rows(&basins.found.ids, &grids.directions),
+        );
+        let area_distance = area_distance?;
         let values = Values { tc_h: &tc_h, curve_numbers: &curve_numbers, pools: &pools };
         let issues = issues(&scheme, parts, &values, facts.settings.handover.alone.is_some());
         let outlets = basins.outlets.iter().map(|&cell| frame.centre(cell).into()).collect();

@@ -366,16 +366,19 @@ fn write(
     handle: &JobHandle,
 ) -> Result<Agreement> {
     let short = from.facts.short_name();
-    let found = labelled(&from.land.grids.directions, &from.land.points)?;
     // Layers keep one thread busy; rasters wait for the disk at times.
     let writing = || Writing::new(dir, &short, handle);
-    let (surfaces, (flow, tables)) = rayon::join(
+    let (surfaces, flow) = rayon::join(
         || write_surfaces(from, prepared, writing()),
-        || rayon::join(|| write_flow(from, &found, writing()), || write_tables(from, &found, writing())),
+        || {
+            let found = labelled(&from.land.grids.directions, &from.land.points)?;
+            let (flow, tables) =
+                rayon::join(|| write_flow(from, &found, writing()), || write_tables(from, &found, writing()));
+            Ok::<_, Error>([flow?, tables?].concat())
+        },
     );
     let (again, mut files) = surfaces?;
     files.extend(flow?);
-    files.extend(tables?);
     if let Some(steps) = &from.steps {
         let wanted = Wanted {
             begins: Begins::Prepared,
