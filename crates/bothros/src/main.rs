@@ -189,10 +189,12 @@ struct ServeArgs {
 static CANCELLED: AtomicBool = AtomicBool::new(false);
 
 fn main() -> anyhow::Result<ExitCode> {
-    // SAFETY: nothing was begun before.
+    // SAFETY: nothing was begun before, and no handler is set.
     #[allow(unsafe_code)]
     unsafe {
         bothros_formats::settle();
+        // A file that may not grow any more is told as any other trouble with a disk, and ends nothing.
+        nix::sys::signal::signal(nix::sys::signal::SIGXFSZ, nix::sys::signal::SigHandler::SigIgn)?;
     }
     let cli = Cli::parse();
     if matches!(cli.command, Command::ReadFile) {

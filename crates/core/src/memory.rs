@@ -38,7 +38,7 @@ pub fn limit() -> u64 {
     "{what} would take about {} of memory, and {} are {}",
     size(*.needed), size(*.allowed),
     if *.on_disk {
-        "free for it on disk: use a larger cell size or a smaller area, or free some"
+        "free for it in memory and on disk: use a larger cell size or a smaller area, or free some"
     } else {
         "allowed: use a larger cell size or a smaller area, raise the limit (BOTHROS_MEMORY_MB) on a machine that has more, or let what does not fit lie on disk (--max-memory)"
     }
@@ -157,7 +157,7 @@ mod tests {
         assert!(
             TooMuch { on_disk: true, ..told }
                 .to_string()
-                .starts_with(&format!("{begins}free for it on disk: "))
+                .starts_with(&format!("{begins}free for it in memory and on disk: "))
         );
         // No limit is set in tests.
         assert!(Step::Review.check(u64::MAX).is_ok());

@@ -13,6 +13,7 @@ mod error;
 mod geojson_read;
 mod geojson_write;
 mod geopackage;
+mod heard;
 mod mosaic;
 mod picture;
 mod raster_read;
@@ -51,7 +52,7 @@ pub use warp::{Placed, Resampling, WarpPlan, frame_of, plan_warp, sensible_cell_
 
 use std::sync::Once;
 
-/// Prepares GDAL and PROJ: no network, no side files, errors returned rather than printed.
+/// Prepares GDAL and PROJ: no network, no side files, errors returned or heard rather than printed.
 pub(crate) fn prepare() {
     static ONCE: Once = Once::new();
     ONCE.call_once(|| {
@@ -75,7 +76,7 @@ pub(crate) fn prepare() {
         // SAFETY: both calls only set process-wide flags of the libraries.
         unsafe {
             gdal_sys::OSRSetPROJEnableNetwork(0);
-            gdal_sys::CPLSetErrorHandler(Some(gdal_sys::CPLQuietErrorHandler));
+            gdal_sys::CPLSetErrorHandler(Some(heard::hear));
         }
     });
 }

@@ -8,6 +8,7 @@ use gdal::{Dataset, DatasetOptions, GdalOpenFlags};
 use serde::{Deserialize, Serialize};
 
 use crate::apart::{self, Answer, Request};
+use crate::heard::written;
 use crate::raster_read::{check_place, detail};
 use crate::{Crs, Error, Result, Transform, prepare};
 
@@ -296,16 +297,18 @@ pub fn write_picture(
     let driver = gdal::DriverManager::get_driver_by_name("GTiff")?;
     let options =
         gdal::raster::RasterCreationOptions::from_iter(["COMPRESS=DEFLATE", "TILED=YES", "PHOTOMETRIC=RGB"]);
-    let mut dataset = driver.create_with_band_type_with_options::<u8, _>(path, width, height, 3, &options)?;
-    dataset.set_geo_transform(&geo_transform)?;
-    dataset.set_spatial_ref(&crs.reference()?)?;
-    for plane in 0..3 {
-        let values: Vec<u8> = rgb.chunks_exact(3).map(|p| p[plane]).collect();
-        let mut buffer = gdal::raster::Buffer::new((width, height), values);
-        dataset.rasterband(plane + 1)?.write((0, 0), (width, height), &mut buffer)?;
-    }
-    dataset.close()?;
-    Ok(())
+    written(|| {
+        let mut dataset =
+            driver.create_with_band_type_with_options::<u8, _>(path, width, height, 3, &options)?;
+        dataset.set_geo_transform(&geo_transform)?;
+        dataset.set_spatial_ref(&crs.reference()?)?;
+        for plane in 0..3 {
+            let values: Vec<u8> = rgb.chunks_exact(3).map(|p| p[plane]).collect();
+            let mut buffer = gdal::raster::Buffer::new((width, height), values);
+            dataset.rasterband(plane + 1)?.write((0, 0), (width, height), &mut buffer)?;
+        }
+        Ok(dataset.close()?)
+    })
 }
 
 #[cfg(test)]

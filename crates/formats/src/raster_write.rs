@@ -7,6 +7,7 @@ use bothros_core::{Coarser, Frame, FromMean, Grid, coarsen};
 use gdal::raster::GdalType;
 use gdal::{Dataset, DriverManager};
 
+use crate::heard::written;
 use crate::{Crs, Error, Result, prepare};
 
 /// Writes `values` at `frame` as a cloud-optimised GeoTIFF, compressed without loss.
@@ -15,7 +16,7 @@ use crate::{Crs, Error, Result, prepare};
 /// alone (empty for none).
 ///
 /// # Errors
-/// [`Error::Library`], e.g. where the disk is full.
+/// [`Error::Io`] where the disk takes no more; [`Error::Library`].
 #[allow(clippy::too_many_arguments)]
 pub fn write_cog<T: GdalType + Copy + PartialOrd + Into<f64> + FromMean + Send + Sync>(
     path: &Path,
@@ -104,7 +105,7 @@ pub fn copy_cog(from: &Path, to: &Path, was: &str, description: &str) -> Result<
 /// bytes are written as signed ones of 16 bits, longer ones as real numbers of 64 bits, which hold them exactly.
 ///
 /// # Errors
-/// [`Error::Library`], e.g. where the disk is full.
+/// [`Error::Io`] where the disk takes no more; [`Error::Library`].
 #[allow(clippy::too_many_arguments)]
 pub fn write_netcdf<T: GdalType + Copy + Into<f64>>(
     path: &Path,
@@ -165,8 +166,7 @@ fn netcdf<T: GdalType + Copy>(
     ] {
         options.set_name_value(key, value)?;
     }
-    dataset.create_copy(&driver, path, &options)?.close()?;
-    Ok(())
+    written(|| Ok(dataset.create_copy(&driver, path, &options)?.close()?))
 }
 
 /// A raster in memory with one band, whose cells are those of a grid: it goes before the grid.
@@ -227,14 +227,13 @@ fn copy_as_cog(dataset: &Dataset, path: &Path, smooth: bool) -> Result<()> {
     ] {
         options.set_name_value(key, value)?;
     }
-    dataset.create_copy(&cog, path, &options)?.close()?;
-    Ok(())
+    written(|| Ok(dataset.create_copy(&cog, path, &options)?.close()?))
 }
 
 /// As [`write_geographic`], cloud-optimised, as archives keep them.
 ///
 /// # Errors
-/// [`Error::Library`], e.g. where the disk is full.
+/// [`Error::Io`] where the disk takes no more; [`Error::Library`].
 pub fn write_geographic_cog(
     path: &Path,
     values: &Grid<f32>,
@@ -250,24 +249,25 @@ pub fn write_geographic_cog(
 /// Writes elevations in geographic coordinates, as regional DEMs are given away: a tiled GeoTIFF.
 ///
 /// # Errors
-/// [`Error::Library`], e.g. where the disk is full.
+/// [`Error::Io`] where the disk takes no more; [`Error::Library`].
 pub fn write_geographic(path: &Path, values: &Grid<f32>, geo_transform: [f64; 6], crs: &Crs) -> Result<()> {
     prepare();
     let driver = DriverManager::get_driver_by_name("GTiff")?;
     let options = gdal::raster::RasterCreationOptions::from_iter(["COMPRESS=DEFLATE", "TILED=YES"]);
-    let mut dataset = driver.create_with_band_type_with_options::<f32, _>(
-        path,
-        values.cols(),
-        values.rows(),
-        1,
-        &options,
-    )?;
-    dataset.set_geo_transform(&geo_transform)?;
-    dataset.set_spatial_ref(&crs.reference()?)?;
-    dataset.rasterband(1)?.set_no_data_value(Some(-9999.0))?;
-    fill_band(&mut dataset, None, values)?;
-    dataset.close()?;
-    Ok(())
+    written(|| {
+        let mut dataset = driver.create_with_band_type_with_options::<f32, _>(
+            path,
+            values.cols(),
+            values.rows(),
+            1,
+            &options,
+        )?;
+        dataset.set_geo_transform(&geo_transform)?;
+        dataset.set_spatial_ref(&crs.reference()?)?;
+        dataset.rasterband(1)?.set_no_data_value(Some(-9999.0))?;
+        fill_band(&mut dataset, None, values)?;
+        Ok(dataset.close()?)
+    })
 }
 
 fn c_text(text: &str) -> CString {

@@ -11,6 +11,7 @@ use gdal::{Dataset, DriverManager};
 use serde::{Deserialize, Serialize};
 
 use crate::geojson_write::write_geojson;
+use crate::heard::written;
 use crate::{Crs, Result, Transform, prepare};
 
 /// A file format for features.
@@ -170,7 +171,7 @@ pub fn short_names(names: &[&str]) -> Vec<String> {
 /// Writes layers to a new file; GeoJSON and Shapefile take exactly one.
 ///
 /// # Errors
-/// [`Error::Library`](crate::Error::Library), e.g. where the disk is full.
+/// [`Error::Io`](crate::Error::Io) where the disk takes no more, [`Error::Library`](crate::Error::Library).
 pub fn write_layers(path: &Path, format: VectorFormat, crs: &Crs, layers: &[Layer]) -> Result<()> {
     prepare();
     let driver = match (format, layers) {
@@ -179,17 +180,18 @@ pub fn write_layers(path: &Path, format: VectorFormat, crs: &Crs, layers: &[Laye
         (VectorFormat::GeoJson, [layer]) => return write_geojson(path, crs, layer),
         (VectorFormat::GeoJson, _) => return Err(std::io::Error::other("GeoJSON holds one layer").into()),
     };
-    let mut dataset = DriverManager::get_driver_by_name(driver)?.create_vector_only(path)?;
-    if format == VectorFormat::GeoPackage {
-        // One transaction for all features: one for each takes a hundred times as long.
-        let mut transaction = dataset.start_transaction()?;
-        write_into(&mut transaction, format, crs, layers)?;
-        transaction.commit()?;
-    } else {
-        write_into(&mut dataset, format, crs, layers)?;
-    }
-    dataset.close()?;
-    Ok(())
+    written(|| {
+        let mut dataset = DriverManager::get_driver_by_name(driver)?.create_vector_only(path)?;
+        if format == VectorFormat::GeoPackage {
+            // One transaction for all features: one for each takes a hundred times as long.
+            let mut transaction = dataset.start_transaction()?;
+            write_into(&mut transaction, format, crs, layers)?;
+            transaction.commit()?;
+        } else {
+            write_into(&mut dataset, format, crs, layers)?;
+        }
+        Ok(dataset.close()?)
+    })
 }
 
 /// Writes layers into a dataset.

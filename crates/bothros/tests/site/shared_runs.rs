@@ -2,7 +2,7 @@
 
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime};
 
 use bothros_core::Frame;
 
@@ -32,7 +32,19 @@ fn bench() -> Bench {
 
 /// A process that shares the run, on one thread.
 fn begin(bench: &Bench, out: &str) -> Child {
-    Command::new(env!("CARGO_BIN_EXE_bothros"))
+    share(bench, out, Command::new(env!("CARGO_BIN_EXE_bothros")))
+}
+
+/// The program, whose files may not grow beyond a size, KB: what a disk does that is full.
+fn short_of_room(kb: u64) -> Command {
+    let mut shell = Command::new("bash");
+    let limited = format!("ulimit -f {kb}; exec \"$0\" \"$@\"");
+    shell.args(["-c", &limited, env!("CARGO_BIN_EXE_bothros")]);
+    shell
+}
+
+fn share(bench: &Bench, out: &str, mut bothros: Command) -> Child {
+    bothros
         .env("RAYON_NUM_THREADS", "1")
         .arg("run")
         .arg(bench.path("recipe.toml"))
@@ -108,6 +120,45 @@ fn one_that_is_killed_costs_nothing_but_time() {
     // What was computed on the way is gone, and who comes late learns where the results are.
     assert!(!bench.path("place").join("dem").join("00000").exists());
     assert!(self::said(begin(&bench, "late")).contains(wrote));
+}
+
+/// Names of what lies below a directory of the place, with when they were written.
+fn written(bench: &Bench, below: &str) -> Vec<(String, SystemTime)> {
+    let Ok(files) = std::fs::read_dir(bench.path("place").join(below)) else { return Vec::new() };
+    let told = |file: std::io::Result<std::fs::DirEntry>| {
+        let file = file.unwrap();
+        (file.file_name().into_string().unwrap(), file.metadata().unwrap().modified().unwrap())
+    };
+    let mut all: Vec<_> = files.map(told).collect();
+    all.sort();
+    all
+}
+
+#[test]
+fn one_that_cannot_write_says_so_and_leaves_what_was_done() {
+    let bench = bench();
+    bench.run(&recipe(REST), "alone");
+    let fails = |kb: u64| {
+        let done = share(&bench, "short", short_of_room(kb)).wait_with_output().unwrap();
+        let told = String::from_utf8_lossy(&done.stderr).into_owned();
+        assert!(!done.status.success() && told.contains("error: "), "{told}");
+        assert!(!bench.path("short").exists(), "nothing half written");
+        told
+    };
+    // Not even the bands of the DEM: which of them, and why.
+    let told = fails(16);
+    assert!(told.contains("place") && told.contains("File too large"), "{told}");
+    assert_eq!(written(&bench, "done"), []);
+    // All bands, and no result: it is the next process that writes them, from what is there. The last of a file counts too.
+    let bytes = std::fs::metadata(bench.path("alone").join("ground.tif")).unwrap().len();
+    let told = fails(bytes / 1024 - 4);
+    assert!(told.contains("error: ground.tif: File too large"), "{told}");
+    let before = written(&bench, "done");
+    assert!(before.iter().any(|(name, _)| name.starts_with("accumulate-")), "{before:?}");
+    let said = begin(&bench, "out").wait_with_output().unwrap();
+    let steps = String::from_utf8_lossy(&said.stderr).into_owned();
+    assert!(said.status.success() && !steps.contains("filling sinks, with others"), "{steps}");
+    hold_the_same(&bench, "alone", "out");
 }
 
 #[test]

@@ -26,6 +26,14 @@ pub struct Labelled {
     pub touches_edge: Vec<bool>,
 }
 
+impl Labelled {
+    /// No catchment.
+    fn none(rows: usize, cols: usize) -> Self {
+        let ids = Grid::filled(rows, cols, 0);
+        Self { ids, within: vec![], own_cells: vec![], cells: vec![], touches_edge: vec![] }
+    }
+}
+
 /// Rows that one thread begins from by itself.
 const BAND: usize = 64;
 
@@ -51,6 +59,10 @@ const BAND: usize = 64;
 pub fn label(directions: &Grid<u8>, outlets: &[Cell], monitor: &dyn Monitor) -> Result<Labelled> {
     directions.numbered()?;
     const OPEN: u32 = u32::MAX;
+    if outlets.is_empty() {
+        monitor.progress(1.0);
+        return Ok(Labelled::none(directions.rows(), directions.cols()));
+    }
     let ids: Vec<AtomicU32> = (0..directions.len()).into_par_iter().map(|_| AtomicU32::new(OPEN)).collect();
     for (at, &outlet) in outlets.iter().enumerate() {
         match directions.get(outlet) {

@@ -175,7 +175,8 @@ impl Run<'_> {
                             [GROUND.name, CONDITIONED.name].map(|name| dir.join(format!("{name}.tif")));
                         let written =
                             CONDITIONED.write_same(&to, (&done_at, &GROUND), &done.ground, frame, crs);
-                        written.map_err(|e| Error::write(Path::new(CONDITIONED.name), e))?;
+                        let name = format!("{}.tif", CONDITIONED.name);
+                        written.map_err(|e| Error::write(Path::new(&name), e))?;
                     }
                 }
             }
