@@ -39,9 +39,14 @@ async fn converse(url: &str, job: &Job, handle: &JobHandle) -> std::io::Result<O
         Some(bytes) => ["--max-memory".to_owned(), bothros_recipe::Bytes(bytes).to_string()],
         None => ["--memory-mb".to_owned(), (bothros_core::memory::limit() / 1_000_000).to_string()],
     };
+    let shared = bothros_workflow::sharing().map(|sharing| {
+        let from = sharing.from_cells.to_string();
+        ["--share-routing".into(), sharing.place.clone(), "--share-from-cells".into(), from]
+    });
     let mut process = Command::new(std::env::current_exe()?)
         .args(["one-job", &job.id.to_string()])
         .args(limit)
+        .args(shared.into_iter().flatten())
         .env("BOTHROS_DATABASE_URL", url)
         .stdin(Stdio::null())
         .stdout(Stdio::piped())

@@ -9,6 +9,7 @@ use bothros::scratch::Scratch;
 use bothros::{apart, backup, batch, bench, bench_recipe, bench_site, demo, limits, prove, run, serve};
 use bothros_core::runoff::StormShape;
 use bothros_proof::Settings;
+use bothros_workflow::Sharing;
 use clap::{Args, Parser, Subcommand};
 
 #[derive(Parser)]
@@ -30,6 +31,18 @@ struct Cli {
     /// Most memory that this process may hold, as in 4GB; what does not fit lies on disk meanwhile. Of a recipe it goes before its own
     #[arg(long, global = true, env = "BOTHROS_MAX_MEMORY", value_name = "SIZE")]
     max_memory: Option<bothros_recipe::Bytes>,
+    /// Where workers share the filling and routing of large studies: a directory that all of them reach, or s3://bucket/prefix
+    #[arg(long, global = true, env = "BOTHROS_SHARE_ROUTING", value_name = "PLACE")]
+    share_routing: Option<String>,
+    /// Cells from which a study is large enough to be shared
+    #[arg(
+        long,
+        global = true,
+        default_value_t = 50_000_000,
+        env = "BOTHROS_SHARE_FROM_CELLS",
+        value_name = "N"
+    )]
+    share_from_cells: u64,
     /// Most memory that reading one file may take, megabytes
     #[arg(long, global = true, default_value_t = 3000, env = "BOTHROS_READER_MEMORY_MB")]
     reader_memory_mb: u64,
@@ -211,6 +224,10 @@ fn main() -> anyhow::Result<ExitCode> {
     limits::apply(cli.memory_mb, cli.reader_memory_mb)?;
     limits::set_room_for_grids(cli.grids_mb);
     limits::set_most_memory(cli.max_memory);
+    if let Some(place) = &cli.share_routing {
+        let from_cells = cli.share_from_cells;
+        bothros_workflow::share_routing(Sharing { place: place.clone(), from_cells })?;
+    }
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().context("starting")?;
     match cli.command {
         Command::ReadFile => Ok(()),

@@ -339,6 +339,7 @@ pub async fn start(
             async move { app.purge().await }
         }),
     ];
+    supervised.push(tokio::spawn(bothros_workflow::help_others(stopped.clone())));
     supervised.extend(elevations);
     supervised.extend(simulated_maps);
     let pages = tokio::spawn(app.serve(listener, until_stopped(stopped)));
@@ -356,6 +357,7 @@ fn work_of(
     move |job, handle| {
         let (store, grids, url) = (store.clone(), grids.clone(), url.clone());
         Box::pin(async move {
+            let _at_work = bothros_workflow::AtWork::new();
             let done = match job.apart {
                 true => crate::apart::work(&url, &job, &handle).await,
                 false => bothros_workflow::work(store, grids, job, handle).await,
@@ -376,7 +378,13 @@ fn runs_of(
     move || {
         let worker = RunWorker::new(store.clone(), &name, bothros_workflow::PROGRAM);
         let store = store.clone();
-        Box::pin(worker.run(move |run, handle| bothros_workflow::work_on_run(store.clone(), run, handle)))
+        Box::pin(worker.run(move |run, handle| {
+            let store = store.clone();
+            async move {
+                let _at_work = bothros_workflow::AtWork::new();
+                bothros_workflow::work_on_run(store, run, handle).await
+            }
+        }))
     }
 }
 
@@ -410,11 +418,14 @@ pub async fn worker(url: &str) -> anyhow::Result<()> {
     };
     let health = Health::default();
     let away = "The database does not answer.";
+    let (stop, stopped) = watch::channel(false);
     let running = [
         supervise(health.clone(), "worker", away, task),
         supervise(health, "runs", away, runs_of(&store, &name)),
+        tokio::spawn(bothros_workflow::help_others(stopped)),
     ];
     stop_asked().await;
+    stop.send_replace(true);
     for task in running {
         task.abort();
     }

@@ -22,6 +22,11 @@ const LEAST_BANDS: usize = 24;
 const LOOK: Duration = Duration::from_millis(5);
 const LOOK_AT_MOST: Duration = Duration::from_millis(400);
 
+/// Cells of a band at most: what a process has in memory at once, some fifteen bytes each.
+const CELLS_AT_ONCE: usize = 16_000_000;
+/// The part of the memory that bands may take between phases.
+const FOR_BANDS: u64 = 3;
+
 /// What all that share the work must agree on; the first to come decides.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Terms {
@@ -31,6 +36,18 @@ pub struct Terms {
     pub work: String,
     /// cells of a band at most
     pub cells_at_once: usize,
+}
+
+impl Terms {
+    /// Those of some work for a program, with bands of the usual size.
+    pub fn new(program: &str, work: &str) -> Self {
+        Self { program: program.to_owned(), work: work.to_owned(), cells_at_once: CELLS_AT_ONCE }
+    }
+}
+
+/// How much of some memory bands may take between phases, bytes.
+pub fn room_in(memory: u64) -> u64 {
+    memory / FOR_BANDS
 }
 
 /// The prepared DEM.
@@ -100,13 +117,22 @@ impl Joint {
     /// # Errors
     /// [`Error::Place`], [`Error::Access`], [`Error::Version`] and [`Error::Other`] where other work lies there.
     pub fn join(place: &str, terms: Terms, room: u64, differs: impl FnOnce(&str) -> String) -> Result<Self> {
-        let shelf = Arc::new(Shelf::open(place)?);
+        Self::on(Arc::new(Shelf::open(place)?), terms, room, differs)
+    }
+
+    /// As [`Joint::join`], where the place is known.
+    pub(crate) fn on(
+        shelf: Arc<Shelf>,
+        terms: Terms,
+        room: u64,
+        differs: impl FnOnce(&str) -> String,
+    ) -> Result<Self> {
         let text = |terms: &Terms| serde_json::to_vec(terms).map_err(|_| shelf.damaged(PLAN));
         let begun: Terms = if shelf.create(PLAN, text(&terms)?)? {
             terms
         } else {
-            let begun: Terms = serde_json::from_slice(&shelf.get(PLAN)?).map_err(|_| shelf.damaged(PLAN))?;
-            let place = place.to_owned();
+            let begun = Self::begun(&shelf)?.ok_or_else(|| shelf.access(PLAN, "it is not there any more"))?;
+            let place = shelf.place().to_owned();
             if begun.program != terms.program {
                 return Err(Error::Version { place, begun: begun.program, own: terms.program });
             }
@@ -147,19 +173,13 @@ impl Joint {
                 said = what;
             }
         };
-        let mut look = LOOK;
-        let mut wait = |worked: bool| {
-            if !worked {
-                std::thread::sleep(look);
-            }
-            look = if worked { LOOK } else { (look * 2).min(LOOK_AT_MOST) };
-        };
+        let mut wait = pace();
         loop {
             check(monitor)?;
             if let Some(told) = self.shelf.find(FINISHED)? {
                 return Ok(Outcome::Done(String::from_utf8_lossy(&told).into_owned()));
             }
-            let done: HashSet<String> = self.shelf.list("done")?.into_iter().collect();
+            let done = self.done_names()?;
             // Others begin with the bands that are there while one still lays them out.
             if !done.contains(LAID_OUT) && self.member.take("prepare")? {
                 say("preparing the DEM");
@@ -169,7 +189,7 @@ impl Joint {
             let worked = match self.land()? {
                 None => false,
                 Some(land) => {
-                    let Some((phase, bands)) = self.next(&land, &done)? else {
+                    let Some(next) = self.next(&land, &done)? else {
                         if self.member.take("finish")? {
                             say("putting together what was computed");
                             return Ok(Outcome::Mine(Box::new(self.computed(land)?)));
@@ -180,12 +200,8 @@ impl Joint {
                     };
                     let all = land.bands.len() as f64 * 5.0;
                     monitor.progress((done.len() as f64 / all).min(1.0));
-                    say(phase.told());
-                    let bands = match done.contains(LAID_OUT) {
-                        true => bands,
-                        false => self.there(&land, bands)?,
-                    };
-                    self.work_on(&land, phase, &bands, &Quiet(monitor))?
+                    say(next.0.told());
+                    self.turn(&land, &done, next, &Quiet(monitor))?
                 }
             };
             wait(worked);
@@ -201,7 +217,33 @@ impl Joint {
         self.shelf.clear(&[FINISHED, PLAN])
     }
 
-    fn land(&self) -> Result<Option<Land>> {
+    /// What all must agree on that share the work in a place; none where nobody has begun.
+    pub(crate) fn begun(shelf: &Shelf) -> Result<Option<Terms>> {
+        let found = shelf.find(PLAN)?;
+        found.map(|text| serde_json::from_slice(&text).map_err(|_| shelf.damaged(PLAN))).transpose()
+    }
+
+    /// Names of what is done.
+    pub(crate) fn done_names(&self) -> Result<HashSet<String>> {
+        Ok(self.shelf.list("done")?.into_iter().collect())
+    }
+
+    /// Works on what is next, as far as it is there; whether there was something to do.
+    pub(crate) fn turn(
+        &mut self,
+        land: &Land,
+        done: &HashSet<String>,
+        (phase, bands): (Phase, Vec<usize>),
+        monitor: &dyn Monitor,
+    ) -> Result<bool> {
+        let bands = match done.contains(LAID_OUT) {
+            true => bands,
+            false => self.there(land, bands)?,
+        };
+        self.work_on(land, phase, &bands, monitor)
+    }
+
+    pub(crate) fn land(&self) -> Result<Option<Land>> {
         let found = self.shelf.find(LAND)?;
         let land = found.map(|text| serde_json::from_slice(&text).map_err(|_| self.shelf.damaged(LAND)));
         land.transpose()
@@ -239,6 +281,17 @@ impl Joint {
     }
 }
 
-fn check(monitor: &dyn Monitor) -> Result<()> {
+/// Waits between two looks, the longer the more often there was nothing to do.
+pub(crate) fn pace() -> impl FnMut(bool) {
+    let mut look = LOOK;
+    move |worked| {
+        if !worked {
+            std::thread::sleep(look);
+        }
+        look = if worked { LOOK } else { (look * 2).min(LOOK_AT_MOST) };
+    }
+}
+
+pub(crate) fn check(monitor: &dyn Monitor) -> Result<()> {
     if monitor.is_cancelled() { Err(bothros_core::Error::Cancelled.into()) } else { Ok(()) }
 }

@@ -5,6 +5,8 @@
 //! in phases; in each, whoever is free takes a band and puts the result back ([`Joint::work`]). A process that ends in the
 //! middle costs its band, which another takes once it has given no sign of life for a while; a process that comes later, even
 //! after all have ended, goes on from what is there.
+//!
+//! Where one process is to finish the work, it opens it ([`Works::open`]), and others help ([`Works::help`]).
 
 mod claims;
 mod error;
@@ -14,6 +16,8 @@ mod pieces;
 mod rows;
 mod shelf;
 mod tasks;
+mod works;
 
 pub use error::Error;
-pub use joint::{Computed, Ground, Joint, Outcome, Terms};
+pub use joint::{Computed, Ground, Joint, Outcome, Terms, room_in};
+pub use works::{Opened, Works};

@@ -1,5 +1,6 @@
 //! The place that all processes reach: things by name, in a directory or an object store.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use futures::{StreamExt, TryStreamExt};
@@ -17,7 +18,9 @@ pub(crate) struct Shelf {
     prefix: Path,
     /// as it was given
     place: String,
-    runtime: tokio::runtime::Runtime,
+    /// the directory, where it is one
+    directory: Option<PathBuf>,
+    runtime: Arc<tokio::runtime::Runtime>,
 }
 
 impl Shelf {
@@ -55,11 +58,27 @@ impl Shelf {
             .enable_all()
             .build()
             .map_err(|e| wrong(e.to_string()))?;
-        Ok(Self { store, prefix, place: place.to_owned(), runtime })
+        let directory = (!place.contains("://")).then(|| PathBuf::from(place));
+        Ok(Self { store, prefix, place: place.to_owned(), directory, runtime: Arc::new(runtime) })
+    }
+
+    /// A part of it, which knows nothing of the rest.
+    pub fn below(&self, name: &str) -> Arc<Self> {
+        Arc::new(Self {
+            store: Arc::clone(&self.store),
+            prefix: self.path(name),
+            place: format!("{}/{name}", self.place.trim_end_matches('/')),
+            directory: self.directory.as_ref().map(|directory| directory.join(name)),
+            runtime: Arc::clone(&self.runtime),
+        })
     }
 
     fn path(&self, name: &str) -> Path {
         name.split('/').fold(self.prefix.clone(), |path, part| path.join(part))
+    }
+
+    pub fn place(&self) -> &str {
+        &self.place
     }
 
     pub fn access(&self, name: &str, why: impl std::fmt::Display) -> Error {
@@ -135,7 +154,12 @@ impl Shelf {
             }
             Ok(())
         });
-        cleared.map_err(|e| self.access("what was computed", e))
+        cleared.map_err(|e| self.access("what was computed", e))?;
+        if let (Some(directory), []) = (&self.directory, but) {
+            // Directories hold nothing now; where another puts something meanwhile, they stay.
+            let _ = std::fs::remove_dir_all(directory);
+        }
+        Ok(())
     }
 
     /// Takes a name away, if it is there.

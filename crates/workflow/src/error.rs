@@ -36,6 +36,9 @@ pub enum Error {
     /// writing the package
     #[error("the package cannot be written: {0}")]
     Zip(#[from] zip::result::ZipError),
+    /// from what is shared with other workers
+    #[error("what workers share: {0}")]
+    Shared(bothros_joint::Error),
     /// asked for something that cannot be
     #[error("{0}")]
     Refused(String),
@@ -90,6 +93,15 @@ impl From<bothros_preparation::Error> for Error {
             Formats(error) => error.into(),
             Memory(error) => error.into(),
             other => Self::Preparation(other),
+        }
+    }
+}
+
+impl From<bothros_joint::Error> for Error {
+    fn from(error: bothros_joint::Error) -> Self {
+        match error {
+            bothros_joint::Error::Core(error) => error.into(),
+            other => Self::Shared(other),
         }
     }
 }

@@ -8,7 +8,7 @@ use crate::support::{FRAME, database, utm};
 use bothros_core::{Coarser, Frame, Grid};
 use bothros_demo::fractal_terrain;
 use bothros_formats::write_cog;
-use bothros_store::{JobKind, Store};
+use bothros_store::{JobKind, RasterRole, Store};
 use bothros_workflow::{NewStudy, begin_study};
 
 pub fn rough_file(dir: &std::path::Path, size: usize) -> std::path::PathBuf {
@@ -147,7 +147,7 @@ async fn a_worker_whose_memory_lies_on_disk() {
     let filled = bothros_core::conditioning::fill(&fractal_terrain(SIZE, 9), &bothros_core::Silent).unwrap();
     let directions = bothros_core::routing::flow_directions(&filled, &bothros_core::Silent).unwrap();
     let expected = bothros_core::routing::flow_accumulation(&directions, &bothros_core::Silent).unwrap();
-    let meta = store.raster(study, bothros_store::RasterRole::Accumulation).await.unwrap().unwrap();
+    let meta = store.raster(study, RasterRole::Accumulation).await.unwrap().unwrap();
     assert!(store.read_raster::<u32>(&meta).await.unwrap() == expected);
 }
 
@@ -165,7 +165,7 @@ async fn a_server_killed_in_the_middle_of_a_job() {
     // What was finished is there; of what was not, there is nothing.
     let kept = store.study(study).await.unwrap();
     assert!(kept.terrain.is_some() && kept.routing.is_none());
-    assert!(store.raster(study, bothros_store::RasterRole::Accumulation).await.unwrap().is_none());
+    assert!(store.raster(study, RasterRole::Accumulation).await.unwrap().is_none());
 
     bothros_archive::prepare_tls();
     let (_again, base) = serve(&url);
@@ -174,6 +174,79 @@ async fn a_server_killed_in_the_middle_of_a_job() {
     let page =
         reqwest::get(format!("{base}/studies/{study}/desk/network")).await.unwrap().text().await.unwrap();
     assert!(page.contains("Reaches"), "{page}");
+}
+
+/// Names of files below a directory.
+fn names(directory: &std::path::Path) -> Vec<String> {
+    let Ok(files) = std::fs::read_dir(directory) else { return Vec::new() };
+    let below = |file: std::fs::DirEntry| match file.path().is_dir() {
+        true => names(&file.path()),
+        false => vec![file.path().to_string_lossy().into_owned()],
+    };
+    files.filter_map(Result::ok).flat_map(below).collect()
+}
+
+/// The server begins to route and is killed: a worker goes on from the bands that are done. Then both are there, and whichever has
+/// the job is helped by the other.
+#[tokio::test(flavor = "multi_thread")]
+async fn workers_share_the_routing_of_a_study() {
+    const SIZE: usize = 1500;
+    let url = database().await;
+    let dir = tempfile::tempdir().unwrap();
+    let (place, told) = (dir.path().join("shared"), dir.path().join("told"));
+    let begin = |arguments: &[&str]| {
+        bothros_archive::prepare_tls();
+        let told = std::fs::OpenOptions::new().create(true).append(true).open(&told).unwrap();
+        let mut command = Command::new(env!("CARGO_BIN_EXE_bothros"));
+        command.args(arguments).args(["--database", &url, "--share-from-cells", "1000", "--share-routing"]);
+        command.arg(&place).env("RUST_LOG", "warn,bothros_workflow=info").env("RAYON_NUM_THREADS", "1");
+        Process(command.stdout(Stdio::piped()).stderr(told).spawn().unwrap())
+    };
+    let (mut server, _) = address(begin(&["serve", "--port", "0"]));
+    let store = Store::connect(&url).await.unwrap();
+    let study = rough_study(&store, dir.path(), SIZE).await;
+    let filled = bothros_core::conditioning::fill(&fractal_terrain(SIZE, 9), &bothros_core::Silent).unwrap();
+    let directions = bothros_core::routing::flow_directions(&filled, &bothros_core::Silent).unwrap();
+    let expected = bothros_core::routing::flow_accumulation(&directions, &bothros_core::Silent).unwrap();
+    let until = async |ready: &dyn Fn(&[String]) -> bool| {
+        let begun = std::time::Instant::now();
+        while !ready(&names(&place)) {
+            assert!(begun.elapsed() < Duration::from_secs(60), "{:?}", names(&place));
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    };
+    let is_right = async || {
+        let meta = store.raster(study, RasterRole::Accumulation).await.unwrap().unwrap();
+        assert!(store.read_raster::<u32>(&meta).await.unwrap() == expected);
+        let meta = store.raster(study, RasterRole::Filled).await.unwrap().unwrap();
+        assert!(store.read_raster::<f32>(&meta).await.unwrap() == filled);
+        // Whoever helped goes a little later.
+        until(&|names| names.is_empty()).await;
+    };
+
+    store.enqueue(study, JobKind::Route, bothros_store::Kept::empty()).await.unwrap();
+    until(&|names| names.iter().any(|name| name.ends_with("done/laid-out"))).await;
+    server.0.kill().unwrap();
+    server.0.wait().unwrap();
+    assert!(names(&place).iter().any(|name| name.ends_with("/plan")));
+    let _worker = begin(&["worker"]);
+    let job = ended(&store, study).await;
+    assert_eq!((job.state.as_str(), job.attempts), ("done", 2), "{}", job.message);
+    is_right().await;
+
+    let (_again, _) = address(begin(&["serve", "--port", "0"]));
+    for time in 1.. {
+        store.enqueue(study, JobKind::Route, bothros_store::Kept::empty()).await.unwrap();
+        let job = ended(&store, study).await;
+        assert_eq!(job.state, "done", "{}", job.message);
+        is_right().await;
+        let told = std::fs::read_to_string(&told).unwrap();
+        if told.contains("helped another worker") {
+            break;
+        }
+        // Who helps looks for work every two seconds.
+        assert!(time < 20, "{told}");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use bothros_core::conditioning::fill;
 use bothros_core::routing::{flow_accumulation, flow_directions};
 use bothros_core::{Grid, Monitor, Silent};
-use bothros_joint::{Computed, Error, Ground, Joint, Outcome, Terms};
+use bothros_joint::{Computed, Error, Ground, Joint, Outcome, Terms, Works};
 
 /// Rough land with flats, lakes that reach over many rows, and a hole.
 fn land(rows: usize, cols: usize) -> Grid<f32> {
@@ -185,4 +185,101 @@ fn what_is_damaged_is_told_by_name() {
     std::fs::write(&band, &data[..data.len() / 2]).unwrap();
     let told = joint.work(prepare, &|_| (), &Silent).unwrap_err().to_string();
     assert!(told.contains("dem/00003") && told.contains("damaged"), "{told}");
+}
+
+#[test]
+fn an_opened_work_is_helped_with() {
+    let place = tempfile::tempdir().unwrap();
+    let works = || Works::at(place.path().to_str().unwrap()).unwrap();
+    let (dem, prepared) = (land(150, 90), AtomicUsize::new(0));
+    let prepare = |_: &dyn Monitor| {
+        prepared.fetch_add(1, Ordering::Relaxed);
+        Ok::<_, Error>(ground(&dem))
+    };
+    assert_eq!(works().help("1", ROOM, &Silent).unwrap(), 0, "nothing is open");
+    // Its owner ends once all is laid out.
+    let mut opened = works().open("study-7", terms("1", "w"), ROOM).unwrap();
+    let laid_out = place.path().join("works");
+    let stop = AtomicBool::new(false);
+    struct Until<'a>(&'a AtomicBool);
+    impl Monitor for Until<'_> {
+        fn progress(&self, _: f64) {}
+        fn is_cancelled(&self) -> bool {
+            self.0.load(Ordering::Relaxed)
+        }
+    }
+    let ended = opened.work(
+        prepare,
+        &|said| stop.store(said.contains("sinks fill"), Ordering::Relaxed),
+        &Until(&stop),
+    );
+    assert!(matches!(ended, Err(Error::Core(bothros_core::Error::Cancelled))), "{ended:?}");
+    drop(opened);
+    // Another version leaves it alone; the same does all there is to do, and finishes nothing.
+    assert_eq!(works().help("2", ROOM, &Silent).unwrap(), 0);
+    let helped = works().help("1", ROOM, &Silent).unwrap();
+    assert!(helped > 5 * 4, "{helped}");
+    assert_eq!(works().help("1", ROOM, &Silent).unwrap(), 0);
+    let told = std::sync::Mutex::new(Vec::new());
+    let mut again = works().open("study-7", terms("1", "w"), ROOM).unwrap();
+    let computed = again.work(prepare, &|said| told.lock().unwrap().push(said.to_owned()), &Silent).unwrap();
+    holds_the_same(&computed, &dem);
+    assert_eq!(told.into_inner().unwrap(), ["putting together what was computed"]);
+    assert_eq!(prepared.load(Ordering::Relaxed), 1);
+    again.close().unwrap();
+    assert_eq!(std::fs::read_dir(&laid_out).unwrap().count(), 0, "nothing is left of it");
+
+    // Of a name there is one work at a time: what was left of another is taken away.
+    for work in ["before", "after"] {
+        drop(works().open("study-7", terms("1", work), ROOM).unwrap());
+        drop(works().open("study-8", terms("1", work), ROOM).unwrap());
+        assert_eq!(std::fs::read_dir(&laid_out).unwrap().count(), 2);
+    }
+}
+
+#[test]
+fn others_help_while_the_owner_works() {
+    let place = tempfile::tempdir().unwrap();
+    let works = || Works::at(place.path().to_str().unwrap()).unwrap();
+    let (dem, helping) = (land(150, 90), AtomicBool::new(true));
+    let laid_out = place.path().join("works");
+    let helped = std::thread::scope(|scope| {
+        let helper = scope.spawn(|| {
+            let mut helped = 0;
+            while helping.load(Ordering::Relaxed) {
+                helped += works().help("1", ROOM, &Silent).unwrap();
+            }
+            helped
+        });
+        for _ in 0..3 {
+            let mut opened = works().open("study-9", terms("1", "w"), ROOM).unwrap();
+            let slowly = |said: &str| {
+                // It does not go on before somebody has come to help.
+                let begun = std::time::Instant::now();
+                let signs = || walk(&laid_out).into_iter().filter(|path| path.contains("/workers/")).count();
+                while said.contains("filling") && signs() < 2 && begun.elapsed().as_secs() < 20 {
+                    std::thread::sleep(std::time::Duration::from_millis(5));
+                }
+            };
+            let computed = opened.work(|_| Ok(ground(&dem)), &slowly, &Silent).unwrap();
+            holds_the_same(&computed, &dem);
+            opened.close().unwrap();
+        }
+        helping.store(false, Ordering::Relaxed);
+        helper.join().unwrap()
+    });
+    assert!(helped > 0);
+    assert_eq!(walk(place.path()), [""; 0], "nothing is left");
+}
+
+/// Names of files below a directory.
+fn walk(directory: &std::path::Path) -> Vec<String> {
+    let Ok(files) = std::fs::read_dir(directory) else { return Vec::new() };
+    files
+        .filter_map(Result::ok)
+        .flat_map(|file| match file.path().is_dir() {
+            true => walk(&file.path()),
+            false => vec![file.path().to_string_lossy().into_owned()],
+        })
+        .collect()
 }

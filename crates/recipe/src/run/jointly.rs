@@ -3,7 +3,7 @@
 use bothros_core::conditioning::Conditioned;
 use bothros_core::{Frame, Monitor};
 use bothros_formats::Crs;
-use bothros_joint::{Computed, Ground, Joint, Outcome, Terms};
+use bothros_joint::{Computed, Ground, Joint, Outcome, Terms, room_in};
 use serde::{Deserialize, Serialize};
 
 use super::Report;
@@ -11,12 +11,6 @@ use super::routing::Routed;
 use crate::room::Room;
 use crate::terrain::{self, Prepared};
 use crate::{Conditioning, Error, Recipe, Result, RoutingMethod, Sinks, difference};
-
-/// Cells of a band at most: what a process has in memory at once, some fifteen bytes each.
-const CELLS_AT_ONCE: usize = 16_000_000;
-
-/// The part of the memory that bands may take between phases.
-const FOR_BANDS: u64 = 3;
 
 /// What is known of a DEM beside its elevations.
 #[derive(Serialize, Deserialize)]
@@ -57,7 +51,7 @@ pub(super) fn join(recipe: &Recipe, place: &str) -> Result<Joint> {
     let text = |recipe: &Recipe| recipe.to_toml().map_err(|e| Error::Recipe(e.to_string()));
     // How much memory each takes is its own affair.
     let work = text(&Recipe { max_memory: None, ..recipe.clone() })?;
-    let program = concat!("bothros ", env!("CARGO_PKG_VERSION")).to_owned();
+    let program = concat!("bothros ", env!("CARGO_PKG_VERSION"));
     let differs = |begun: &str| {
         let other = Recipe::parse(begun, &recipe.folder);
         let keys = other.and_then(|other| difference(&other, recipe)).unwrap_or_default();
@@ -67,8 +61,7 @@ pub(super) fn join(recipe: &Recipe, place: &str) -> Result<Joint> {
         }
     };
     let allowed = recipe.max_memory.map_or_else(bothros_core::memory::limit, |bytes| bytes.0);
-    let terms = Terms { program, work, cells_at_once: CELLS_AT_ONCE };
-    Ok(Joint::join(place, terms, allowed / FOR_BANDS, differs)?)
+    Ok(Joint::join(place, Terms::new(program, &work), room_in(allowed), differs)?)
 }
 
 /// Works with the others; what was computed, if this process is to do the rest, else what the one told that did.

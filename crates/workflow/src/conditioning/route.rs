@@ -19,6 +19,7 @@ use serde_json::json;
 use crate::catchments::pour_points::{Delineating, delineate_again, delineate_all};
 use crate::conditioning::choices::{conditioning_key, conditioning_of};
 use crate::conditioning::review::SINKS_LISTED;
+use crate::conditioning::together::{Together, together};
 use crate::inputs::weights::read_weights;
 use crate::network::evidence::first_threshold;
 use crate::network::map::StreamMap;
@@ -46,12 +47,16 @@ fn compute(
     (how, method): (&Conditioning, Method),
     weights: Option<Grid<f32>>,
     key: String,
+    shared: (&str, &str),
     handle: &JobHandle,
 ) -> Result<Routed> {
     let begun = Instant::now();
     let part = |from: f64, to: f64| Part::new(handle, from, to);
     handle.say("conditioning the DEM");
-    let done = condition(&dem, frame, how, &part(0.05, 0.35))?;
+    let (done, routed) = match together(&dem, frame, (how, method), shared, handle)? {
+        Some(Together { done, directions, accumulation }) => (done, Some((directions, accumulation))),
+        None => (condition(&dem, frame, how, &part(0.05, 0.35))?, None),
+    };
     handle.say("measuring sinks");
     // What was filled is measured on the ground as the steps before left it.
     let mut before = how.clone();
@@ -73,10 +78,17 @@ fn compute(
         how.burn.as_ref().map(|(streams, _)| bed_below_banks(done.routing_surface(), frame, streams));
     drop(dem);
     change.values_mut().par_iter_mut().filter(|change| **change == 0.0).for_each(|change| *change = f32::NAN);
-    handle.say("finding flow directions");
-    let directions = flow_directions_to_outlets(done.routing_surface(), &done.open, &part(0.42, 0.55))?;
-    handle.say("accumulating flow");
-    let accumulation = accumulate_by(method, done.routing_surface(), &directions, &part(0.55, 0.65))?;
+    let (directions, accumulation) = match routed {
+        Some(routed) => routed,
+        None => {
+            handle.say("finding flow directions");
+            let surface = done.routing_surface();
+            let directions = flow_directions_to_outlets(surface, &done.open, &part(0.42, 0.55))?;
+            handle.say("accumulating flow");
+            let accumulation = accumulate_by(method, surface, &directions, &part(0.55, 0.65))?;
+            (directions, accumulation)
+        }
+    };
     let weighted = match &weights {
         Some(weights) => {
             handle.say("accumulating weights");
@@ -204,7 +216,8 @@ fn what_changed(
 
 pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &JobHandle) -> Result<String> {
     let begun = Instant::now();
-    let facts = Facts::of(&store.study(study).await?)?;
+    let row = store.study(study).await?;
+    let (facts, made) = (Facts::of(&row)?, row.created_at);
     let terrain = facts.terrain.clone().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
     Step::Route.check(terrain.frame.cells() as u64)?;
     let meta = prepared_dem(store, study, &terrain).await?;
@@ -219,7 +232,12 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
         handle.say("reading weights");
     }
     let weights = read_weights(store, &facts, &terrain.crs, &frame, &Quiet(handle.clone())).await?;
-    let routed = blocking(move || compute(dem, &frame, (&how, method), weights, key, &monitor)).await?;
+    // Two databases may share a place: their studies were not made at the same time.
+    let name = format!("study-{study}-{}", made.timestamp_micros());
+    let about = format!("DEM {}, {key}", meta.id);
+    let routed =
+        blocking(move || compute(dem, &frame, (&how, method), weights, key, (&name, &about), &monitor))
+            .await?;
 
     handle.say("drawing the network");
     let Routed { ground, surface, depth, change, directions, accumulation, weighted, facts: found } = routed;
