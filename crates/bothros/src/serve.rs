@@ -357,7 +357,7 @@ fn work_of(
     move |job, handle| {
         let (store, grids, url) = (store.clone(), grids.clone(), url.clone());
         Box::pin(async move {
-            let _at_work = bothros_workflow::AtWork::new();
+            let _at_work = bothros_workflow::AtWork::begin();
             let done = match job.apart {
                 true => crate::apart::work(&url, &job, &handle).await,
                 false => bothros_workflow::work(store, grids, job, handle).await,
@@ -381,7 +381,7 @@ fn runs_of(
         Box::pin(worker.run(move |run, handle| {
             let store = store.clone();
             async move {
-                let _at_work = bothros_workflow::AtWork::new();
+                let _at_work = bothros_workflow::AtWork::begin();
                 bothros_workflow::work_on_run(store, run, handle).await
             }
         }))

@@ -38,11 +38,11 @@ pub enum GeoJsonShape {
 
 impl GeoJsonShape {
     /// A shape with its coordinates as they are.
-    pub fn of(shape: &Geometry) -> Self {
+    pub fn of(shape: Geometry) -> Self {
         match shape {
-            Geometry::Point(at) => Self::Point(*at),
-            Geometry::Line(points) => Self::LineString(points.clone()),
-            Geometry::Polygons(polygons) => Self::MultiPolygon(polygons.clone()),
+            Geometry::Point(at) => Self::Point(at),
+            Geometry::Line(points) => Self::LineString(points),
+            Geometry::Polygons(polygons) => Self::MultiPolygon(polygons),
         }
     }
 
@@ -144,7 +144,7 @@ fn text_of(layer: &Layer, features: &[(Geometry, Vec<Value>)], crs: &Crs) -> Res
         let converted = shape.converted(&to_degrees)?;
         let shape = match may_be_cut(&converted) {
             true => cut_at_antimeridian(shape, &to_degrees)?,
-            false => GeoJsonShape::of(&converted),
+            false => GeoJsonShape::of(converted),
         };
         let geometry = shape.tidied(DEGREE_DIGITS, false);
         let feature = Feature { r#type: "Feature", properties: Properties { layer, values }, geometry };
@@ -259,11 +259,11 @@ mod tests {
             };
             (back(ring(0.0, 9.0)), back(ring(1.0, 2.0)))
         }] {
-            let shape = GeoJsonShape::of(&Geometry::Polygons(vec![vec![outer, hole]])).tidied(2, false);
+            let shape = GeoJsonShape::of(Geometry::Polygons(vec![vec![outer, hole]])).tidied(2, false);
             let GeoJsonShape::MultiPolygon(parts) = shape else { panic!("{shape:?}") };
             assert!(turn(&parts[0][0]) > 0.0 && turn(&parts[0][1]) < 0.0);
         }
-        let point = GeoJsonShape::of(&Geometry::Point([1.234, 5.678])).tidied(1, true);
+        let point = GeoJsonShape::of(Geometry::Point([1.234, 5.678])).tidied(1, true);
         assert_eq!(point, GeoJsonShape::Point([5.7, 1.2]));
     }
 }

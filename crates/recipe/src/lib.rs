@@ -35,3 +35,6 @@ pub use room::Bytes;
 pub use run::{Joined, Report, run, run_jointly, run_with};
 pub use summary::Summary;
 pub use terrain::{Align, Lattice, Terrain, definition};
+
+/// The program and version that results are made by.
+pub const PROGRAM: &str = concat!("bothros ", env!("CARGO_PKG_VERSION"));

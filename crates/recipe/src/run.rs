@@ -362,7 +362,7 @@ impl<'a> Run<'a> {
             None => (None, None, Vec::new()),
         };
         let mut summary = Summary {
-            program: concat!("bothros ", env!("CARGO_PKG_VERSION")).into(),
+            program: crate::PROGRAM.into(),
             crs: crs.label(),
             rows: frame.rows,
             cols: frame.cols,

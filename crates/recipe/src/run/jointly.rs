@@ -10,7 +10,7 @@ use super::Report;
 use super::routing::Routed;
 use crate::room::Room;
 use crate::terrain::{self, Prepared};
-use crate::{Conditioning, Error, Recipe, Result, RoutingMethod, Sinks, difference};
+use crate::{Conditioning, Error, PROGRAM, Recipe, Result, RoutingMethod, Sinks, difference};
 
 /// What is known of a DEM beside its elevations.
 #[derive(Serialize, Deserialize)]
@@ -51,7 +51,6 @@ pub(super) fn join(recipe: &Recipe, place: &str) -> Result<Joint> {
     let text = |recipe: &Recipe| recipe.to_toml().map_err(|e| Error::Recipe(e.to_string()));
     // How much memory each takes is its own affair.
     let work = text(&Recipe { max_memory: None, ..recipe.clone() })?;
-    let program = concat!("bothros ", env!("CARGO_PKG_VERSION"));
     let differs = |begun: &str| {
         let other = Recipe::parse(begun, &recipe.folder);
         let keys = other.and_then(|other| difference(&other, recipe)).unwrap_or_default();
@@ -61,7 +60,7 @@ pub(super) fn join(recipe: &Recipe, place: &str) -> Result<Joint> {
         }
     };
     let allowed = recipe.max_memory.map_or_else(bothros_core::memory::limit, |bytes| bytes.0);
-    Ok(Joint::join(place, Terms::new(program, &work), room_in(allowed), differs)?)
+    Ok(Joint::join(place, Terms::new(PROGRAM, &work), room_in(allowed), differs)?)
 }
 
 /// Works with the others; what was computed, if this process is to do the rest, else what the one told that did.

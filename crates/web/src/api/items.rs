@@ -177,7 +177,7 @@ fn told(of: &Collection, at: usize, crs: &Reference) -> Result<Value, Fault> {
     Ok(json!({
         "type": "Feature",
         "id": of.id(at),
-        "geometry": GeoJsonShape::of(&crs.shape(shape)?).tidied(crs.digits, crs.northing_first),
+        "geometry": GeoJsonShape::of(crs.shape(shape)?).tidied(crs.digits, crs.northing_first),
         "properties": properties,
     }))
 }

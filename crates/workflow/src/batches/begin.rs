@@ -2,13 +2,13 @@
 
 use std::path::{Path, PathBuf};
 
+use bothros_recipe::PROGRAM;
 use bothros_recipe::batch::{Batch as Plan, Varied};
 use bothros_store::{Batch, MadeBy, NewBatch, NewRun, Store};
 use serde_json::json;
 use tempfile::TempDir;
 use toml::{Table, Value};
 
-use super::work::PROGRAM;
 use crate::recipe::bundle::{Beside, Laid, LaidDem, lay_out, lay_out_aside};
 use crate::recipe::given::{Unpacked, unpacked};
 use crate::{Error, Facts, NewDemFile, Result, blocking};

@@ -7,8 +7,9 @@ mod values;
 mod work;
 
 pub use begin::{BatchWish, Given, PlannedBatch, WhatVaries, plan_batch};
+pub use bothros_recipe::PROGRAM;
 pub use bothros_recipe::batch::{PlannedRun, RunRow};
 pub use compared::{NetworksCompared, StreamsOf, compare_networks};
 pub use results::{batch_csv, row_of, write_batch_package};
 pub use values::{VARIED, Varied, read_values};
-pub use work::{PROGRAM, work_on_run};
+pub use work::work_on_run;

@@ -10,9 +10,6 @@ use tempfile::TempDir;
 
 use crate::{Error, Result, RunPages, blocking};
 
-/// The program and version that works on runs which it made.
-pub const PROGRAM: &str = concat!("bothros ", env!("CARGO_PKG_VERSION"));
-
 /// What a run reports, to the handle of its work.
 struct Told(JobHandle);
 

@@ -53,8 +53,7 @@ pub struct AtWork(());
 
 impl AtWork {
     /// Begins a job.
-    #[allow(clippy::new_without_default)]
-    pub fn new() -> Self {
+    pub fn begin() -> Self {
         AT_WORK.fetch_add(1, Ordering::Relaxed);
         Self(())
     }
