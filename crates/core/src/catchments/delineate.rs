@@ -84,16 +84,15 @@ pub fn delineate(directions: &Grid<u8>, outlet: Cell) -> Result<Catchment> {
     let (north, west) = (found.north, found.west);
     let (rows, cols) = (found.south - north + 1, found.east - west + 1);
     let mut mask = Grid::filled(rows, cols, false);
-    for tile in found.tiles.values() {
-        for (row, cells) in tile.marked.chunks(tile.cols).enumerate() {
-            let Some(row) = (tile.top + row).checked_sub(north).filter(|&row| row < rows) else { continue };
-            let (from, to) = (tile.left.max(west), (tile.left + tile.cols).min(found.east + 1));
-            if from < to {
-                mask.values_mut()[row * cols + from - west..row * cols + to - west]
-                    .copy_from_slice(&cells[from - tile.left..to - tile.left]);
+    mask.values_mut().par_chunks_mut(cols).enumerate().for_each(|(row, mask)| {
+        let row = north + row;
+        for at in west / TILE..=found.east / TILE {
+            if let Some(tile) = found.tiles.get(&(row / TILE, at)) {
+                let (from, to) = (tile.left.max(west), (tile.left + tile.cols).min(found.east + 1));
+                tile.marked[row - tile.top].write(from - tile.left, &mut mask[from - west..to - west]);
             }
         }
-    }
+    });
     Ok(Catchment { outlet, cells: found.cells, edge_cells: found.edge_cells, row: north, col: west, mask })
 }
 

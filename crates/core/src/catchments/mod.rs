@@ -2,6 +2,7 @@
 
 mod along;
 mod beyond;
+mod bit_rows;
 mod climb;
 mod colours;
 mod concentration;

@@ -4,6 +4,29 @@ use multiversion::multiversion;
 
 use super::tile::NONE;
 
+/// Labels the inner cells of a row that have no elevation or are beside one that has none.
+#[multiversion(targets("x86_64+avx512f+avx512bw+avx512vl+avx512dq", "x86_64+avx2"))]
+pub(super) fn label_beside_nodata(
+    above: &[f32],
+    here: &[f32],
+    below: &[f32],
+    labels: &mut [u16],
+    label: u16,
+) {
+    let n = here.len();
+    if n < 3 {
+        return;
+    }
+    let (above, here, below, labels) = (&above[..n], &here[..n], &below[..n], &mut labels[..n]);
+    for col in 1..n - 1 {
+        let mut any = false;
+        for line in [above, here, below] {
+            any |= line[col - 1].is_nan() | line[col].is_nan() | line[col + 1].is_nan();
+        }
+        labels[col] = if any { label } else { labels[col] };
+    }
+}
+
 /// For a row whose first cell has the number `first`, the number of each inner cell's lowest
 /// neighbour, or its own where none is lower.
 #[multiversion(targets("x86_64+avx512f+avx512bw+avx512vl+avx512dq", "x86_64+avx2"))]

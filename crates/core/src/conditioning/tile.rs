@@ -7,7 +7,7 @@
 //! on (minimum spanning forest, Borůvka 1926), until every basin is joined to a seed.
 
 use super::join::{Cells, Joining};
-use super::rows::lowest_neighbours;
+use super::rows::{label_beside_nodata, lowest_neighbours};
 use crate::Grid;
 
 /// Label of the cells where water leaves: the footprint's edge, kept sinks, and all outside.
@@ -182,21 +182,8 @@ impl Scratch {
         for row in 1..=rows {
             let line = |r: usize| &self.z[r * width..(r + 1) * width];
             let (above, here, below) = (line(row - 1), line(row), line(row + 1));
-            for col in 1..=cols {
-                // A sum is a number only where all nine are.
-                let sum = above[col - 1] * 0.0
-                    + above[col] * 0.0
-                    + above[col + 1] * 0.0
-                    + here[col - 1] * 0.0
-                    + here[col] * 0.0
-                    + here[col + 1] * 0.0
-                    + below[col - 1] * 0.0
-                    + below[col] * 0.0
-                    + below[col + 1] * 0.0;
-                if sum.is_nan() {
-                    self.label[row * width + col] = OCEAN;
-                }
-            }
+            let labels = &mut self.label[row * width..][..width];
+            label_beside_nodata(above, here, below, labels, OCEAN);
         }
     }
 
