@@ -1,5 +1,6 @@
 //! Asking an archive what it has.
 
+use std::collections::HashSet;
 use std::time::Duration;
 
 use reqwest::Client;
@@ -10,9 +11,9 @@ use crate::offer::meet;
 use crate::{Collection, Error, Extent, Offer, Result};
 
 /// Largest number of files examined for one search.
-const MOST_OFFERS: usize = 400;
+const MOST_OFFERS: usize = 10_000;
 /// Files on one page of an answer.
-const ON_A_PAGE: usize = 100;
+const ON_A_PAGE: usize = 250;
 /// The largest answer that is read.
 const MOST_BYTES: usize = 32 << 20;
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -125,14 +126,17 @@ impl Archive {
             .append_pair("collections", collection)
             .append_pair("bbox", &extent.map(|side| side.to_string()).join(","))
             .append_pair("limit", &ON_A_PAGE.to_string());
-        let mut offers = Vec::new();
+        let (mut offers, mut seen) = (Vec::new(), 0);
+        let mut pages = HashSet::from([at.clone()]);
         loop {
             let answer = self.get(at.clone()).await?;
             let items = answer["features"].as_array().ok_or_else(|| self.not_stac("no features"))?;
             for item in items {
                 offers.extend(self.offer(item)?.filter(|o| meet(&o.extent, &extent)));
             }
-            if offers.len() > MOST_OFFERS {
+            // Files elsewhere count as well: an archive that does not look at the box would have no end.
+            seen += items.len();
+            if seen > MOST_OFFERS {
                 return Err(Error::TooMany { most: MOST_OFFERS });
             }
             let links = answer["links"].as_array().into_iter().flatten();
@@ -140,11 +144,11 @@ impl Archive {
             match next {
                 Some(next) if !items.is_empty() => {
                     let next = at.join(&next).map_err(|_| self.not_stac("a link that is no address"))?;
-                    // A page that leads to itself would never end.
-                    if next == at {
-                        return Err(self.not_stac("the next page is the same page"));
-                    }
                     self.own(&next)?;
+                    // Pages that lead round in a ring would never end.
+                    if !pages.insert(next.clone()) {
+                        return Err(self.not_stac("its pages lead back to one that was read"));
+                    }
                     at = next;
                 }
                 _ => return Ok(offers),

@@ -30,9 +30,7 @@ pub use apart::{ReaderProcess, read_apart, serve_reader};
 pub use crs::{Crs, CrsEntry, CrsKind, Transform, degree_m, search_crs, utm_zone};
 pub use error::{Error, Result};
 pub use geojson_write::GeoJsonShape;
-pub use mosaic::{
-    MOST_PIECES, MOST_TOLD, Mosaic, MosaicPlan, Overlap, Piece, Wish, plan_mosaic, read_mosaic,
-};
+pub use mosaic::{Laying, MOST_PIECES, Mosaic, MosaicPlan, Overlap, Piece, Wish, plan_mosaic, read_mosaic};
 pub use picture::{
     LaidPicture, Picture, decode_png, encode_png, laid_extent, lay_onto, lay_picture, read_picture,
     write_picture,

@@ -3,10 +3,12 @@
 //! The first file counts most: a later one only fills what the ones before it leave open. Files that lie on
 //! one grid are put together cell by cell; otherwise all are warped onto one grid, and that is told.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use bothros_core::terrain::NO_PIECE;
-use bothros_core::{Frame, Grid, Monitor, Part};
+use bothros_core::{Frame, Grid, Monitor, Part, Quiet};
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -84,8 +86,8 @@ pub struct Mosaic {
     /// elevations, metres
     pub values: Grid<f32>,
     /// number of the file, from 0, that each cell comes from, [`NO_PIECE`] where there is no elevation;
-    /// none for one file, and for more than [`MOST_TOLD`]
-    pub origin: Option<Grid<u8>>,
+    /// none for one file, and where nobody asked
+    pub origin: Option<Grid<u16>>,
     /// how the files agree
     pub overlaps: Vec<Overlap>,
     /// what was done that nobody asked for by name
@@ -94,8 +96,7 @@ pub struct Mosaic {
 
 /// The most files that are put together.
 pub const MOST_PIECES: usize = 20_000;
-/// The most files of which it is known which cell comes from which.
-pub const MOST_TOLD: usize = NO_PIECE as usize;
+const _: () = assert!(MOST_PIECES <= NO_PIECE as usize);
 
 /// Finds the grid that holds all pieces.
 ///
@@ -175,54 +176,160 @@ fn common_grid(pieces: &[Piece], crs: &Crs, wish: &Wish) -> Result<Option<Mosaic
     Ok(Some(MosaicPlan { rows, cols, geo_transform, crs: crs.clone(), exact: true }))
 }
 
-/// Reads all pieces onto the grid of `plan`. With `level`, each piece is raised or lowered by its mean
-/// difference to those before it where they overlap (in ten cells at least).
+/// How files are laid under each other.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Laying {
+    /// where files do not lie on the grid
+    pub resampling: Resampling,
+    /// whether each file is raised or lowered by its mean difference to those before it where they overlap (in ten cells at least)
+    pub level: bool,
+    /// whether it is to be told which cell comes from which file: two bytes a cell
+    pub origin: bool,
+}
+
+/// Cells of files that are read side by side: more are read one after another, for the sake of memory.
+const AT_ONCE: usize = 1 << 24;
+
+/// Reads all pieces onto the grid of `plan`. Of files that must be warped only what they reach of the grid is worked on, and small
+/// files are read side by side.
 ///
 /// # Errors
-/// Those of [`read_elevation`] and [`warp_onto`].
+/// Those of [`read_elevation`] and [`warp_onto`]; of several files the first in order.
 pub fn read_mosaic(
     pieces: &[Piece],
     plan: &MosaicPlan,
-    resampling: Resampling,
-    level: bool,
+    laying: Laying,
     monitor: &dyn Monitor,
 ) -> Result<Mosaic> {
-    let mut notes = Vec::new();
-    let mut overlaps = Vec::new();
-    let share = 1.0 / pieces.len() as f64;
-    let mut whole = None;
-    for (at, piece) in pieces.iter().enumerate() {
-        let part =
-            |from: f64, to: f64| Part::new(monitor, (at as f64 + from) * share, (at as f64 + to) * share);
-        let (values, place) = if plan.exact {
-            let values = read_elevation(&piece.path, &piece.name, piece.band, piece.unit, &part(0.0, 1.0))?;
-            (values, place_in(piece, plan))
-        } else {
-            let values = read_elevation(&piece.path, &piece.name, piece.band, piece.unit, &part(0.0, 0.5))?;
-            let placed = Placed { values: &values, geo_transform: piece.info.geo_transform, crs: &piece.crs };
-            let frame = plan.frame();
-            let onto = warp_onto(&placed, &plan.crs, &frame, resampling, &part(0.5, 1.0))?;
-            let what = match piece.crs.same_as(&plan.crs)? {
-                true => "resampled".to_owned(),
-                false => format!("warped from {} to {}", piece.crs.label(), plan.crs.label()),
-            };
-            let how = resampling.code();
-            notes.push(format!("{} was {what} on cells of {} m ({how})", piece.name, frame.cell_m()));
-            (onto, (0, 0))
-        };
-        if pieces.len() == 1 {
-            return Ok(Mosaic { values, origin: None, overlaps, notes });
-        }
-        let whole = whole.get_or_insert_with(|| Whole::empty(plan, pieces.len()));
-        let overlap = whole.lay_under(&values, place, at, level);
-        if level && overlap.cells >= LEAST_OVERLAP && overlap.mean_m != 0.0 {
-            let (way, by) = (if overlap.mean_m > 0.0 { "lowered" } else { "raised" }, overlap.mean_m.abs());
-            notes.push(format!("{} was {way} by {by:.2} m to fit those before it", piece.name));
-        }
-        overlaps.extend((overlap.cells > 0).then_some(overlap));
+    if let [one] = pieces {
+        let Laid { values, done, .. } = read_piece(one, plan, laying.resampling, monitor)?;
+        let warped: Vec<_> = done.map(|done| (done, &*one.name)).into_iter().collect();
+        let notes = told_of(&warped, &[], plan, laying.resampling);
+        return Ok(Mosaic { values, origin: None, overlaps: Vec::new(), notes });
     }
-    let Whole { values, origin } = whole.ok_or(Error::TooManyFiles { files: 0, most: MOST_PIECES })?;
-    Ok(Mosaic { values, origin, overlaps, notes })
+    let mut whole = Whole::empty(plan, laying.origin);
+    let (mut warped, mut fitted, mut overlaps) = (Vec::new(), Vec::new(), Vec::new());
+    let share = 1.0 / pieces.len() as f64;
+    let mut at = 0;
+    while at < pieces.len() {
+        let some = side_by_side(&pieces[at..]);
+        let read: Vec<Result<Laid>> = if let [one] = some {
+            let part = Part::new(monitor, at as f64 * share, (at + 1) as f64 * share);
+            vec![read_piece(one, plan, laying.resampling, &part)]
+        } else {
+            some.par_iter().map(|piece| read_piece(piece, plan, laying.resampling, &Quiet(monitor))).collect()
+        };
+        for (piece, laid) in some.iter().zip(read) {
+            let laid = laid?;
+            warped.extend(laid.done.map(|done| (done, &*piece.name)));
+            let overlap = whole.lay_under(&laid.values, laid.place, at, laying.level);
+            if laying.level && overlap.cells >= LEAST_OVERLAP && overlap.mean_m != 0.0 {
+                fitted.push((&*piece.name, overlap.mean_m));
+            }
+            overlaps.extend((overlap.cells > 0).then_some(overlap));
+            at += 1;
+        }
+        monitor.progress(at as f64 * share);
+    }
+    let notes = told_of(&warped, &fitted, plan, laying.resampling);
+    Ok(Mosaic { values: whole.values, origin: whole.origin, overlaps, notes })
+}
+
+/// The first files that may be read side by side, one at least.
+fn side_by_side(pieces: &[Piece]) -> &[Piece] {
+    let most = 2 * rayon::current_num_threads();
+    let mut cells = 0usize;
+    let few = pieces.iter().take(most).take_while(|piece| {
+        cells = cells.saturating_add(piece.info.rows.saturating_mul(piece.info.cols));
+        cells <= AT_ONCE
+    });
+    &pieces[..few.count().max(1)]
+}
+
+/// Elevations of one file as they lie on the grid of the mosaic.
+struct Laid {
+    values: Grid<f32>,
+    /// row and column of the first of them
+    place: (usize, usize),
+    /// what was done to get them there
+    done: Option<String>,
+}
+
+fn read_piece(
+    piece: &Piece,
+    plan: &MosaicPlan,
+    resampling: Resampling,
+    monitor: &dyn Monitor,
+) -> Result<Laid> {
+    let Piece { name, path, info, crs, band, unit } = piece;
+    if plan.exact {
+        let values = read_elevation(path, name, *band, *unit, monitor)?;
+        return Ok(Laid { values, place: place_in(piece, plan), done: None });
+    }
+    let values = read_elevation(path, name, *band, *unit, &Part::new(monitor, 0.0, 0.5))?;
+    let ((row, col), window) = window_of(piece, plan)?;
+    let placed = Placed { values: &values, geo_transform: info.geo_transform, crs };
+    let values = warp_onto(&placed, &plan.crs, &window, resampling, &Part::new(monitor, 0.5, 1.0))?;
+    let done = match crs.same_as(&plan.crs)? {
+        true => "resampled".to_owned(),
+        false => format!("warped from {} to {}", crs.label(), plan.crs.label()),
+    };
+    Ok(Laid { values, place: (row, col), done: Some(done) })
+}
+
+/// What a file that must be warped reaches of the grid, with a margin: row and column of its first cell, and its place.
+fn window_of(piece: &Piece, plan: &MosaicPlan) -> Result<((usize, usize), Frame)> {
+    /// Cells beyond the extent that is reckoned from some points of the edge.
+    const MARGIN: f64 = 4.0;
+    let (info, frame) = (&piece.info, plan.frame());
+    let reach = plan_warp(info.rows, info.cols, info.geo_transform, &piece.crs, &plan.crs)?;
+    let [west, south, east, north] = reach.extent;
+    // As casts do, what lies before the first cell becomes it.
+    let from = |cells: f64| (cells.floor() - MARGIN) as usize;
+    let to = |cells: f64, all: usize| ((cells.ceil() + MARGIN) as usize).min(all);
+    let across = |x: f64| (x - frame.left) / frame.cell_size;
+    let down = |y: f64| (frame.top - y) / frame.cell_size;
+    let (row, col) = (from(down(north)).min(frame.rows - 1), from(across(west)).min(frame.cols - 1));
+    let rows = to(down(south), frame.rows).saturating_sub(row).max(1);
+    let cols = to(across(east), frame.cols).saturating_sub(col).max(1);
+    Ok(((row, col), frame.window(row, col, rows, cols)))
+}
+
+/// What was done that nobody asked for by name: files to which the same was done are told together.
+fn told_of(
+    warped: &[(String, &str)],
+    fitted: &[(&str, f64)],
+    plan: &MosaicPlan,
+    resampling: Resampling,
+) -> Vec<String> {
+    /// More files than this are not told by name.
+    const NAMED: usize = 20;
+    let mut notes = Vec::new();
+    let cells = || format!("on cells of {} m ({})", plan.frame().cell_m(), resampling.code());
+    if warped.len() <= NAMED {
+        notes.extend(warped.iter().map(|(done, name)| format!("{name} was {done} {}", cells())));
+    } else {
+        let mut alike: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+        warped.iter().for_each(|(done, name)| alike.entry(done).or_default().push(name));
+        notes.extend(alike.into_iter().map(|(done, names)| match &names[..] {
+            [name] => format!("{name} was {done} {}", cells()),
+            names => format!("{} files from {} on were {done} {}", names.len(), names[0], cells()),
+        }));
+    }
+    if fitted.len() <= NAMED {
+        notes.extend(fitted.iter().map(|&(name, by)| {
+            let way = if by > 0.0 { "lowered" } else { "raised" };
+            format!("{name} was {way} by {:.2} m to fit those before it", by.abs())
+        }));
+    } else {
+        let (name, by) =
+            fitted.iter().max_by(|a, b| a.1.abs().total_cmp(&b.1.abs())).copied().unwrap_or(("", 0.0));
+        let (count, by) = (fitted.len(), by.abs());
+        notes.push(format!(
+            "{count} files were raised or lowered to fit those before them, {name} the most, by {by:.2} m"
+        ));
+    }
+    notes
 }
 
 /// Fewer cells tell nothing of a difference.
@@ -238,12 +345,12 @@ fn place_in(piece: &Piece, plan: &MosaicPlan) -> (usize, usize) {
 /// What has been put together so far.
 struct Whole {
     values: Grid<f32>,
-    origin: Option<Grid<u8>>,
+    origin: Option<Grid<u16>>,
 }
 
 impl Whole {
-    fn empty(plan: &MosaicPlan, pieces: usize) -> Self {
-        let origin = (pieces <= MOST_TOLD).then(|| Grid::filled(plan.rows, plan.cols, NO_PIECE));
+    fn empty(plan: &MosaicPlan, origin: bool) -> Self {
+        let origin = origin.then(|| Grid::filled(plan.rows, plan.cols, NO_PIECE));
         Self { values: Grid::filled(plan.rows, plan.cols, f32::NAN), origin }
     }
 
@@ -281,7 +388,7 @@ impl Whole {
                 if above.is_nan() && !below.is_nan() {
                     *above = below - shift;
                     if let Some(origin) = &mut self.origin {
-                        origin.values_mut()[from + at] = number as u8;
+                        origin.values_mut()[from + at] = number as u16;
                     }
                 }
             }
@@ -322,24 +429,72 @@ mod tests {
         pieces
     }
 
+    const AS_THEY_ARE: Laying = Laying { resampling: Resampling::Bilinear, level: false, origin: true };
+
     #[test]
-    fn more_files_than_can_be_told_apart_are_put_together() {
+    fn hundreds_of_files_are_put_together() {
         let dir = tempfile::tempdir().unwrap();
         let pieces = tiles(dir.path(), 17);
-        assert!(pieces.len() > MOST_TOLD);
         let plan = plan_mosaic(&pieces, &Wish::default()).unwrap();
         assert!(plan.exact && (plan.rows, plan.cols) == (17 * EDGE + 1, 17 * EDGE + 1));
-        let mosaic = read_mosaic(&pieces, &plan, Resampling::Bilinear, false, &Silent).unwrap();
+        let mosaic = read_mosaic(&pieces, &plan, AS_THEY_ARE, &Silent).unwrap();
         let expected = Grid::from_fn(plan.rows, plan.cols, |c| (c.row * 1000 + c.col) as f32);
         assert_eq!(mosaic.values, expected);
-        assert!(mosaic.origin.is_none());
+        // Of two files that share a cell the first has it.
+        let tile = |at: usize| at.saturating_sub(1) / EDGE;
+        let numbers = Grid::from_fn(plan.rows, plan.cols, |c| (tile(c.row) * 17 + tile(c.col)) as u16);
+        assert_eq!(mosaic.origin.unwrap(), numbers);
         // All but the first share cells with those before them, and agree.
         assert_eq!(mosaic.overlaps.len(), pieces.len() - 1);
         assert!(mosaic.overlaps.iter().all(|overlap| overlap.mean_m == 0.0 && overlap.cells >= 5));
+        let nobody_asked =
+            read_mosaic(&pieces, &plan, Laying { origin: false, ..AS_THEY_ARE }, &Silent).unwrap();
+        assert!(nobody_asked.origin.is_none() && nobody_asked.values == expected);
+    }
 
-        let few = &pieces[..2];
-        let plan = plan_mosaic(few, &Wish::default()).unwrap();
-        let origin = read_mosaic(few, &plan, Resampling::Bilinear, false, &Silent).unwrap().origin.unwrap();
-        assert_eq!(&origin.values()[..plan.cols], [0, 0, 0, 0, 0, 1, 1, 1, 1]);
+    #[test]
+    fn files_that_must_be_warped_are_worked_on_where_they_lie() {
+        let dir = tempfile::tempdir().unwrap();
+        let pieces = tiles(dir.path(), 5);
+        let wish = Wish { crs: Some(Crs::parse("EPSG:3035").unwrap()), cell_size: Some(3.0), square: true };
+        let plan = plan_mosaic(&pieces, &wish).unwrap();
+        assert!(!plan.exact);
+        let mosaic = read_mosaic(&pieces, &plan, AS_THEY_ARE, &Silent).unwrap();
+        assert_eq!(mosaic.notes.len(), 1);
+        assert!(mosaic.notes[0].starts_with("25 files from 0 on were warped from "), "{:?}", mosaic.notes);
+        // Each file on the whole grid, one after another.
+        let mut whole = Whole::empty(&plan, true);
+        for (at, piece) in pieces.iter().enumerate() {
+            let values = read_elevation(&piece.path, &piece.name, 1, piece.unit, &Silent).unwrap();
+            let placed = Placed { values: &values, geo_transform: piece.info.geo_transform, crs: &piece.crs };
+            let onto = warp_onto(&placed, &plan.crs, &plan.frame(), Resampling::Bilinear, &Silent).unwrap();
+            whole.lay_under(&onto, (0, 0), at, false);
+            let ((row, col), window) = window_of(piece, &plan).unwrap();
+            assert!(window.cells() < plan.rows * plan.cols / 4);
+            let reached = (0..onto.len()).filter(|&at| !onto.values()[at].is_nan()).map(|at| onto.cell(at));
+            for cell in reached {
+                assert!(
+                    (row..row + window.rows).contains(&cell.row)
+                        && (col..col + window.cols).contains(&cell.col)
+                );
+            }
+        }
+        assert_eq!(mosaic.origin, whole.origin);
+        for (a, b) in mosaic.values.values().iter().zip(whole.values.values()) {
+            // A hundredth of a cell, by which the library may err: a row's step is 1000 m in 10 m.
+            assert!(a.is_nan() && b.is_nan() || (a - b).abs() < 10.0, "{a} {b}");
+        }
+    }
+
+    #[test]
+    fn of_many_files_the_one_that_is_broken_is_told() {
+        let dir = tempfile::tempdir().unwrap();
+        let pieces = tiles(dir.path(), 4);
+        let plan = plan_mosaic(&pieces, &Wish::default()).unwrap();
+        for broken in [11, 6] {
+            std::fs::write(&pieces[broken].path, "no raster").unwrap();
+        }
+        let error = read_mosaic(&pieces, &plan, AS_THEY_ARE, &Silent).err().unwrap().to_string();
+        assert!(error.contains('6') && !error.contains("11"), "{error}");
     }
 }

@@ -4,8 +4,8 @@ use std::path::{Path, PathBuf};
 
 use bothros_core::{Frame, Grid, Monitor, Part};
 use bothros_formats::{
-    Crs, CrsKind, Piece, RasterInfo, Resampling, Transform, VerticalUnit, Wanted, Wish, inspect, plan_mosaic,
-    read_elevation, read_mosaic, utm_zone,
+    Crs, CrsKind, Laying, Piece, RasterInfo, Resampling, Transform, VerticalUnit, Wanted, Wish, inspect,
+    plan_mosaic, read_elevation, read_mosaic, utm_zone,
 };
 use bothros_preparation::{Alignment, Clip, Preparing, Read};
 use rayon::prelude::*;
@@ -214,7 +214,8 @@ fn read(pieces: &[Piece], fit: bool, room: &Room, part: &dyn Monitor) -> Result<
     }
     let plan = plan_mosaic(pieces, &Wish::default()).map_err(|e| formats(DEM, e))?;
     check(plan.rows, plan.cols)?;
-    let mosaic = read_mosaic(pieces, &plan, Resampling::Bilinear, fit, part).map_err(|e| formats(DEM, e))?;
+    let laying = Laying { resampling: Resampling::Bilinear, level: fit, origin: false };
+    let mosaic = read_mosaic(pieces, &plan, laying, part).map_err(|e| formats(DEM, e))?;
     let notes = mosaic.notes;
     let (rows, cols, geo_transform) = (plan.rows, plan.cols, plan.geo_transform);
     Ok(AsRead { values: mosaic.values, rows, cols, geo_transform, crs: plan.crs, notes })

@@ -10,7 +10,7 @@ use crate::{Cell, Grid, Result};
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Seam {
     /// numbers of the two pieces, the smaller first
-    pub pieces: (u8, u8),
+    pub pieces: (u16, u16),
     /// pairs of neighbouring cells across the seam
     pub length: u64,
     /// mean of elevation beyond less elevation here, less what the slopes of both sides let expect, metres:
@@ -47,7 +47,7 @@ impl Seam {
 }
 
 /// No piece.
-pub const NO_PIECE: u8 = u8::MAX;
+pub const NO_PIECE: u16 = u16::MAX;
 
 /// Finds the seams of a DEM (metres), of which `origin` tells the piece that each cell comes from
 /// ([`NO_PIECE`] where it has no elevation), and how far the ground steps at each. Pairs of cells beside
@@ -61,15 +61,15 @@ pub const NO_PIECE: u8 = u8::MAX;
 /// use bothros_core::{Grid, terrain::seams};
 /// // A plane, whose eastern half was measured 0.5 m too high.
 /// let dem = Grid::from_fn(3, 8, |c| c.col as f32 + if c.col < 4 { 0.0 } else { 0.5 });
-/// let origin = Grid::from_fn(3, 8, |c| u8::from(c.col >= 4));
+/// let origin = Grid::from_fn(3, 8, |c| u16::from(c.col >= 4));
 /// let found = seams(&dem, &origin)?;
 /// assert_eq!((found.len(), found[0].length, found[0].step_m), (1, 3, 0.5));
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
-pub fn seams(dem: &Grid<f32>, origin: &Grid<u8>) -> Result<Vec<Seam>> {
+pub fn seams(dem: &Grid<f32>, origin: &Grid<u16>) -> Result<Vec<Seam>> {
     dem.same_shape(origin)?;
     let (rows, cols) = (dem.rows(), dem.cols());
-    let mut found: BTreeMap<(u8, u8), Tally> = BTreeMap::new();
+    let mut found: BTreeMap<(u16, u16), Tally> = BTreeMap::new();
     let mut look = |line: Line<'_>, at: usize| {
         let (from, to) = (line.piece(at), line.piece(at + 1));
         if from == to || from == NO_PIECE || to == NO_PIECE {
@@ -109,7 +109,7 @@ const BESIDE: [isize; 6] = [-12, -8, -4, 4, 8, 12];
 #[derive(Clone, Copy)]
 struct Line<'a> {
     dem: &'a Grid<f32>,
-    origin: &'a Grid<u8>,
+    origin: &'a Grid<u16>,
     /// index of its first cell
     first: usize,
     stride: usize,
@@ -121,12 +121,12 @@ impl Line<'_> {
         self.first + at * self.stride
     }
 
-    fn piece(&self, at: usize) -> u8 {
+    fn piece(&self, at: usize) -> u16 {
         self.origin.values()[self.index(at)]
     }
 
     /// The elevation of a cell of a piece; nothing where the line ends, or another piece lies.
-    fn z(&self, at: isize, of: u8) -> Option<f64> {
+    fn z(&self, at: isize, of: u16) -> Option<f64> {
         let at = usize::try_from(at).ok().filter(|&at| at < self.cells && self.piece(at) == of)?;
         Some(f64::from(self.dem.values()[self.index(at)])).filter(|z| z.is_finite())
     }
@@ -142,7 +142,7 @@ impl Line<'_> {
     }
 
     /// The same step within one piece.
-    fn step_within(&self, at: isize, of: u8) -> Option<f64> {
+    fn step_within(&self, at: isize, of: u16) -> Option<f64> {
         let [before, a, b, after] = [at - 1, at, at + 1, at + 2].map(|i| self.z(i, of));
         let (before, a, b, after) = (before?, a?, b?, after?);
         Some(b - a - ((a - before) + (after - b)) / 2.0)
@@ -176,7 +176,7 @@ impl Mean {
 
 /// What was found of a seam so far.
 struct Tally {
-    pieces: (u8, u8),
+    pieces: (u16, u16),
     step: Mean,
     rough: Mean,
     usual: Mean,
@@ -185,7 +185,7 @@ struct Tally {
 }
 
 impl Tally {
-    fn new(pieces: (u8, u8), at: Cell) -> Self {
+    fn new(pieces: (u16, u16), at: Cell) -> Self {
         let none = Mean::default();
         Self {
             pieces,
@@ -231,13 +231,13 @@ pub type SeamLine = [[u32; 2]; 2];
 ///
 /// ```
 /// use bothros_core::{Grid, terrain::seam_lines};
-/// let origin = Grid::from_fn(4, 6, |c| u8::from(c.col >= 3));
+/// let origin = Grid::from_fn(4, 6, |c| u16::from(c.col >= 3));
 /// assert_eq!(seam_lines(&origin, 100), [[[0, 3], [4, 3]]]);
 /// ```
-pub fn seam_lines(origin: &Grid<u8>, most: usize) -> Vec<SeamLine> {
+pub fn seam_lines(origin: &Grid<u16>, most: usize) -> Vec<SeamLine> {
     let (rows, cols) = (origin.rows(), origin.cols());
     let at = |row: usize, col: usize| origin.values()[row * cols + col];
-    let parted = |a: u8, b: u8| a != b && a != NO_PIECE && b != NO_PIECE;
+    let parted = |a: u16, b: u16| a != b && a != NO_PIECE && b != NO_PIECE;
     let mut lines: Vec<SeamLine> = Vec::new();
     // A run goes on while its edges follow each other.
     let mut add = |one: [u32; 2], two: [u32; 2]| {
@@ -274,7 +274,7 @@ mod tests {
         let inside = |c: Cell| (5..12).contains(&c.row) && (6..14).contains(&c.col);
         let plane = |c: Cell| 3.0 + 0.25 * c.row as f32 - 0.5 * c.col as f32;
         let dem = Grid::from_fn(20, 20, |c| plane(c) - if inside(c) { 2.0 } else { 0.0 });
-        let origin = Grid::from_fn(20, 20, |c| u8::from(!inside(c)));
+        let origin = Grid::from_fn(20, 20, |c| u16::from(!inside(c)));
         let found = seams(&dem, &origin).unwrap();
         assert_eq!(found.len(), 1);
         assert_eq!(found[0].length, 2 * (7 + 8));
@@ -285,7 +285,7 @@ mod tests {
     fn rough_ground_cut_in_two_has_no_marked_seam_and_a_shift_has() {
         // A landscape of bumps, as large at the seam as elsewhere.
         let bumps = |c: Cell| ((c.row * 7919 + c.col * 104_729) % 97) as f32 / 97.0;
-        let origin = Grid::from_fn(60, 60, |c| u8::from(c.col >= 30));
+        let origin = Grid::from_fn(60, 60, |c| u16::from(c.col >= 30));
         let whole = Grid::from_fn(60, 60, bumps);
         assert!(seams(&whole, &origin).unwrap().iter().all(|s| s.rough_m > 0.1 && !s.is_marked()));
         let shifted = Grid::from_fn(60, 60, |c| bumps(c) + if c.col >= 30 { 1.0 } else { 0.0 });
@@ -297,7 +297,7 @@ mod tests {
         // Waves across the seam whose steps all point the same way along it: the mean step is far beyond its standard error,
         // and yet nothing is shifted.
         let waves = |c: Cell| 8.0 * (0.9 * c.col as f32 + 0.3).sin() + 0.01 * c.row as f32;
-        let origin = Grid::from_fn(80, 80, |c| u8::from(c.col >= 40));
+        let origin = Grid::from_fn(80, 80, |c| u16::from(c.col >= 40));
         let seam = seams(&Grid::from_fn(80, 80, waves), &origin).unwrap().remove(0);
         assert!(seam.step_m.abs() > 0.5, "{seam:?}");
         assert!(!seam.is_shifted(), "{seam:?}");
@@ -307,7 +307,7 @@ mod tests {
 
     #[test]
     fn lines_run_round_a_piece() {
-        let origin = Grid::from_fn(9, 9, |c| u8::from((2..5).contains(&c.row) && (3..8).contains(&c.col)));
+        let origin = Grid::from_fn(9, 9, |c| u16::from((2..5).contains(&c.row) && (3..8).contains(&c.col)));
         let lines = seam_lines(&origin, 10);
         assert_eq!(lines, [[[2, 3], [2, 8]], [[5, 3], [5, 8]], [[2, 3], [5, 3]], [[2, 8], [5, 8]]]);
         assert_eq!(seam_lines(&origin, 2).len(), 2);
@@ -317,7 +317,7 @@ mod tests {
     fn pieces_that_fit_have_no_step_and_voids_no_seam() {
         let dem = Grid::from_fn(6, 6, |c| if c.col == 3 { f32::NAN } else { c.row as f32 });
         let origin = Grid::from_fn(6, 6, |c| match c.col {
-            0..=2 => u8::from(c.row > 2),
+            0..=2 => u16::from(c.row > 2),
             3 => NO_PIECE,
             _ => 2,
         });

@@ -1,7 +1,7 @@
 //! Findings about a DEM: what is wrong with it for hydrology, how much and where.
 
 use bothros_core::Cell;
-use bothros_formats::CrsKind;
+use bothros_formats::{CrsKind, Overlap};
 use bothros_products::Units;
 use bothros_products::numbers::{count, whole};
 use serde::Serialize;
@@ -106,11 +106,10 @@ fn files(facts: &Facts, units: Units) -> Vec<Finding> {
         .and_then(|(from, terrain)| bothros_formats::Transform::new(from, &terrain.crs).ok());
     let names = source.names();
     found.extend(datums(&names, &source.datums()));
-    for overlap in &source.overlaps {
-        // Fewer cells, or centimetres, are no news.
-        if overlap.cells < 10 || overlap.mean_m.abs() < 0.05 || source.level {
-            continue;
-        }
+    // Fewer cells, or centimetres, are no news.
+    let told = |o: &&Overlap| o.cells >= 10 && o.mean_m.abs() >= 0.05 && !source.level;
+    let (overlaps, more) = largest(source.overlaps.iter().filter(told), |o| o.mean_m.abs());
+    for overlap in overlaps {
         let name = names.get(overlap.piece as usize).copied().unwrap_or_default();
         let text = format!(
             "{name} lies {} {} the files before it, on the mean of {} that they share (root mean square {}). \
@@ -122,11 +121,17 @@ fn files(facts: &Facts, units: Units) -> Vec<Finding> {
         );
         found.push(finding(Severity::Attention, "Files at different heights", text, Some(Action::Level)));
     }
-    for placed in &source.seams {
+    if more > 0 {
+        let text = format!(
+            "{} lie at other heights than those before them, by less than these.",
+            count(more, "more file", "more files")
+        );
+        found.push(finding(Severity::Attention, "Files at different heights", text, Some(Action::Level)));
+    }
+    let marked = source.seams.iter().filter(|placed| placed.seam.is_marked());
+    let (seams, more) = largest(marked, |placed| placed.seam.rough_m);
+    for placed in seams {
         let seam = &placed.seam;
-        if !seam.is_marked() {
-            continue;
-        }
         let shift = match seam.is_shifted() {
             true => format!(
                 "the second lies {} {} on the mean of {} pairs of cells",
@@ -152,11 +157,30 @@ fn files(facts: &Facts, units: Units) -> Vec<Finding> {
             to_map.as_ref().and_then(|t| t.point(placed.x, placed.y).ok()).or(Some((placed.x, placed.y)));
         found.push(Finding { at, ..finding(Severity::Attention, "Seam between files", text, None) });
     }
+    if more > 0 {
+        let text = format!(
+            "{} stand out from the ground beside them, with smaller steps than these; the map draws where files meet.",
+            count(more, "more seam", "more seams")
+        );
+        found.push(finding(Severity::Attention, "Seam between files", text, None));
+    }
     if !source.more.is_empty() && source.mosaic.as_ref().is_some_and(|m| !m.exact) {
         let text = format!("The files do not lie on one grid: {}.", source.notes.join("; "));
         found.push(finding(Severity::Note, "Files brought to one grid", text, None));
     }
     found
+}
+
+/// Of many findings of one kind those that matter most, the first of equals first, and how many more there are.
+fn largest<'a, T>(all: impl Iterator<Item = &'a T>, size: impl Fn(&T) -> f64) -> (Vec<&'a T>, u64) {
+    const MOST_ALIKE: usize = 12;
+    let mut all: Vec<&T> = all.collect();
+    if all.len() <= MOST_ALIKE {
+        return (all, 0);
+    }
+    all.sort_by(|a, b| size(b).total_cmp(&size(a)));
+    let more = all.split_off(MOST_ALIKE).len();
+    (all, more as u64)
 }
 
 /// Heights that are counted from different levels, or from nobody knows what, are not put together in silence.

@@ -1,14 +1,16 @@
 //! Elevations from an archive: looked for around a boundary, fetched, read as if they had been given.
 
+use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use bothros_archive::{Archive, Collection, Extent, Offer};
 use bothros_core::conditioning::Polygons;
-use bothros_core::{Monitor, Part};
+use bothros_core::{Monitor, Part, Quiet};
 use bothros_formats::{Crs, CrsKind, Transform, fetch_part, utm_zone};
 use bothros_store::{
     Job, JobHandle, JobKind, Kept, LayerRole, LogLine, Record, Store, Study, StudyPart, kept,
 };
+use futures::StreamExt;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 
@@ -21,6 +23,8 @@ use crate::{
 
 /// More cells than that are not fetched at once.
 const MOST_CELLS: f64 = 1e9;
+/// Files that are fetched at once: an archive far away is waited for.
+const AT_ONCE: usize = 4;
 /// Metres to a degree of latitude: 6,371 km x pi / 180.
 const METRES_A_DEGREE: f64 = 111_195.0;
 /// Larger margins are rejected as typing errors.
@@ -204,26 +208,7 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
     handle.say("asking the archive");
     let plan = plan_fetch(&wish).await?;
     let dir = tempfile::tempdir()?;
-    let mut files = Vec::new();
-    for (number, offer) in plan.offers.iter().enumerate() {
-        handle.say(&format!("fetching {} ({} of {})", offer.id, number + 1, plan.offers.len()));
-        // What the archive calls a file never becomes a path.
-        let path = dir.path().join(format!("{number}.tif"));
-        let share = |n: usize| 0.5 * n as f64 / plan.offers.len() as f64;
-        let (address, name, extent, to) =
-            (offer.address.clone(), file_name(&offer.id), plan.extent, path.clone());
-        let monitor = handle.clone();
-        let part = (share(number), share(number + 1));
-        let fetched = blocking(move || {
-            Ok(fetch_part(&address, &name, extent, &to, &Part::new(&monitor, part.0, part.1))?)
-        });
-        if fetched.await?.is_some() {
-            files.push((NewDemFile { file: file_name(&offer.id), path }, offer));
-        }
-        if handle.is_cancelled() {
-            return Err(bothros_core::Error::Cancelled.into());
-        }
-    }
+    let files = fetch_all(&plan, dir.path(), handle).await?;
     let provenance = |offer: &Offer| Provenance {
         source: format!("{}, {} ({})", wish.collection.source, wish.collection.title, offer.address),
         date: offer.date.clone(),
@@ -293,6 +278,56 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
         keep_boundary(store, study, &wish.boundary).await?;
     }
     Ok(format!("{text}. {read}"))
+}
+
+/// Fetches what is offered into a directory, some files at once; files that turn out to hold nothing there are left out.
+async fn fetch_all<'a>(
+    plan: &'a FetchPlan,
+    dir: &Path,
+    handle: &JobHandle,
+) -> Result<Vec<(NewDemFile, &'a Offer)>> {
+    let count = plan.offers.len();
+    let mut fetching = Vec::new();
+    for (number, offer) in plan.offers.iter().enumerate() {
+        let say = format!("fetching {} ({} of {count})", offer.id, number + 1);
+        // What the archive calls a file never becomes a path.
+        let path = dir.join(format!("{number}.tif"));
+        fetching.push(fetch_one(say, offer.clone(), plan.extent, path, count == 1, handle.clone()));
+    }
+    let mut arriving = futures::stream::iter(fetching)
+        .buffered(AT_ONCE)
+        .zip(futures::stream::iter(&plan.offers))
+        .enumerate();
+    let mut files = Vec::new();
+    while let Some((number, (got, offer))) = arriving.next().await {
+        files.extend(got?.map(|file| (file, offer)));
+        handle.progress(0.5 * (number + 1) as f64 / count as f64);
+    }
+    Ok(files)
+}
+
+/// Fetches a file; nothing where it holds nothing within the extent. Of one that is `alone` progress is told, of several each is a
+/// step.
+async fn fetch_one(
+    say: String,
+    offer: Offer,
+    extent: Extent,
+    path: PathBuf,
+    alone: bool,
+    handle: JobHandle,
+) -> Result<Option<NewDemFile>> {
+    if handle.is_cancelled() {
+        return Err(bothros_core::Error::Cancelled.into());
+    }
+    handle.say(&say);
+    blocking(move || {
+        let name = file_name(&offer.id);
+        let (part, quiet) = (Part::new(&handle, 0.0, 0.5), Quiet(&handle));
+        let monitor: &dyn Monitor = if alone { &part } else { &quiet };
+        let got = fetch_part(&offer.address, &name, extent, &path, monitor)?;
+        Ok(got.map(|_| NewDemFile { file: name, path }))
+    })
+    .await
 }
 
 /// A name for a file as people see it.

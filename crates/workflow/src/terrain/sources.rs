@@ -3,7 +3,9 @@
 use bothros_core::memory::Step;
 use bothros_core::terrain::{seam_lines, seams};
 use bothros_core::{Grid, Monitor, Part};
-use bothros_formats::{Mosaic, MosaicPlan, Piece, Resampling, Wish, inspect, plan_mosaic, read_mosaic};
+use bothros_formats::{
+    Laying, Mosaic, MosaicPlan, Piece, Resampling, Wish, inspect, plan_mosaic, read_mosaic,
+};
 use bothros_store::{
     Change, FileRole, Inverse, JobHandle, JobKind, Kept, LogLine, Record, Store, StudyPart, kept,
 };
@@ -259,8 +261,8 @@ pub(crate) async fn read_source(
         let pieces = pieces(&now, &mut |number| paths[number].clone())?;
         let plan = plan_mosaic(&pieces, &Wish::default())?;
         check_mosaic(&plan)?;
-        let Mosaic { values, origin, overlaps, notes } =
-            read_mosaic(&pieces, &plan, Resampling::Bilinear, now.level, &part)?;
+        let laying = Laying { resampling: Resampling::Bilinear, level: now.level, origin: true };
+        let Mosaic { values, origin, overlaps, notes } = read_mosaic(&pieces, &plan, laying, &part)?;
         drop(dir);
         let [left, width, _, top, _, height] = plan.geo_transform;
         let corner = |[row, col]: [u32; 2]| [left + col as f64 * width, top + row as f64 * height];

@@ -8,7 +8,7 @@ use bothros_workflow::{Action, Facts, Fetch, Finding, Severity, findings};
 
 use super::crs::{Offer, offer};
 use super::files::{
-    BackdropRow, CandidateRow, FileRow, backdrop_row, candidate_rows, file_rows, source_facts,
+    BackdropRow, CandidateRow, FileRows, backdrop_row, candidate_rows, first_files, source_facts,
 };
 use super::preparing::PrepareFields;
 use crate::App;
@@ -31,7 +31,7 @@ struct Terrain {
     offer: Option<Offer>,
     ready: bool,
     later: bool,
-    files: Vec<FileRow>,
+    files: FileRows,
     level: bool,
     candidates: Vec<CandidateRow>,
     fields: Option<PrepareFields>,
@@ -95,7 +95,7 @@ pub async fn desk(app: &App, facts: Facts) -> Result<String> {
         offer,
         ready: facts.terrain.is_some(),
         later: facts.routing.is_some(),
-        files: file_rows(&facts),
+        files: first_files(&facts),
         level: source.is_some_and(|s| s.level),
         candidates,
         fields,

@@ -1,12 +1,15 @@
 //! What the desk tells of files, of other DEMs of the same area, and of pictures behind the map.
 
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::response::Html;
 use bothros_formats::Crs;
 use bothros_workflow::{Facts, PicturePlace, Preparing};
 
 use crate::App;
 use crate::http::error::Result;
 use crate::shell::desk::{Fact, fact};
-use crate::ui::quantity;
+use crate::ui::{quantity, render};
 
 /// A file of the DEM.
 pub(super) struct FileRow {
@@ -19,8 +22,42 @@ pub(super) struct FileRow {
     pub provenance: bothros_workflow::Provenance,
 }
 
-pub(super) fn file_rows(facts: &Facts) -> Vec<FileRow> {
-    let Some(source) = &facts.source else { return Vec::new() };
+/// Files of the DEM that are shown at once; more are shown when asked for.
+const SHOWN: usize = 20;
+
+/// The files of the DEM in their order, or the first of them.
+pub(super) struct FileRows {
+    pub rows: Vec<FileRow>,
+    pub count: usize,
+}
+
+impl FileRows {
+    /// How many are not shown.
+    pub fn rest(&self) -> usize {
+        self.count - self.rows.len()
+    }
+}
+
+#[derive(Template)]
+#[template(path = "stages/terrain/files.html")]
+struct FileList {
+    study: i64,
+    files: FileRows,
+}
+
+/// All files of the DEM, where the desk shows the first.
+pub async fn all_files(State(app): State<App>, Path(study): Path<i64>) -> Result<Html<String>> {
+    let facts = Facts::of(&app.store.study(study).await?)?;
+    Ok(Html(render(&FileList { study, files: file_rows(&facts, usize::MAX) })?))
+}
+
+/// The first files of the DEM.
+pub(super) fn first_files(facts: &Facts) -> FileRows {
+    file_rows(facts, SHOWN)
+}
+
+fn file_rows(facts: &Facts, most: usize) -> FileRows {
+    let Some(source) = &facts.source else { return FileRows { rows: Vec::new(), count: 0 } };
     let order = source.order();
     let row = |(place, &number): (usize, &usize)| {
         let (name, info, bytes, crs, unit, provenance) = match number.checked_sub(1).map(|n| &source.more[n])
@@ -52,7 +89,7 @@ pub(super) fn file_rows(facts: &Facts) -> Vec<FileRow> {
             provenance: provenance.clone(),
         }
     };
-    order.iter().enumerate().map(row).collect()
+    FileRows { rows: order.iter().enumerate().take(most).map(row).collect(), count: order.len() }
 }
 
 pub(super) fn source_facts(facts: &Facts) -> Vec<Fact> {

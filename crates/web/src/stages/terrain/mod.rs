@@ -40,6 +40,7 @@ pub fn routes() -> Router<App> {
         .route("/reread", post(reading::reread))
         .route("/prepare", post(actions::prepare))
         .route("/prepare-plan", post(preparing::prepare_plan))
+        .route("/dem-files", get(files::all_files))
         .route("/dem-files/{place}/move", post(actions::move_file))
         .route("/dem-files/{place}/remove", post(actions::remove_file))
         .route("/dem-files/{place}/provenance", post(actions::provenance))
