@@ -309,9 +309,9 @@ async fn files_are_put_in_order_by_hand() {
     let hand = Hand { driver: &browser.driver };
     hand.opens(&site, study, "terrain", "files").await;
     let first = "document.querySelector('.files li strong').textContent";
-    hand.sends("/move", hand.clicks("[aria-label='east.tif counts more']")).await;
+    hand.sends("/move", hand.clicks("[aria-label='Up: east.tif counts more']")).await;
     until(hand.driver, &format!("{first} === 'east.tif'")).await;
-    hand.sends("/move", hand.clicks("[aria-label='east.tif counts less']")).await;
+    hand.sends("/move", hand.clicks("[aria-label='Down: east.tif counts less']")).await;
     until(hand.driver, &format!("{first} === 'west.tif'")).await;
     hand.sends("/level", hand.clicks("#desk [data-section=findings] form[hx-post$='/level'] button")).await;
     hand.sends("/level", hand.clicks("#desk [data-section=files] form[hx-post$='/level'] button")).await;

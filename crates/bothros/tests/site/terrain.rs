@@ -4,6 +4,7 @@
 use std::path::{Path, PathBuf};
 
 use crate::support::browser::{accessible, browser, click, press, until, value};
+use crate::support::hand::Hand;
 use crate::support::{FRAME, Site, utm, valley, valley_file, written};
 use bothros_core::{Cell, Coarser, Frame, Grid};
 use bothros_formats::{read_elevation, write_cog};
@@ -117,6 +118,51 @@ async fn files_are_put_together_in_an_order_and_fitted_in_height() {
     assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains("does not say its CRS"), "{text}");
     let (status, text) = send_files(&site, &add, &[]).await;
     assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text.contains("choose a DEM file"), "{text}");
+}
+
+/// Where there are many files, the desk shows the first and says of findings those that matter most.
+#[tokio::test(flavor = "multi_thread")]
+async fn of_many_files_the_first_are_shown() {
+    let site = Site::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    // Five by five tiles that share a column and a row with their neighbours; each second one lies higher.
+    let (rows, cols) = (FRAME.rows / 5, FRAME.cols / 5);
+    let tile = |number: usize| {
+        let (top, left) = (number / 5 * rows, number % 5 * cols);
+        let (high, wide) = ((rows + 1).min(FRAME.rows - top), (cols + 1).min(FRAME.cols - left));
+        let mut values = valley().window(top, left, high, wide);
+        let raised = if number % 2 == 1 { 1.0 + number as f32 / 100.0 } else { 0.0 };
+        values.values_mut().iter_mut().for_each(|z| *z += raised);
+        written(dir.path(), &format!("tile{number:02}.tif"), &values, &FRAME.window(top, left, high, wide))
+    };
+    let files: Vec<PathBuf> = (0..25).map(tile).collect();
+    let files: Vec<&Path> = files.iter().map(PathBuf::as_path).collect();
+    let (status, text) = site.upload(&files, "Tiles").await;
+    assert_eq!(status, StatusCode::OK, "{text}");
+    let study = site.store().studies().await.unwrap()[0].id;
+    assert_eq!(site.finish(study).await.state, "done");
+    assert_eq!(terrain(&site, study).await["frame"], json!(FRAME));
+    let page = desk(&site, study).await;
+    assert_eq!(
+        page.matches("above the files before it").count() + page.matches("below the files before it").count(),
+        12
+    );
+    assert!(page.contains("12 more files lie at other heights than those before them"), "{page}");
+    assert!(page.contains("more seams stand out from the ground beside them"), "{page}");
+    let browser = browser().await;
+    let hand = Hand { driver: &browser.driver };
+    hand.opens(&site, study, "terrain", "files").await;
+    until(hand.driver, "document.querySelectorAll('.files li:not(.rest)').length === 20").await;
+    hand.clicks(".files .rest button").await;
+    until(hand.driver, "document.querySelectorAll('.files li').length === 25").await;
+    // The last file is moved and taken out where it is shown now.
+    hand.sends("/move", hand.clicks("[aria-label='Up: tile24.tif counts more']")).await;
+    site.finish(study).await;
+    until(hand.driver, "document.querySelector('.files .rest')").await;
+    hand.clicks(".files .rest button").await;
+    hand.sends("/remove", hand.clicks("[aria-label='Remove tile23.tif']")).await;
+    until(hand.driver, "document.querySelector('.files .rest')?.textContent.includes('Show 4 more')").await;
+    accessible(hand.driver, "many files").await;
 }
 
 /// Tiles that differ in CRS, cell size and unit are brought to the grid of the first, and that is said.
