@@ -1,9 +1,16 @@
 //! What the pages stand on, over the wire: tiles, cells, streams, pour points, undo, studies, events.
 
+use std::sync::Arc;
+use std::time::Duration;
+
+use crate::support::browser::{browser, until};
 use crate::support::{FRAME, Site, valley, valley_file};
+use bothros_core::Cell;
 use bothros_store::RasterRole;
+use bothros_workflow::{Facts, GridCache};
 use reqwest::StatusCode;
-use serde_json::Value;
+use serde_json::{Value, json};
+use thirtyfour::prelude::*;
 
 /// The first event of a study's stream.
 async fn next_event_of_a_job(mut answer: reqwest::Response) -> Value {
@@ -84,6 +91,47 @@ async fn a_cell_tells_all_that_is_known_of_it() {
     assert_eq!(window["direction"].as_array().unwrap().len(), 9);
     let far = site.get(&format!("/studies/{study}/cells?row=0&col=0&rows=4000&cols=4000")).await;
     assert_eq!(far.status(), StatusCode::UNPROCESSABLE_ENTITY);
+}
+
+/// While the grids of a large study are being read, a cell tells what is kept of it alone.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_cell_is_told_before_the_study_has_been_read() {
+    let (site, study) = valley_site().await;
+    let store = site.store();
+    let facts = Arc::new(Facts::of(&store.study(study).await.unwrap()).unwrap());
+    let cell = Cell { row: 180, col: 201 };
+    let nothing_read = GridCache::default();
+    let at_once = nothing_read.cell_flow(store, &facts, cell, Duration::ZERO).await.unwrap().unwrap();
+    assert_eq!(at_once.further, None);
+    let in_time =
+        nothing_read.cell_flow(store, &facts, cell, Duration::from_secs(60)).await.unwrap().unwrap();
+    assert_eq!((in_time.accumulation, in_time.direction), (at_once.accumulation, at_once.direction));
+    assert!(in_time.further.is_some());
+    let (x, y) = FRAME.centre(cell);
+    let page = site.json(&format!("/studies/{study}/cell?x={x}&y={y}")).await;
+    assert_eq!(page["accumulation"], at_once.accumulation);
+    assert_eq!(
+        (&page["waiting"], &page["least"]),
+        (&json!(false), &json!(in_time.further.unwrap().is_least))
+    );
+
+    // The page asks again, though the pointer stays, and promises nothing until it knows.
+    let browser = browser().await;
+    let driver = &browser.driver;
+    driver.goto(&format!("{}/studies/{study}/?stage=network", site.base)).await.unwrap();
+    until(driver, "document.body.dataset.ready === 'yes'").await;
+    let slow = "window.asked = 0; const real = window.fetch; window.fetch = async (address, options) => { \
+        const answer = await real(address, options); if (!String(address).includes('/cell?')) return answer; \
+        const { order, reach, least, ...rest } = await answer.json(); window.asked += 1; \
+        await new Promise((done) => setTimeout(done, 300)); \
+        const told = window.asked < 4 ? { ...rest, waiting: true } : { ...rest, order, reach, least }; \
+        return new Response(JSON.stringify(told), { headers: { 'Content-Type': 'application/json' } }); }; return 1";
+    driver.execute(slow, vec![]).await.unwrap();
+    let map = driver.find(By::Id("map")).await.unwrap();
+    driver.action_chain().move_to_element_center(&map).perform().await.unwrap();
+    let says = |what: &str| format!("document.getElementById('readout').textContent.includes('{what}')");
+    until(driver, &format!("{} && {}", says("drains at least"), says("streams are being read"))).await;
+    until(driver, &format!("window.asked >= 4 && !{} && {}", says("being read"), says("drains "))).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -22,7 +22,8 @@ function flow(c) {
   if (c.area_m2 == null) return [];
   const drained = area(c.area_m2);
   // Land upstream touches the edge of the DEM: water from beyond may be missing.
-  const least = c.least ? 'at least ' : '';
+  // While a large study is being read, nobody knows yet.
+  const least = c.least || c.waiting ? 'at least ' : '';
   const way = WAYS[c.direction];
   return [
     c.method ? `${least}${drained} by ${c.method}, carried down along D8` : `drains ${least}${drained}`,
@@ -45,7 +46,10 @@ export class ReadOut {
     for (let asked = null; asked !== this.place; ) {
       asked = this.place;
       try {
-        this.tell(asked, await ask(`${this.base}/cell?x=${asked[0]}&y=${asked[1]}`));
+        const told = await ask(`${this.base}/cell?x=${asked[0]}&y=${asked[1]}`);
+        this.tell(asked, told);
+        // Asked again where the pointer stays, until all is known.
+        if (told.waiting) asked = null;
       } catch {
         /* the pointer has moved on; the next reading tells */
       }
@@ -63,6 +67,7 @@ export class ReadOut {
     if (c.weighted != null) {
       parts.push(`${significant(c.weighted)} (${c.weighted_of ?? 'weights'}, itself counted)`);
     }
+    if (c.waiting) parts.push('streams are being read …');
     if (c.order != null) parts.push(`order ${c.order}`);
     if (c.stream_probability != null) parts.push(`stream in ${Math.round(100 * c.stream_probability)} %`);
     const span = (text) => Object.assign(document.createElement('span'), { textContent: text });

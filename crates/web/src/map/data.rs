@@ -1,7 +1,10 @@
 //! Data for the map: its frame and values of cells.
 
+use std::time::Duration;
+
 use axum::Json;
 use axum::extract::{Path, Query, State};
+use bothros_core::Cell;
 use bothros_core::routing::Method;
 use bothros_formats::{Crs, CrsKind, Transform};
 use bothros_store::{RasterMeta, RasterRole};
@@ -111,12 +114,18 @@ fn outlines(facts: &Facts) -> Vec<Value> {
     if source.more.is_empty() {
         return Vec::new();
     }
+    // Most files share a CRS, and to begin a transformation takes long.
+    let mut known: Option<(&Crs, Transform)> = None;
     let outline = |(place, number): (usize, usize)| {
         let (name, info, crs) = match number.checked_sub(1).map(|n| &source.more[n]) {
             Some(file) => (&file.file, &file.info, Some(&file.crs)),
             None => (&source.file, &source.info, source.crs.as_ref()),
         };
-        let transform = Transform::new(crs?, &terrain.crs).ok()?;
+        let crs = crs?;
+        if known.as_ref().is_none_or(|(of, _)| *of != crs) {
+            known = Some((crs, Transform::new(crs, &terrain.crs).ok()?));
+        }
+        let (_, transform) = known.as_ref()?;
         let [x0, dx, rx, y0, ry, dy] = info.geo_transform;
         let (cols, rows) = (info.cols as f64, info.rows as f64);
         let corners = [(0.0, 0.0), (cols, 0.0), (cols, rows), (0.0, rows), (0.0, 0.0)];
@@ -176,36 +185,33 @@ pub async fn cell(
     }
     let routed = there.contains_key(&RasterRole::Accumulation);
     let (Some(terrain), true) = (&facts.terrain, routed) else { return Ok(Json(told)) };
-    let index = row as usize * dem.cols + col as usize;
-    let grids = app.grids.get(&app.store, &facts).await?;
-    let (Some(&cells), Some(&code)) =
-        (grids.accumulation.values().get(index), grids.directions.values().get(index))
-    else {
+    let cell = Cell { row: row as usize, col: col as usize };
+    let Some(flow) = app.grids.cell_flow(&app.store, &facts, cell, PATIENCE).await? else {
         return Ok(Json(told));
     };
-    if cells == u32::MAX {
-        return Ok(Json(told));
-    }
     if let Some(sums) = there.get(&RasterRole::Weighted) {
         let sum = app.store.read_window::<f32>(sums, 0, at, (1, 1)).await?.values()[0];
         told["weighted"] = json!(sum.is_finite().then_some(sum));
         told["weighted_of"] = json!(facts.settings.weights.as_ref().map(|w| &w.meaning));
     }
-    told["accumulation"] = json!(cells);
+    told["accumulation"] = json!(flow.accumulation);
     let method = facts.routing.as_ref().map(|r| r.method).filter(|&m| m != Method::D8);
     told["method"] = json!(method.map(Method::title));
-    told["area_m2"] = json!(terrain.frame.area_of(cells as u64 + 1).as_m2());
-    told["direction"] = json!(code);
-    told["least"] = json!(grids.below_edge().values().get(index));
-    if let Some(network) = &facts.network {
-        let (network, by_cell) = app.grids.indexed(&app.store, &facts, network.threshold).await?;
-        if let Some(reach) = by_cell.reach_at(index as u32).and_then(|at| network.reaches.get(at)) {
-            told["order"] = json!(reach.strahler);
-            told["reach"] = json!(reach.id);
+    told["area_m2"] = json!(terrain.frame.area_of(flow.accumulation as u64 + 1).as_m2());
+    told["direction"] = json!(flow.direction);
+    told["waiting"] = json!(flow.further.is_none());
+    if let Some(further) = flow.further {
+        told["least"] = json!(further.is_least);
+        if let Some((reach, order)) = further.reach {
+            told["order"] = json!(order);
+            told["reach"] = json!(reach);
         }
     }
     Ok(Json(told))
 }
+
+/// So long a question about a cell waits for the grids of its study.
+const PATIENCE: Duration = Duration::from_millis(400);
 
 /// A window of cells.
 #[derive(Debug, Deserialize)]

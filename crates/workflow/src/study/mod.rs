@@ -1,6 +1,7 @@
 //! What is known of a study: facts, settings, grids in memory, findings.
 
 pub(crate) mod as_read;
+mod cell_flow;
 mod describe;
 mod facts;
 mod findings;
@@ -12,6 +13,7 @@ pub(crate) mod settings;
 pub(crate) mod style;
 pub(crate) mod wanted;
 
+pub use cell_flow::{CellFlow, Further};
 pub use describe::describe_study;
 pub use facts::{
     ConditionedFacts, Facts, NetworkFacts, PlacedSeam, Provenance, ReviewFacts, RoutingFacts, Settings,
