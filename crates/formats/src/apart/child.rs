@@ -7,6 +7,7 @@ use std::sync::Mutex;
 use bothros_core::Monitor;
 
 use super::jail::{self, Limits, Reach};
+use super::starter::{self, Role};
 use super::wire::{Answer, Frame, Request, VALUES};
 use crate::raster_read::Strip;
 use crate::{Error, Result};
@@ -24,6 +25,10 @@ impl Out {
             Ok(mut out) => frame.write(&mut *out),
             Err(_) => Err(std::io::Error::other("another thread failed")),
         }
+    }
+
+    fn flush(&self) -> std::io::Result<()> {
+        self.0.lock().map_err(|_| std::io::Error::other("another thread failed"))?.flush()
     }
 }
 
@@ -52,14 +57,23 @@ fn limit(name: &str) -> Option<u64> {
     std::env::var(name).ok()?.parse().ok()
 }
 
-/// Reads the one request that comes on standard input, answers it on standard output, and ends. To be called at the
-/// start of the program, before there is another thread.
+/// Starts readers as they are asked for on standard input, which must be a socket; each reads one request, answers it, and ends. To
+/// be called at the start of the program, before there is another thread.
 pub fn serve_reader() -> ExitCode {
-    // Definitions and drivers are loaded before the request comes, while nobody waits.
+    // Definitions and drivers are loaded once, before anything is read.
     crate::prepare();
     gdal::DriverManager::register_all();
     let _ = crate::Crs::parse("EPSG:4326");
-    let Ok(request) = Request::read(&mut std::io::stdin().lock()) else { return ExitCode::SUCCESS };
+    match starter::serve() {
+        Ok(Role::Reader) => serve_one(),
+        Ok(Role::Ended) => ExitCode::SUCCESS,
+        Err(_) => ExitCode::FAILURE,
+    }
+}
+
+/// Reads the one request that comes on standard input, answers it on standard output, and ends.
+fn serve_one() -> ! {
+    let Ok(request) = Request::read(&mut std::io::stdin().lock()) else { std::process::exit(0) };
     let out = Out(Mutex::new(BufWriter::with_capacity(4 * VALUES + 64, std::io::stdout())));
     let end = match restrict(&request) {
         Ok(()) => {
@@ -73,10 +87,10 @@ pub fn serve_reader() -> ExitCode {
         }
         Err(error) => Err(Error::Io(error)),
     };
-    match out.send(&Frame::End(end)) {
-        Ok(()) => ExitCode::SUCCESS,
-        Err(_) => ExitCode::FAILURE,
-    }
+    let sent = out.send(&Frame::End(end)).and_then(|()| out.flush()).and_then(|()| std::io::stdout().flush());
+    // Libraries that put everything away in good order would first make copies of what they share with the starter.
+    // SAFETY: nothing of this process is wanted any more.
+    unsafe { libc::_exit(i32::from(sent.is_err())) }
 }
 
 fn restrict(request: &Request) -> std::io::Result<()> {
@@ -138,13 +152,4 @@ fn read(request: Request, out: &Out) -> Result<Answer> {
             Answer::Fetched(crate::remote::fetch_here(&address, &name, extent, &to, &monitor)?)
         }
     })
-}
-
-impl Drop for Out {
-    fn drop(&mut self) {
-        if let Ok(mut out) = self.0.lock() {
-            // What could not be sent was told when it was sent.
-            let _ = out.flush();
-        }
-    }
 }

@@ -1,17 +1,19 @@
 //! Reading files in a process of their own.
 //!
 //! An uploaded file may be malicious: to read other files, to open an address, to take all memory or
-//! to keep a processor busy for ever. So files are read by another process, which is started for one file and ends
+//! to keep a processor busy for ever. So files are read by another process, which begins with one file and ends
 //! with it. Before it opens the file it gives up the network, other files, and memory and processor time beyond a
 //! limit ([`jail`]). However it ends, the caller gets values or an [`Error`](crate::Error).
 //!
 //! A program sets once, with [`read_apart`], the command that starts such a process; that command calls
-//! [`serve_reader`]. Without it (in unit tests of this crate) files are read where they are asked for. One process
-//! waits ready at any time, since starting it takes longer than reading a small file.
+//! [`serve_reader`]. Without it (in unit tests of this crate) files are read where they are asked for. The
+//! command is started once, loads what readers need, and forks for each file ([`starter`]): to load it takes longer than to read a
+//! small file.
 
 mod child;
 mod jail;
 mod parent;
+mod starter;
 mod wire;
 
 use std::ffi::OsString;

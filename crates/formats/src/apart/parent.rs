@@ -1,8 +1,10 @@
 //! Asking a process to read a file, and the error when it does not answer.
 
-use std::io::{BufReader, Read};
+use std::io::{BufReader, PipeReader, PipeWriter, Read};
+use std::os::fd::OwnedFd;
+use std::os::unix::net::UnixStream;
 use std::os::unix::process::ExitStatusExt;
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, Command, ExitStatus, Stdio};
 use std::sync::Mutex;
 use std::sync::mpsc::{RecvTimeoutError, sync_channel};
 use std::time::{Duration, Instant};
@@ -11,63 +13,94 @@ use bothros_core::Monitor;
 
 use super::child::{MEMORY, SECONDS};
 use super::jail::DEFINITIONS;
+use super::starter::ask_for_reader;
 use super::wire::{Answer, Frame, Request};
 use super::{ReaderProcess, reader};
 use crate::raster_read::Strip;
 use crate::{Error, Result};
 
-/// A process that waits for a request.
-static READY: Mutex<Option<Child>> = Mutex::new(None);
+/// The process that starts readers, and the connection on which it is asked.
+struct Starter {
+    process: Child,
+    ask: UnixStream,
+}
+
+static STARTER: Mutex<Option<Starter>> = Mutex::new(None);
 
 /// Time between two questions whether to stop.
 const LOOK_EVERY: Duration = Duration::from_millis(20);
+/// How long the end of a reader that says no more is waited for.
+const END: Duration = Duration::from_secs(5);
 
-fn start(with: &ReaderProcess) -> std::io::Result<Child> {
-    let mut command = Command::new(&with.program);
-    command.args(&with.arguments).env_clear();
-    // Passwords and addresses are none of its business.
-    for name in DEFINITIONS.iter().chain(&["PATH", "LANG", "LD_LIBRARY_PATH", "TMPDIR"]) {
-        if let Some(value) = std::env::var_os(name) {
-            command.env(name, value);
+impl Starter {
+    fn begin(with: &ReaderProcess) -> std::io::Result<Self> {
+        let mut command = Command::new(&with.program);
+        command.args(&with.arguments).env_clear();
+        // Passwords and addresses are none of its business.
+        for name in DEFINITIONS.iter().chain(&["PATH", "LANG", "LD_LIBRARY_PATH", "TMPDIR"]) {
+            if let Some(value) = std::env::var_os(name) {
+                command.env(name, value);
+            }
         }
+        command.env(MEMORY, with.memory_bytes.to_string()).env(SECONDS, with.seconds.to_string());
+        let (ask, asked) = UnixStream::pair()?;
+        command.stdin(OwnedFd::from(asked)).stdout(Stdio::null()).stderr(Stdio::null());
+        Ok(Self { process: command.spawn()?, ask })
     }
-    command.env(MEMORY, with.memory_bytes.to_string()).env(SECONDS, with.seconds.to_string());
-    command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn()
 }
 
-/// Starts a process ahead of time.
+impl Drop for Starter {
+    fn drop(&mut self) {
+        // It may have ended by itself; its readers go on without it.
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+/// Begins to load what readers need, ahead of time.
 pub(super) fn make_ready() {
     let Some(with) = reader() else { return };
-    // In its own thread, since starting takes as long as reading a small file.
-    std::thread::spawn(|| {
-        let Ok(mut ready) = READY.lock() else { return };
-        if ready.is_none() {
-            // Where it cannot be started now, the one who asks will be told.
-            *ready = start(with).ok();
-        }
-    });
-}
-
-fn free(with: &ReaderProcess) -> Result<Child> {
-    // One that is being started is not waited for.
-    let waiting = READY.try_lock().ok().and_then(|mut ready| ready.take());
-    let child = match waiting.map(|mut child| (child.try_wait(), child)) {
-        Some((Ok(None), child)) => child,
-        _ => start(with)?,
-    };
-    make_ready();
-    Ok(child)
-}
-
-/// A process that is ended together with the one that asked it.
-struct Ended(Child);
-
-impl Drop for Ended {
-    fn drop(&mut self) {
-        // It may have ended by itself.
-        let _ = self.0.kill();
-        let _ = self.0.wait();
+    let Ok(mut starter) = STARTER.lock() else { return };
+    if starter.is_none() {
+        // Where it cannot be started now, the one who asks will be told.
+        *starter = Starter::begin(with).ok();
     }
+}
+
+/// A process that reads a file. It is ended when this goes.
+struct Reader {
+    to: PipeWriter,
+    from: PipeReader,
+    complaints: PipeReader,
+    wanted: UnixStream,
+}
+
+impl Reader {
+    fn begin(with: &ReaderProcess) -> std::io::Result<Self> {
+        let mut starter = STARTER.lock().map_err(|_| std::io::Error::other("another thread failed"))?;
+        let (input, to) = std::io::pipe()?;
+        let (from, output) = std::io::pipe()?;
+        let (complaints, complain) = std::io::pipe()?;
+        let (wanted, known) = UnixStream::pair()?;
+        let given: [OwnedFd; 4] = [input.into(), output.into(), complain.into(), known.into()];
+        let asked = starter.as_ref().map(|starter| ask_for_reader(&starter.ask, given.each_ref()));
+        if !matches!(asked, Some(Ok(()))) {
+            // It was never started, or has ended.
+            *starter = None;
+            let anew = Starter::begin(with)?;
+            ask_for_reader(&anew.ask, given.each_ref())?;
+            *starter = Some(anew);
+        }
+        Ok(Self { to, from, complaints, wanted })
+    }
+}
+
+/// How a reader ended, which says no more.
+fn end_of(mut wanted: UnixStream) -> Option<ExitStatus> {
+    let mut status = [0; 4];
+    wanted.set_read_timeout(Some(END)).ok()?;
+    wanted.read_exact(&mut status).ok()?;
+    Some(ExitStatus::from_raw(i32::from_ne_bytes(status)))
 }
 
 /// Asks for anything but values; `None` where files are read in this process.
@@ -90,12 +123,7 @@ fn converse(
     monitor: &dyn Monitor,
     take: &mut dyn FnMut(Strip<'_>) -> Result<()>,
 ) -> Result<Answer> {
-    let mut process = Ended(free(with)?);
-    let (Some(mut to), Some(from), Some(mut complaints)) =
-        (process.0.stdin.take(), process.0.stdout.take(), process.0.stderr.take())
-    else {
-        return Err(Error::Io(std::io::Error::other("a process without pipes")));
-    };
+    let Reader { mut to, from, mut complaints, wanted } = Reader::begin(with)?;
     request.write(&mut to)?;
     let (tell, told) = sync_channel(8);
     std::thread::spawn(move || {
@@ -136,7 +164,7 @@ fn converse(
             }
             Err(RecvTimeoutError::Timeout) => {}
             Ok(Err(_)) | Err(RecvTimeoutError::Disconnected) => {
-                let status = process.0.wait().ok();
+                let status = end_of(wanted);
                 let said = said.join().unwrap_or_default();
                 let why = reason(with, status, &said);
                 tracing::warn!(?status, said, "a file could not be read");
@@ -147,7 +175,7 @@ fn converse(
 }
 
 /// Why a process ended without an answer, in words.
-fn reason(with: &ReaderProcess, status: Option<std::process::ExitStatus>, said: &str) -> String {
+fn reason(with: &ReaderProcess, status: Option<ExitStatus>, said: &str) -> String {
     let memory = format!("it needs more than {} MB of memory to be read", with.memory_bytes / 1_000_000);
     if said.contains("memory allocation") || said.contains("bad_alloc") || said.contains("cannot allocate") {
         return memory;
