@@ -121,6 +121,9 @@ pub async fn read_again(store: &Store, study: i64) -> Result<Job> {
     Ok(store.enqueue(study, JobKind::Import, Kept::empty()).await?)
 }
 
+/// Files that are looked at side by side.
+const LOOKED_AT_ONCE: usize = 8;
+
 /// What is known of the files before they are read.
 pub(crate) async fn source_of(new: &NewStudy<'_>) -> Result<SourceFacts> {
     let (path, file) = (new.path.to_owned(), new.file.to_owned());
@@ -146,9 +149,13 @@ pub(crate) async fn source_of(new: &NewStudy<'_>) -> Result<SourceFacts> {
         seam_lines: Vec::new(),
         notes: Vec::new(),
     };
-    for one in &new.more {
-        let file = look_at(one, &source).await?;
-        source.more.push(file);
+    for some in new.more.chunks(LOOKED_AT_ONCE) {
+        let mut looking = Vec::new();
+        for one in some {
+            looking.push(look_at(one, &source));
+        }
+        let files = futures::future::try_join_all(looking).await?;
+        source.more.extend(files);
     }
     Ok(source)
 }

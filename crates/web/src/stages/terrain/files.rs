@@ -95,9 +95,10 @@ fn file_rows(facts: &Facts, most: usize) -> FileRows {
 pub(super) fn source_facts(facts: &Facts) -> Vec<Fact> {
     let mut out = Vec::new();
     if let Some(source) = &facts.source {
+        let bytes = source.bytes + source.more.iter().map(|file| file.bytes).sum::<u64>();
         out.push(fact(
             "File",
-            format!("{} ({}, {})", source.title(), source.info.format, quantity::bytes(source.bytes)),
+            format!("{} ({}, {})", source.title(), source.info.format, quantity::bytes(bytes)),
         ));
         let crs = source.crs.as_ref().map_or("unknown".into(), Crs::label);
         out.push(fact("CRS", if source.crs_chosen { format!("{crs} (chosen by hand)") } else { crs }));
