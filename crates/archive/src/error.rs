@@ -31,7 +31,7 @@ pub enum Error {
         what: String,
     },
     /// Too much for one study.
-    #[error("the archive has more than {most} files there: choose a smaller area")]
+    #[error("the archive answers with more than {most} files: choose a smaller area")]
     TooMany {
         /// the largest number examined
         most: usize,

@@ -86,7 +86,7 @@ pub struct Mosaic {
     /// elevations, metres
     pub values: Grid<f32>,
     /// number of the file, from 0, that each cell comes from, [`NO_PIECE`] where there is no elevation;
-    /// none for one file, and where nobody asked
+    /// none where nobody asked
     pub origin: Option<Grid<u16>>,
     /// how the files agree
     pub overlaps: Vec<Overlap>,
@@ -201,12 +201,6 @@ pub fn read_mosaic(
     laying: Laying,
     monitor: &dyn Monitor,
 ) -> Result<Mosaic> {
-    if let [one] = pieces {
-        let Laid { values, done, .. } = read_piece(one, plan, laying.resampling, monitor)?;
-        let warped: Vec<_> = done.map(|done| (done, &*one.name)).into_iter().collect();
-        let notes = told_of(&warped, &[], plan, laying.resampling);
-        return Ok(Mosaic { values, origin: None, overlaps: Vec::new(), notes });
-    }
     let mut whole = Whole::empty(plan, laying.origin);
     let (mut warped, mut fitted, mut overlaps) = (Vec::new(), Vec::new(), Vec::new());
     let share = 1.0 / pieces.len() as f64;

@@ -56,8 +56,7 @@ impl BitRow {
         let (mut all, mut before) = (self, 0);
         for (word, way) in all.0.iter_mut().zip(way.0) {
             let first = (*word << 1 | before) & way;
-            // Adding carries each first cell to the end of its run: what changes is the run.
-            *word |= first | (way & !way.wrapping_add(first));
+            *word |= runs(first, way);
             before = *word >> (WORD - 1);
         }
         all
@@ -68,8 +67,7 @@ impl BitRow {
         for (word, way) in all.0.iter_mut().zip(way.0).rev() {
             let first = (*word >> 1 | after) & way;
             if first & !*word != 0 {
-                let (first, way) = (first.reverse_bits(), way.reverse_bits());
-                *word |= (first | (way & !way.wrapping_add(first))).reverse_bits();
+                *word |= runs(first.reverse_bits(), way.reverse_bits()).reverse_bits();
             }
             after = *word << (WORD - 1);
         }
@@ -125,6 +123,12 @@ impl BitRow {
             rest = more;
         }
     }
+}
+
+/// The runs of `way` from each cell of `first`, which is in it, to their ends: adding carries each to the end of its run, and what
+/// changes is the run.
+fn runs(first: u64, way: u64) -> u64 {
+    first | (way & !way.wrapping_add(first))
 }
 
 /// Notes which cells of a row drain to each of their neighbours, in the order of [`NEIGHBOURS`](crate::NEIGHBOURS): codes have one bit

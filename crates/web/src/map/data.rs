@@ -126,13 +126,14 @@ fn outlines(facts: &Facts) -> Vec<Value> {
             known = Some((crs, Transform::new(crs, &terrain.crs).ok()?));
         }
         let (_, transform) = known.as_ref()?;
+        let points = if *crs == terrain.crs { 1 } else { SIDE };
         let [x0, dx, rx, y0, ry, dy] = info.geo_transform;
         let (cols, rows) = (info.cols as f64, info.rows as f64);
         let corners = [(0.0, 0.0), (cols, 0.0), (cols, rows), (0.0, rows), (0.0, 0.0)];
         let mut ring = Vec::new();
         for pair in corners.windows(2) {
-            for step in 0..SIDE {
-                let share = step as f64 / SIDE as f64;
+            for step in 0..points {
+                let share = step as f64 / points as f64;
                 let c = pair[0].0 + (pair[1].0 - pair[0].0) * share;
                 let r = pair[0].1 + (pair[1].1 - pair[0].1) * share;
                 let (x, y) = transform.point(x0 + c * dx + r * rx, y0 + c * ry + r * dy).ok()?;
