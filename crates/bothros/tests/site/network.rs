@@ -2,6 +2,7 @@
 //! what happens where the map is missing or poor.
 
 use std::io::Read;
+use std::time::Duration;
 
 use crate::support::browser::{accessible, browser, click, press, until, value};
 use crate::support::{Site, add_layer, geojson, valley_file};
@@ -450,6 +451,18 @@ async fn trials_are_compared_and_shortfalls_found_by_hand() {
         &format!("document.getElementById('threshold').dataset.cells === '400' && {told} === {before}"),
     )
     .await;
+    // A key that is pressed while the one before it is being kept is not lost.
+    for wait in [330, 380, 500] {
+        press(driver, "}").await;
+        tokio::time::sleep(Duration::from_millis(wait)).await;
+        press(driver, "{").await;
+        tokio::time::sleep(Duration::from_millis(1500)).await;
+        until(
+            driver,
+            &format!("document.getElementById('threshold').dataset.cells === '400' && {told} === {before}"),
+        )
+        .await;
+    }
     // What is extra and missed comes on the map, and the list leads there.
     click(driver, "[data-see=agreement]").await;
     until(driver, "Number(document.getElementById('map').dataset.sides) > 3").await;

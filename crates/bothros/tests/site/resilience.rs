@@ -172,6 +172,33 @@ async fn connections_that_say_nothing_stop_nobody() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn an_answer_arrives_though_the_upload_was_not_wanted() {
+    let (_server, base) = serve(&database().await);
+    let host = base.trim_start_matches("http://").to_owned();
+    let answer = tokio::task::spawn_blocking(move || {
+        let mut stream = TcpStream::connect(&host).unwrap();
+        stream.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
+        let piece = vec![b'x'; 1 << 20];
+        let head = format!(
+            "POST /studies HTTP/1.1\r\nHost: {host}\r\nContent-Type: multipart/form-data; boundary=b\r\nContent-Length: {}\r\n\r\n",
+            8 * piece.len()
+        );
+        stream.write_all(head.as_bytes()).unwrap();
+        // The server has answered long before the last piece comes.
+        for _ in 0..8 {
+            stream.write_all(&piece).expect("the server goes on listening");
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        let mut answer = vec![0; 4096];
+        let n = stream.read(&mut answer).expect("the answer is still there");
+        String::from_utf8_lossy(&answer[..n]).into_owned()
+    })
+    .await
+    .unwrap();
+    assert!(answer.starts_with("HTTP/1.1 403") && answer.contains("did not come from a page"), "{answer}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn beyond_loopback_only_where_that_is_said() {
     let url = database().await;
     let refused = Command::new(env!("CARGO_BIN_EXE_bothros"))

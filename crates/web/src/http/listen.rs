@@ -15,6 +15,8 @@ use tokio::net::TcpListener;
 use tokio::sync::Semaphore;
 use tower::Service;
 
+use crate::http::unread;
+
 /// How long the head of a request may take, and how long a connection may be idle.
 const HEAD: Duration = Duration::from_secs(20);
 /// How long a body may stand still.
@@ -57,7 +59,7 @@ pub(crate) async fn answer(
             let service =
                 hyper::service::service_fn(move |request: hyper::Request<hyper::body::Incoming>| {
                     let mut router = router.clone();
-                    let mut request = request.map(axum::body::Body::new);
+                    let mut request = request.map(unread::read_to_the_end);
                     request.extensions_mut().insert(ConnectInfo::<SocketAddr>(from));
                     async move { router.call(request).await }
                 });

@@ -10,4 +10,5 @@ pub mod health;
 pub mod listen;
 pub mod range;
 pub mod security;
+mod unread;
 pub mod upload;

@@ -13,7 +13,10 @@ export class Threshold {
     this.desk = desk;
     this.box = null;
     this.known = null;
+    // A step of a key that is not yet kept, and what is on its way to the server.
     this.waiting = undefined;
+    this.sending = undefined;
+    this.typed = undefined;
     desk.addEventListener('pointerdown', (e) => this.dragChart(e));
     // Figures rest on what the evidence was gathered with: they come after it.
     document.body.addEventListener('htmx:afterSwap', (e) => {
@@ -39,10 +42,14 @@ export class Threshold {
   prepare() {
     this.box = document.getElementById('threshold');
     this.known = null;
-    if (!this.box) return;
+    if (!this.box) {
+      if (this.waiting) this.keep();
+      return;
+    }
     this.slider = document.getElementById('slider');
-    this.cells = Number(this.box.dataset.cells);
-    this.show(this.cells);
+    if (this.sending?.arrived) this.sending = undefined;
+    // A desk may come between a key and what it keeps: the hand is right.
+    this.show(this.waiting ? this.cells : Number(this.box.dataset.cells));
     this.slider.addEventListener('input', () => {
       this.cells = this.toCells(Number(this.slider.value));
       this.tell();
@@ -103,15 +110,27 @@ export class Threshold {
     if (!cells || this.known?.at.has(this.cells)) this.figures();
   }
 
-  keep() {
+  async keep() {
     clearTimeout(this.waiting);
-    if (this.cells !== Number(this.box.dataset.cells)) send(`${this.base}/threshold`, { cells: this.cells });
-    else this.map.rest(this.cells);
+    this.waiting = undefined;
+    const kept = this.sending?.cells ?? Number(this.box?.dataset.cells);
+    if (this.cells === kept) {
+      this.map.rest(this.cells);
+      return;
+    }
+    // Until the next desk shows it, what was sent is what is kept.
+    const sending = { cells: this.cells, arrived: false };
+    this.sending = sending;
+    sending.arrived = await send(`${this.base}/threshold`, { cells: sending.cells });
+    if (!sending.arrived && this.sending === sending) this.sending = undefined;
   }
 
   step(n) {
     if (!this.box) return;
-    let to = this.toCells(Math.round(this.toPlace(this.cells)) + n * 4);
+    // One that was typed lies between two places, and is there again on the way back.
+    if (this.near(this.cells) !== this.cells) this.typed = this.cells;
+    const place = Math.round(this.toPlace(this.cells)) + n * 4;
+    let to = this.typed && Math.round(this.toPlace(this.typed)) === place ? this.typed : this.toCells(place);
     if (to === this.cells) to += Math.sign(n);
     this.show(to);
     this.map.live(this.cells);
