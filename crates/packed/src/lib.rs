@@ -51,6 +51,27 @@ impl Planes {
         Ok(Self { bytes, count })
     }
 
+    /// The bits in which two blocks of as many values differ.
+    ///
+    /// # Panics
+    /// Where they have not as many values.
+    #[must_use]
+    pub fn different_from(mut self, other: &Self) -> Self {
+        assert_eq!(self.bytes.len(), other.bytes.len(), "blocks that are compared have as many values");
+        self.bytes.iter_mut().zip(&other.bytes).for_each(|(own, other)| *own ^= other);
+        self
+    }
+
+    /// The bytes of all values, those of each together.
+    pub fn into_bytes<T: Pod>(self) -> Vec<u8> {
+        if size_of::<T>() == 1 {
+            return self.bytes;
+        }
+        let mut values = vec![T::zeroed(); self.count];
+        self.values(0, &mut values);
+        bytemuck::pod_collect_to_vec(&values)
+    }
+
     /// The values from `first` on, as many as `out` is long.
     ///
     /// # Panics
@@ -71,18 +92,29 @@ impl Planes {
     }
 }
 
+/// Compresses the bits in which values differ from others, which are none in most of them.
+///
+/// # Errors
+/// Where there is no memory for it.
+///
+/// # Panics
+/// Where there are not as many others, and as [`compress`].
+pub fn compress_difference<T: Pod>(values: &[T], others: &[T]) -> std::io::Result<Vec<u8>> {
+    let (own, others) = (bytemuck::cast_slice::<T, u8>(values), bytemuck::cast_slice::<T, u8>(others));
+    assert_eq!(own.len(), others.len(), "there is an other one to each value");
+    let different: Vec<u8> = own.iter().zip(others).map(|(a, b)| a ^ b).collect();
+    match size_of::<T>() {
+        4 => compress::<[u8; 4]>(bytemuck::cast_slice(&different)),
+        _ => compress(&different),
+    }
+}
+
 /// Undoes [`compress`]; the bytes are those of `count` values.
 ///
 /// # Errors
 /// [`Damaged`].
 pub fn decompress<T: Pod>(data: &[u8], count: usize) -> Result<Vec<u8>, Damaged> {
-    let planes = Planes::of::<T>(data, count)?;
-    if size_of::<T>() == 1 {
-        return Ok(planes.bytes);
-    }
-    let mut values = vec![T::zeroed(); count];
-    planes.values(0, &mut values);
-    Ok(bytemuck::pod_collect_to_vec(&values))
+    Ok(Planes::of::<T>(data, count)?.into_bytes::<T>())
 }
 
 #[cfg(test)]
@@ -100,6 +132,14 @@ mod tests {
             bytemuck::pod_collect_to_vec::<u8, f32>(&decompress::<f32>(&packed, values.len()).unwrap());
         assert!(values.iter().zip(&back).all(|(a, b)| a.to_bits() == b.to_bits()));
         assert_eq!(decompress::<f32>(&packed[..100], values.len()), Err(Damaged));
+        // What is mostly another block takes next to nothing.
+        let filled: Vec<f32> = values.iter().map(|&z| if z < -40.0 { -40.0 } else { z }).collect();
+        let different = compress_difference(&filled, &values).unwrap();
+        assert!(different.len() * 20 < packed.len(), "{} {}", different.len(), packed.len());
+        let other = Planes::of::<f32>(&packed, values.len()).unwrap();
+        let again = Planes::of::<f32>(&different, values.len()).unwrap().different_from(&other);
+        let again: Vec<f32> = bytemuck::pod_collect_to_vec::<u8, f32>(&again.into_bytes::<f32>());
+        assert!(filled.iter().zip(&again).all(|(a, b)| a.to_bits() == b.to_bits()));
         assert!(decompress::<f32>(&packed, values.len() + 1).is_err());
     }
 }

@@ -56,7 +56,7 @@ impl Record {
 pub struct Change {
     pub(crate) transaction: DatabaseTransaction,
     study: Study,
-    store: Store,
+    pub(crate) store: Store,
 }
 
 impl Change {

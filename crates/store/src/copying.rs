@@ -72,6 +72,9 @@ impl Store {
             format!("INSERT INTO raster_block SELECT n.id, b.level, b.row, b.col, b.data
                 FROM raster o JOIN raster n ON n.role = o.role AND n.dem_id = {dem}
                 JOIN raster_block b ON b.raster_id = o.id WHERE o.dem_id = {old_dem} AND o.superseded_at IS NULL"),
+            format!("UPDATE raster n SET base_id = nb.id
+                FROM raster o JOIN raster ob ON ob.id = o.base_id JOIN raster nb ON nb.role = ob.role AND nb.dem_id = {dem}
+                WHERE n.role = o.role AND n.dem_id = {dem} AND o.dem_id = {old_dem} AND o.superseded_at IS NULL"),
         ] {
             transaction.execute_unprepared(&sql).await?;
         }
@@ -149,7 +152,7 @@ async fn copy_files(
         (row.study_id, row.read_until) = (Set(to), Set(None));
         let copy = file::Entity::insert(row).exec(transaction).await?.last_insert_id;
         let chunks = format!(
-            "INSERT INTO file_chunk SELECT {copy}, sequence, data FROM file_chunk WHERE file_id = {id}"
+            "INSERT INTO file_chunk SELECT {copy}, sequence, data, unpacked FROM file_chunk WHERE file_id = {id}"
         );
         transaction.execute_unprepared(&chunks).await?;
     }

@@ -1,6 +1,7 @@
 //! The store: studies, files, rasters as compressed blocks, jobs, pour points, the log. All of it
 //! is in PostgreSQL. This crate knows nothing of HTTP or templates.
 
+mod at_hand;
 mod backdrops;
 pub mod background;
 pub mod backup;
@@ -65,6 +66,7 @@ pub struct Store {
     blocks: moka::future::Cache<(i64, i32, i32, i32), std::sync::Arc<Vec<u8>>>,
     /// sizes and places of rasters by their numbers, with the study and the role
     metas: moka::future::Cache<i64, (i64, RasterRole, RasterMeta)>,
+    at_hand: at_hand::AtHand,
 }
 
 impl Store {
@@ -82,7 +84,7 @@ impl Store {
             (
                 "bytes of files",
                 "SELECT count(*) FROM file f
-                    WHERE (SELECT coalesce(sum(length(c.data)), 0) FROM file_chunk c WHERE c.file_id = f.id) <> f.bytes",
+                    WHERE (SELECT coalesce(sum(coalesce(c.unpacked, length(c.data))), 0) FROM file_chunk c WHERE c.file_id = f.id) <> f.bytes",
             ),
         ];
         for (what, sql) in missing {
@@ -134,6 +136,7 @@ impl Store {
                 .eviction_policy(EvictionPolicy::lru())
                 .max_capacity(4096)
                 .build(),
+            at_hand: at_hand::AtHand::default(),
         })
     }
 }

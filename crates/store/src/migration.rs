@@ -5,7 +5,7 @@ use sea_orm_migration::prelude::*;
 pub struct Migrator;
 
 /// Name and SQL of each step.
-const STEPS: [(&str, &str); 20] = [
+const STEPS: [(&str, &str); 21] = [
     ("m0001_studies_rasters_jobs", include_str!("../migrations/0001_studies_rasters_jobs.sql")),
     ("m0002_layers_barriers", include_str!("../migrations/0002_layers_barriers.sql")),
     ("m0003_candidates", include_str!("../migrations/0003_candidates.sql")),
@@ -26,6 +26,7 @@ const STEPS: [(&str, &str); 20] = [
     ("m0018_batches", include_str!("../migrations/0018_batches.sql")),
     ("m0019_blocks_as_they_are", include_str!("../migrations/0019_blocks_as_they_are.sql")),
     ("m0020_recipes", include_str!("../migrations/0020_recipes.sql")),
+    ("m0021_said_once", include_str!("../migrations/0021_said_once.sql")),
 ];
 
 #[sea_orm_migration::async_trait::async_trait]

@@ -1,7 +1,7 @@
 //! Rasters in the database: written whole in a transaction, read whole or by window.
 
 use bothros_core::{Cell, Coarser, Frame, Grid, coarsen};
-use bothros_packed::{Planes, compress, decompress};
+use bothros_packed::{Planes, compress, compress_difference, decompress};
 use rayon::prelude::*;
 use sea_orm::prelude::{ChronoDateTimeUtc, Expr};
 use sea_orm::sea_query::SimpleExpr;
@@ -12,7 +12,7 @@ use sea_orm::{
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use crate::background::{self, compute_here};
+use crate::background::{self, pack_here};
 use crate::blocks::{BLOCK, CellValue, levels};
 use crate::change::locked;
 use crate::dems::{at_work, number_at_work};
@@ -138,6 +138,8 @@ pub struct RasterMeta {
     pub cell_x: f64,
     /// height of a cell, CRS units
     pub cell_y: f64,
+    /// number of the raster from which it is told apart: its finest level is kept as what is different
+    pub base: Option<i64>,
 }
 
 impl RasterMeta {
@@ -151,6 +153,7 @@ impl RasterMeta {
             top: row.top,
             cell_x: row.cell_x,
             cell_y: row.cell_y,
+            base: row.base_id,
         }
     }
     /// Rows and columns of a level.
@@ -211,6 +214,18 @@ impl RasterWriter {
         values: &Grid<T>,
         progress: &(dyn Fn(f64) -> bool + Sync),
     ) -> Result<i64> {
+        self.put_beside(new, values, None, progress).await
+    }
+
+    /// The same for a raster that is mostly another one of the study, which has as many cells and stays as long: what is different
+    /// takes less room.
+    pub async fn put_beside<T: CellValue>(
+        &self,
+        new: NewRaster,
+        values: &Grid<T>,
+        base: Option<(&RasterMeta, &Grid<T>)>,
+        progress: &(dyn Fn(f64) -> bool + Sync),
+    ) -> Result<i64> {
         self.remove(&[new.role]).await?;
         let levels = levels(values.rows(), values.cols());
         let row = raster::ActiveModel {
@@ -225,6 +240,7 @@ impl RasterWriter {
             top: Set(new.top),
             cell_x: Set(new.cell_x),
             cell_y: Set(new.cell_y),
+            base_id: Set(base.map(|(meta, _)| meta.id)),
             ..Default::default()
         };
         let id = raster::Entity::insert(row).exec(&self.transaction).await?.last_insert_id;
@@ -235,7 +251,7 @@ impl RasterWriter {
         for level in 0..levels {
             if level > 0 {
                 let finer = coarser.as_ref().unwrap_or(values);
-                coarser = Some(compute_here(|| coarsen(finer, T::NODATA, new.role.coarser())));
+                coarser = Some(pack_here(|| coarsen(finer, T::NODATA, new.role.coarser())));
             }
             let grid = coarser.as_ref().unwrap_or(values);
             let (down, across) = (grid.rows().div_ceil(BLOCK), grid.cols().div_ceil(BLOCK));
@@ -247,8 +263,11 @@ impl RasterWriter {
                 if !progress((done + share * (at * BLOCKS_AT_ONCE) as f64 / places.len() as f64).min(1.0)) {
                     return Err(Error::Io(std::io::ErrorKind::Interrupted.into()));
                 }
-                let cut = chunk.iter().map(|&(r, c)| grid.window(r * BLOCK, c * BLOCK, BLOCK, BLOCK));
-                let next = packed((id, level), chunk, cut.collect());
+                let cut = |grid: &Grid<T>| -> Vec<Grid<T>> {
+                    chunk.iter().map(|&(r, c)| grid.window(r * BLOCK, c * BLOCK, BLOCK, BLOCK)).collect()
+                };
+                let others = base.filter(|_| level == 0).map(|(_, values)| cut(values));
+                let next = packed((id, level), chunk, cut(grid), others);
                 let sent = self.send(std::mem::take(&mut ready));
                 ((), ready) = tokio::try_join!(sent, next)?;
             }
@@ -294,12 +313,16 @@ async fn packed<T: CellValue>(
     (raster, level): (i64, usize),
     places: &[(usize, usize)],
     blocks: Vec<Grid<T>>,
+    others: Option<Vec<Grid<T>>>,
 ) -> Result<Vec<raster_block::ActiveModel>> {
     let for_job = background::in_job();
     let pack = move || {
-        let each =
-            || blocks.par_iter().map(|block| Ok(compress(block.values())?)).collect::<Result<Vec<_>>>();
-        background::compute(for_job, each)
+        let one = |(at, block): (usize, &Grid<T>)| match &others {
+            Some(others) => Ok(compress_difference(block.values(), others[at].values())?),
+            None => Ok(compress(block.values())?),
+        };
+        let each = || blocks.par_iter().enumerate().map(one).collect::<Result<Vec<_>>>();
+        background::pack(for_job, each)
     };
     let packed =
         tokio::task::spawn_blocking(pack).await.map_err(|e| Error::Io(std::io::Error::other(e)))??;
@@ -411,7 +434,7 @@ impl Store {
     pub async fn read_raster<T: CellValue>(&self, meta: &RasterMeta) -> Result<Grid<T>> {
         let (rows, cols) = (meta.rows, meta.cols);
         let mut values = vec![T::NODATA; rows * cols];
-        let mut ahead = self.blocks_of_row(meta, 0).await?;
+        let mut ahead = self.row_of(meta, 0).await?;
         for row in 0..rows.div_ceil(BLOCK) {
             let blocks = std::mem::take(&mut ahead);
             let place = async {
@@ -419,23 +442,39 @@ impl Store {
                 let placed = tokio::task::spawn_blocking(move || {
                     let from = row * BLOCK * cols;
                     let past = values.len().min(from + BLOCK * cols);
-                    background::compute(for_job, || put_together(&blocks, cols, &mut values[from..past]))?;
+                    background::compute(for_job, || put_together(blocks, cols, &mut values[from..past]))?;
                     Ok::<_, Error>(values)
                 });
                 placed.await.map_err(|e| Error::Io(std::io::Error::other(e)))?
             };
-            (values, ahead) = tokio::try_join!(place, self.blocks_of_row(meta, row + 1))?;
+            (values, ahead) = tokio::try_join!(place, self.row_of(meta, row + 1))?;
         }
         Ok(Grid::from_vec(rows, cols, values))
     }
 
     /// The blocks of one row of blocks at full resolution, from west to east; none below the last.
-    async fn blocks_of_row(&self, meta: &RasterMeta, row: usize) -> Result<Vec<raster_block::Model>> {
+    async fn row_of(&self, meta: &RasterMeta, row: usize) -> Result<RowOfBlocks> {
+        let others = async {
+            match meta.base {
+                Some(base) => Ok(Some(self.blocks_of_row(base, meta, row).await?)),
+                None => Ok(None),
+            }
+        };
+        let (blocks, others) = tokio::try_join!(self.blocks_of_row(meta.id, meta, row), others)?;
+        Ok(RowOfBlocks { blocks, others })
+    }
+
+    async fn blocks_of_row(
+        &self,
+        id: i64,
+        meta: &RasterMeta,
+        row: usize,
+    ) -> Result<Vec<raster_block::Model>> {
         if row * BLOCK >= meta.rows {
             return Ok(Vec::new());
         }
         let blocks = raster_block::Entity::find()
-            .filter(raster_block::Column::RasterId.eq(meta.id))
+            .filter(raster_block::Column::RasterId.eq(id))
             .filter(raster_block::Column::Level.eq(0))
             .filter(raster_block::Column::Row.eq(row as i32))
             .order_by_asc(raster_block::Column::Col)
@@ -468,7 +507,7 @@ impl Store {
             for block_col in left / BLOCK..=(right - 1) / BLOCK {
                 let width = BLOCK.min(all_cols - block_col * BLOCK);
                 let height = BLOCK.min(all_rows - block_row * BLOCK);
-                let bytes = self.block::<T>(meta.id, level, block_row, block_col, height * width).await?;
+                let bytes = self.block::<T>(meta, level, (block_row, block_col), height * width).await?;
                 let (r0, r1) = (top.max(block_row * BLOCK), bottom.min(block_row * BLOCK + height));
                 let (c0, c1) = (left.max(block_col * BLOCK), right.min(block_col * BLOCK + width));
                 let size = size_of::<T>();
@@ -487,21 +526,27 @@ impl Store {
 
     async fn block<T: CellValue>(
         &self,
-        id: i64,
+        meta: &RasterMeta,
         level: usize,
-        row: usize,
-        col: usize,
+        (row, col): (usize, usize),
         count: usize,
     ) -> Result<Arc<Vec<u8>>> {
-        let key = (id, level as i32, row as i32, col as i32);
-        let read = async {
-            let found = raster_block::Entity::find_by_id(key)
-                .one(&self.db)
-                .await?
-                .ok_or(Error::NotFound("raster"))?;
-            Ok::<_, Error>(Arc::new(decompress::<T>(&found.data, count)?))
+        let of = |id: i64| (id, level as i32, row as i32, col as i32);
+        let read = async |id: i64| {
+            let found = raster_block::Entity::find_by_id(of(id)).one(&self.db).await?;
+            Ok::<_, Error>(decompress::<T>(&found.ok_or(Error::NotFound("raster"))?.data, count)?)
         };
-        self.blocks.try_get_with(key, read).await.map_err(shared)
+        let base = meta.base.filter(|_| level == 0);
+        let whole = async {
+            let mut own = read(meta.id).await?;
+            if let Some(base) = base {
+                let other = async { Ok(Arc::new(read(base).await?)) };
+                let other = self.blocks.try_get_with(of(base), other).await.map_err(shared)?;
+                own.iter_mut().zip(&*other).for_each(|(own, other)| *own ^= other);
+            }
+            Ok::<_, Error>(Arc::new(own))
+        };
+        self.blocks.try_get_with(of(meta.id), whole).await.map_err(shared)
     }
 }
 
@@ -515,15 +560,27 @@ fn shared(error: Arc<Error>) -> Error {
     }
 }
 
+/// A row of blocks as they are kept, from west to east.
+#[derive(Default)]
+struct RowOfBlocks {
+    blocks: Vec<raster_block::Model>,
+    /// those of the raster from which they are told apart
+    others: Option<Vec<raster_block::Model>>,
+}
+
 /// Copies the values of adjacent blocks to their places, in rows of this many columns.
-fn put_together<T: CellValue>(blocks: &[raster_block::Model], cols: usize, out: &mut [T]) -> Result<()> {
+fn put_together<T: CellValue>(row: RowOfBlocks, cols: usize, out: &mut [T]) -> Result<()> {
     let height = out.len() / cols.max(1);
     let width = |col: usize| BLOCK.min(cols - col * BLOCK);
-    let unpacked: Vec<Planes> = blocks
-        .par_iter()
-        .enumerate()
-        .map(|(col, block)| Ok(Planes::of::<T>(&block.data, height * width(col))?))
-        .collect::<Result<_>>()?;
+    let unpack = |col: usize, block: &raster_block::Model| Planes::of::<T>(&block.data, height * width(col));
+    let whole = |(col, block): (usize, &raster_block::Model)| {
+        let own = unpack(col, block)?;
+        Ok(match &row.others {
+            Some(others) => own.different_from(&unpack(col, &others[col])?),
+            None => own,
+        })
+    };
+    let unpacked: Vec<Planes> = row.blocks.par_iter().enumerate().map(whole).collect::<Result<_>>()?;
     out.par_chunks_mut(cols.max(1)).enumerate().for_each(|(row, line)| {
         for (col, (planes, out)) in unpacked.iter().zip(line.chunks_mut(BLOCK)).enumerate() {
             planes.values(row * width(col), out);

@@ -61,16 +61,28 @@ pub fn area_distance_of_parts(
         }
     }
     let steps = points.max(2) - 1;
-    let curve = |mut all: Vec<f32>| {
-        all.sort_unstable_by(f32::total_cmp);
-        let Some(&farthest) = all.last() else { return Vec::new() };
-        let at = |n: usize| {
-            let distance = farthest * n as f32 / steps as f32;
-            // A little more, so that the farthest is among them whatever its last bits are.
-            let within = all.partition_point(|&d| d <= distance * (1.0 + 1e-5));
+    let curve = |all: Vec<f32>| {
+        let Some(farthest) = all.iter().copied().reduce(f32::max) else { return Vec::new() };
+        let distances: Vec<f32> = (0..=steps).map(|n| farthest * n as f32 / steps as f32).collect();
+        // A little more, so that the farthest is among them whatever its last bits are.
+        let limits: Vec<f32> = distances.iter().map(|distance| distance * (1.0 + 1e-5)).collect();
+        let mut counts = vec![0u64; limits.len()];
+        for &distance in &all {
+            let mut at = ((distance / farthest * steps as f32) as usize).min(steps);
+            while at > 0 && distance <= limits[at - 1] {
+                at -= 1;
+            }
+            while distance > limits[at] {
+                at += 1;
+            }
+            counts[at] += 1;
+        }
+        let mut within = 0;
+        let share = |(distance, count): (f32, u64)| {
+            within += count;
             (f64::from(distance) * frame.cell_m(), within as f64 / all.len() as f64)
         };
-        (0..=steps).map(at).collect()
+        distances.into_iter().zip(counts).map(share).collect()
     };
     Ok(of_part.into_par_iter().map(curve).collect())
 }

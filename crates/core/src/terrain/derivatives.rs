@@ -39,8 +39,13 @@ impl Window {
 
 /// The slope of one cell, as [`slope()`] gives it.
 pub(crate) fn slope_at(dem: &Grid<f32>, row: usize, col: usize, cell_m: f64) -> Option<f32> {
-    let (east, north) = Window::at(dem, row, col)?.gradient(cell_m);
-    Some(east.hypot(north) as f32)
+    Some(steepness(Window::at(dem, row, col)?.gradient(cell_m)))
+}
+
+/// The slope from its parts to the east and the north. Neither is so large or small that its square could not be told, which is
+/// all that `hypot` would do better.
+fn steepness((east, north): (f64, f64)) -> f32 {
+    (east * east + north * north).sqrt() as f32
 }
 
 /// Works a value out of the window of each cell.
@@ -83,10 +88,7 @@ fn each_window<T: Copy + Send + Sync>(
 /// # Ok::<(), bothros_core::Error>(())
 /// ```
 pub fn slope(dem: &Grid<f32>, cell_m: f64, monitor: &dyn Monitor) -> Result<Grid<f32>> {
-    each_window(dem, f32::NAN, monitor, |window| {
-        let (east, north) = window.gradient(cell_m);
-        east.hypot(north) as f32
-    })
+    each_window(dem, f32::NAN, monitor, |window| steepness(window.gradient(cell_m)))
 }
 
 /// The way the ground faces (downhill), degrees clockwise from north, 0 to below 360; -1 where it is

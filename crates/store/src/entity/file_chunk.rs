@@ -12,8 +12,10 @@ pub struct Model {
     /// place in the file, from 0
     #[sea_orm(primary_key, auto_increment = false)]
     pub sequence: i32,
-    /// bytes
+    /// bytes, packed where `unpacked` says so
     pub data: Vec<u8>,
+    /// how many bytes they were before; none where they are as they came
+    pub unpacked: Option<i32>,
 }
 
 /// Joins are written where they are needed.

@@ -29,6 +29,8 @@ pub struct Model {
     pub cell_x: f64,
     /// height of a cell, CRS units
     pub cell_y: f64,
+    /// the raster that the finest level was compared with: blocks hold what is different
+    pub base_id: Option<i64>,
     /// the DEM it belongs to
     pub dem_id: i64,
     /// when another took its place; it goes soon after

@@ -90,6 +90,87 @@ async fn rasters_of_any_shape_and_kind_are_read_as_they_were_written() {
     }
 }
 
+/// Bytes that the finest level of a raster takes in the database.
+async fn room(url: &str, raster: i64) -> i64 {
+    let sql = format!("SELECT sum(length(data)) FROM raster_block WHERE level = 0 AND raster_id = {raster}");
+    number(url, &sql).await
+}
+
+async fn number(url: &str, sql: &str) -> i64 {
+    let pool = sea_orm::sqlx::PgPool::connect(url).await.unwrap();
+    sea_orm::sqlx::query_scalar(sea_orm::sqlx::AssertSqlSafe(sql.to_owned())).fetch_one(&pool).await.unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_raster_that_is_mostly_another_is_kept_as_what_is_different() {
+    let (store, url) = store().await;
+    let study = self::study(&store).await.id;
+    let dem = put_terrain(&store, study).await;
+    let ground = terrain();
+    let filled = Grid::from_fn(1100, 700, |c| match (c.row, ground.values()[c.row * 700 + c.col]) {
+        (600..620, z) => z + 0.25,
+        (4, _) => f32::NAN,
+        (3, _) => 7.0,
+        (_, z) => z,
+    });
+    let writer = store.write(study).await.unwrap();
+    let new = NewRaster::at(RasterRole::Filled, &FRAME);
+    writer.put_beside(new, &filled, Some((&dem, &terrain())), &|_| true).await.unwrap();
+    writer.into_change().await.unwrap().commit(Record::default()).await.unwrap();
+    let check = async |study: i64| {
+        let dem = store.raster(study, RasterRole::Dem).await.unwrap().unwrap();
+        let meta = store.raster(study, RasterRole::Filled).await.unwrap().unwrap();
+        assert_eq!(meta.base, Some(dem.id));
+        assert!(room(&url, meta.id).await * 5 < room(&url, dem.id).await);
+        assert!(same(&store.read_raster::<f32>(&meta).await.unwrap(), &filled));
+        let window = store.read_window::<f32>(&meta, 0, (590, 400), (40, 300)).await.unwrap();
+        assert!(same(&window, &filled.window(590, 400, 40, 300)));
+        // The DEM is what it was, and overviews are those of the raster itself.
+        assert!(same(&store.read_window::<f32>(&dem, 0, (0, 0), (1100, 700)).await.unwrap(), &terrain()));
+        let coarse = store.read_window::<f32>(&meta, 1, (305, 10), (1, 1)).await.unwrap();
+        assert!((coarse.values()[0] - 610.7705).abs() < 1e-3, "{coarse:?}");
+    };
+    check(study).await;
+    // A copy stands by itself, and both go with their DEM.
+    let copy = store.duplicate_study(study, "copy").await.unwrap().id;
+    store.delete_study(study).await.unwrap();
+    assert_eq!(store.purge_deleted(Duration::ZERO).await.unwrap(), 1);
+    check(copy).await;
+    let writer = store.write(copy).await.unwrap();
+    writer.remove(&[RasterRole::Filled]).await.unwrap();
+    writer.put(NewRaster::at(RasterRole::Dem, &FRAME), &filled, &|_| true).await.unwrap();
+    writer.into_change().await.unwrap().commit(Record::default()).await.unwrap();
+    store.purge_superseded(Duration::ZERO).await.unwrap();
+    store.check().await.unwrap();
+    let left = number(&url, &format!("SELECT count(*) FROM raster WHERE study_id = {copy}")).await;
+    assert_eq!(left, 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_of_numbers_take_less_room_and_come_back_as_they_were() {
+    let (store, url) = store().await;
+    let study = self::study(&store).await;
+    let dir = tempfile::tempdir().unwrap();
+    let numbers = (0..700_000).flat_map(|i| (300.0 + (i as f32 / 999.0).sin()).to_le_bytes());
+    let bytes: Vec<u8> = numbers.chain(*b"end").collect();
+    let (from, to) = (dir.path().join("in"), dir.path().join("out"));
+    std::fs::write(&from, &bytes).unwrap();
+    let kept = change!(store, study.id, |c| c.put_file(FileRole::Dem, "dem.tif", &from));
+    let room = format!("SELECT sum(length(data)) FROM file_chunk WHERE file_id = {}", kept.id);
+    assert!(number(&url, &room).await * 4 < 3 * bytes.len() as i64);
+    store.check().await.unwrap();
+    // Once from the disk, where it still is, and then from the database; in the end from a copy.
+    for _ in 0..2 {
+        store.fetch_file(kept.id, &to).await.unwrap();
+        assert!(std::fs::read(&to).unwrap() == bytes);
+    }
+    let copy = store.duplicate_study(study.id, "copy").await.unwrap();
+    let copied = store.file(copy.id, FileRole::Dem).await.unwrap().unwrap();
+    assert!(store.file_piece(copied.id, 0).await.unwrap().unwrap() == bytes[..PIECE]);
+    store.fetch_file(copied.id, &to).await.unwrap();
+    assert!(std::fs::read(&to).unwrap() == bytes);
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_raster_whose_blocks_are_damaged_or_missing_is_an_error() {
     let (store, url) = store().await;

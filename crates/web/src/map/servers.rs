@@ -92,7 +92,17 @@ mod tests {
 
     fn meta() -> RasterMeta {
         let (left, top, cell) = (100.0, 900.0, 4.0);
-        RasterMeta { id: 1, rows: 1000, cols: 500, levels: 3, left, top, cell_x: cell, cell_y: cell }
+        RasterMeta {
+            id: 1,
+            rows: 1000,
+            cols: 500,
+            levels: 3,
+            left,
+            top,
+            cell_x: cell,
+            cell_y: cell,
+            base: None,
+        }
     }
 
     #[test]

@@ -1,7 +1,9 @@
 //! Sinks, barriers and burned streams: choices, the review, and the run that conditions and routes.
 
+mod changed;
 pub(crate) mod choices;
 mod decide;
+mod keeping;
 pub(crate) mod review;
 pub(crate) mod route;
 mod together;

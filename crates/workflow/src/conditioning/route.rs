@@ -4,20 +4,22 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use bothros_core::conditioning::{
-    Conditioned, Conditioning, bed_below_banks, condition, cut_and_fill, deepest_cuts, difference, list_sinks,
+    Conditioned, Conditioning, bed_below_banks, condition, difference, list_sinks,
 };
 use bothros_core::memory::Step;
 use bothros_core::routing::{
     ACCUMULATION_NODATA, DIRECTION_NODATA, Method, accumulate_by, flow_directions_to_outlets,
     weighted_accumulation,
 };
-use bothros_core::{Cell, Frame, Grid, Monitor, Part, Quiet};
-use bothros_store::{JobHandle, Kept, LogLine, NewRaster, RasterRole, Record, Store, StudyPart};
+use bothros_core::{Frame, Grid, Monitor, Part, Quiet};
+use bothros_store::{JobHandle, Kept, LogLine, RasterRole, Record, Store, StudyPart};
 use rayon::prelude::*;
 use serde_json::json;
 
 use crate::catchments::pour_points::{Delineating, delineate_again, delineate_all};
+use crate::conditioning::changed::what_changed;
 use crate::conditioning::choices::{conditioning_key, conditioning_of};
+use crate::conditioning::keeping::{Made, Making, way};
 use crate::conditioning::review::SINKS_LISTED;
 use crate::conditioning::together::{Together, together};
 use crate::inputs::weights::read_weights;
@@ -25,70 +27,84 @@ use crate::network::evidence::first_threshold;
 use crate::network::map::StreamMap;
 use crate::network::threshold::figures_of;
 use crate::study::grids::{StreamRules, prepared_dem};
-use crate::{
-    ConditionedFacts, Error, Facts, GridCache, Grids, Result, RoutingFacts, Stage, Streams, blocking,
-};
+use crate::{Error, Facts, GridCache, Grids, Result, RoutingFacts, Stage, Streams, blocking};
 
 struct Routed {
-    ground: Grid<f32>,
-    /// what flow was divided over, where that is not the ground
-    surface: Option<Grid<f32>>,
-    depth: Grid<f32>,
-    change: Option<Grid<f32>>,
-    directions: Grid<u8>,
-    accumulation: Grid<u32>,
-    weighted: Option<Grid<f32>>,
+    ground: Arc<Grid<f32>>,
+    directions: Arc<Grid<u8>>,
+    accumulation: Arc<Grid<u32>>,
     facts: RoutingFacts,
 }
 
-fn compute(
-    dem: Grid<f32>,
-    frame: &Frame,
-    (how, method): (&Conditioning, Method),
+/// How a DEM is conditioned and routed.
+struct Ways {
+    conditioning: Conditioning,
+    method: Method,
     weights: Option<Grid<f32>>,
+    /// of the conditioning
     key: String,
+}
+
+fn compute(
+    dem: Arc<Grid<f32>>,
+    frame: &Frame,
+    ways: Ways,
     shared: (&str, &str),
     handle: &JobHandle,
+    making: &Making,
 ) -> Result<Routed> {
     let begun = Instant::now();
+    let Ways { conditioning: how, method, weights, key } = ways;
     let part = |from: f64, to: f64| Part::new(handle, from, to);
     handle.say("conditioning the DEM");
-    let (done, routed) = match together(&dem, frame, (how, method), shared, handle)? {
+    let (done, routed) = match together(&dem, frame, (&how, method), shared, handle)? {
         Some(Together { done, directions, accumulation }) => (done, Some((directions, accumulation))),
-        None => (condition(&dem, frame, how, &part(0.05, 0.35))?, None),
+        None => (condition(&dem, frame, &how, &part(0.05, 0.35))?, None),
     };
+    let Conditioned { ground, routing, open, steps, remarks } = done;
+    let ground = Arc::new(ground);
+    making.is_made(Made::Ground(Arc::clone(&ground), Arc::clone(&dem)))?;
+    let surface = routing.as_ref().unwrap_or(&ground);
     handle.say("measuring sinks");
     // What was filled is measured on the ground as the steps before left it.
     let mut before = how.clone();
     before.sinks = bothros_core::conditioning::TreatSinks::Keep;
-    let unfilled = match needs_more_than_filling(how) {
+    let unfilled = match needs_more_than_filling(&how) {
         true => Some(condition(&dem, frame, &before, &part(0.35, 0.38))?.ground),
         false => None,
     };
     let from = unfilled.as_ref().unwrap_or(&dem);
-    let sinks = list_sinks(from, &done.ground, frame, SINKS_LISTED, &part(0.38, 0.42))?;
-    let depth = from.values().par_iter().zip(done.ground.values());
+    let sinks = list_sinks(from, &ground, frame, SINKS_LISTED, &part(0.38, 0.42))?;
+    let depth = from.values().par_iter().zip(ground.values());
     let depth = depth.map(|(z, f)| if f > z { f - z } else { f32::NAN }).collect();
     let depth = Grid::from_vec(dem.rows(), dem.cols(), depth);
     drop(unfilled);
     handle.say("measuring cut and fill");
-    let mut change = difference(&dem, done.routing_surface())?;
-    let mut conditioned = what_changed(&dem, &done, &change, frame, key)?;
-    conditioned.beds =
-        how.burn.as_ref().map(|(streams, _)| bed_below_banks(done.routing_surface(), frame, streams));
+    let mut change = difference(&dem, surface)?;
+    let mut conditioned = what_changed(&dem, &ground, routing.as_ref(), &change, frame)?;
+    conditioned.key = key;
+    conditioned.beds = how.burn.as_ref().map(|(streams, _)| bed_below_banks(surface, frame, streams));
+    (conditioned.open, conditioned.steps, conditioned.remarks) = (open.len(), steps, remarks);
     drop(dem);
     change.values_mut().par_iter_mut().filter(|change| **change == 0.0).for_each(|change| *change = f32::NAN);
+    let differs = |(a, b): (&f32, &f32)| a.to_bits() != b.to_bits() && !(a.is_nan() && b.is_nan());
+    let change = depth.values().par_iter().zip(change.values()).any(differs).then_some(change);
+    making.is_made(Made::Depth(depth))?;
+    making.is_made(Made::Change(change))?;
     let (directions, accumulation) = match routed {
         Some(routed) => routed,
         None => {
             handle.say("finding flow directions");
-            let surface = done.routing_surface();
-            let directions = flow_directions_to_outlets(surface, &done.open, &part(0.42, 0.55))?;
+            let directions = flow_directions_to_outlets(surface, &open, &part(0.42, 0.55))?;
             handle.say("accumulating flow");
             let accumulation = accumulate_by(method, surface, &directions, &part(0.55, 0.65))?;
             (directions, accumulation)
         }
     };
+    let (directions, accumulation) = (Arc::new(directions), Arc::new(accumulation));
+    making.is_made(Made::Directions(Arc::clone(&directions)))?;
+    making.is_made(Made::Accumulation(Arc::clone(&accumulation)))?;
+    making.is_made(Made::Surface(routing.filter(|_| method.divides())))?;
     let weighted = match &weights {
         Some(weights) => {
             handle.say("accumulating weights");
@@ -103,115 +119,22 @@ fn compute(
         }
         None => None,
     };
+    making.is_made(Made::Weighted(weighted))?;
     let largest = accumulation.values().par_iter().filter(|&&a| a != ACCUMULATION_NODATA).max();
-    let largest_cells = largest.map_or(0, |a| a + 1);
     let facts = RoutingFacts {
         method,
         conditioned: Some(conditioned),
         sinks,
-        largest_cells,
+        largest_cells: largest.map_or(0, |a| a + 1),
         log_percentiles: bothros_core::routing::log_percentiles(&accumulation),
         took_s: begun.elapsed().as_secs_f64(),
     };
-    let surface = done.routing.filter(|_| method.divides());
-    let differs = |(a, b): (&f32, &f32)| a.to_bits() != b.to_bits() && !(a.is_nan() && b.is_nan());
-    let change = depth.values().par_iter().zip(change.values()).any(differs).then_some(change);
-    Ok(Routed { ground: done.ground, surface, depth, change, directions, accumulation, weighted, facts })
+    Ok(Routed { ground, directions, accumulation, facts })
 }
 
 /// Whether anything is done to the ground before its sinks are filled.
 fn needs_more_than_filling(how: &Conditioning) -> bool {
     how.fill_voids || !how.rebuild.is_empty() || !how.lakes.is_empty() || !how.breach_lines.is_empty()
-}
-
-/// Cuts kept in the list, the deepest first.
-const CUTS_LISTED: usize = 12;
-
-/// Classes of the histogram of cut and fill.
-const CLASSES: usize = 24;
-
-/// The least and the greatest value of a grid, each with the number of its cell: of equal ones the first. None where all is NaN.
-#[derive(Clone, Copy, Default)]
-struct Extremes {
-    low: Option<(f32, usize)>,
-    high: Option<(f32, usize)>,
-}
-
-/// Cells that are looked at together.
-const AT_ONCE: usize = 1 << 14;
-
-fn extremes(grid: &Grid<f32>) -> Extremes {
-    // The values first, which takes no branches; then where they are.
-    let bounds = |cells: &[f32]| {
-        let none = (f32::INFINITY, f32::NEG_INFINITY);
-        cells.iter().fold(none, |(low, high), &z| (low.min(z), high.max(z)))
-    };
-    let parts: Vec<(f32, f32)> = grid.values().par_chunks(AT_ONCE).map(bounds).collect();
-    let (low, high) = bounds_of(&parts);
-    if low > high {
-        return Extremes::default();
-    }
-    let first = |value: f32, holds: &dyn Fn(&(f32, f32)) -> bool| {
-        let part = parts.iter().position(holds)?;
-        let from = part * AT_ONCE;
-        let cells = &grid.values()[from..grid.len().min(from + AT_ONCE)];
-        Some((value, from + cells.iter().position(|z| *z == value)?))
-    };
-    Extremes { low: first(low, &|part| part.0 == low), high: first(high, &|part| part.1 == high) }
-}
-
-fn bounds_of(parts: &[(f32, f32)]) -> (f32, f32) {
-    let none = (f32::INFINITY, f32::NEG_INFINITY);
-    parts.iter().fold(none, |(low, high), part| (low.min(part.0), high.max(part.1)))
-}
-
-fn what_changed(
-    dem: &Grid<f32>,
-    done: &Conditioned,
-    change: &Grid<f32>,
-    frame: &Frame,
-    key: String,
-) -> Result<ConditionedFacts> {
-    let Extremes { low: deepest, high: highest } = extremes(change);
-    let (low, high) = (deepest.map_or(0.0, |d| d.0.min(0.0)), highest.map_or(0.0, |h| h.0.max(0.0)));
-    let span = (high - low).max(f32::MIN_POSITIVE);
-    let count = |mut classes: [u64; CLASSES], &c: &f32| {
-        if c != 0.0 && !c.is_nan() {
-            classes[(((c - low) / span * CLASSES as f32) as usize).min(CLASSES - 1)] += 1;
-        }
-        classes
-    };
-    let both = |mut a: [u64; CLASSES], b: [u64; CLASSES]| {
-        a.iter_mut().zip(b).for_each(|(a, b)| *a += b);
-        a
-    };
-    let none = || [0u64; CLASSES];
-    let histogram = change.values().par_iter().fold(none, count).reduce(none, both).to_vec();
-    let range = |grid: &Grid<f32>| {
-        let Extremes { low, high } = extremes(grid);
-        (low.map_or(f32::INFINITY, |l| l.0), high.map_or(f32::NEG_INFINITY, |h| h.0))
-    };
-    let place = |index: usize| -> Cell { dem.cell(index) };
-    let ground = cut_and_fill(dem, &done.ground, frame)?;
-    let routing = match &done.routing {
-        Some(surface) => cut_and_fill(dem, surface, frame)?,
-        None => ground,
-    };
-    Ok(ConditionedFacts {
-        key,
-        beds: None,
-        cuts: deepest_cuts(dem, &done.ground, frame, CUTS_LISTED)?,
-        ground,
-        routing,
-        deepest_cut: deepest.filter(|d| d.0 < 0.0).map(|(_, index)| place(index)),
-        highest_fill: highest.filter(|h| h.0 > 0.0).map(|(_, index)| place(index)),
-        histogram,
-        range_before_m: range(dem),
-        range_after_m: range(done.routing_surface()),
-        open: done.open.len(),
-        steps: done.steps.clone(),
-        remarks: done.remarks.clone(),
-    })
 }
 
 pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &JobHandle) -> Result<String> {
@@ -222,11 +145,11 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     Step::Route.check(terrain.frame.cells() as u64)?;
     let meta = prepared_dem(store, study, &terrain).await?;
     handle.say("reading elevations");
-    let dem = store.read_raster::<f32>(&meta).await?;
+    let dem = Arc::new(store.read_raster::<f32>(&meta).await?);
     handle.progress(0.05);
     let facts = Facts::of(&store.study(study).await?)?;
     let (how, key) = (conditioning_of(store, &facts).await?, conditioning_key(store, &facts).await?);
-    let (frame, monitor, lines) = (terrain.frame, handle.clone(), how.breach_lines.len());
+    let (frame, lines) = (terrain.frame, how.breach_lines.len());
     let (burned, method) = (how.burn.is_some(), facts.settings.conditioning.routing);
     if facts.settings.weights.is_some() {
         handle.say("reading weights");
@@ -235,65 +158,48 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     // Two databases may share a place: their studies were not made at the same time.
     let name = format!("study-{study}-{}", made.timestamp_micros());
     let about = format!("DEM {}, {key}", meta.id);
-    let routed =
-        blocking(move || compute(dem, &frame, (&how, method), weights, key, (&name, &about), &monitor))
-            .await?;
-
-    handle.say("drawing the network");
-    let Routed { ground, surface, depth, change, directions, accumulation, weighted, facts: found } = routed;
-    let of = blocking(move || Grids::new(frame, directions, accumulation, ground, method));
-    let drawn_on = Arc::new(of.await?);
-    let chosen = facts.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
-    let (on, monitor, largest) = (Arc::clone(&drawn_on), handle.clone(), found.largest_cells);
+    let ways = Ways { conditioning: how, method, weights, key };
     let mut rules = StreamRules::of(&facts.settings);
-    let drawn_by = rules.clone();
-    let map = StreamMap::of(store, &facts, &frame).await?;
-    let (mut threshold, network, mut streams) = blocking(move || {
-        let streams = Streams::on(on, &drawn_by, &Quiet(&monitor))?;
-        let threshold = match chosen {
-            Some(chosen) => chosen,
-            None => first_threshold(&streams, largest, &map, &Part::new(&monitor, 0.65, 0.68))?,
-        };
-        let network = streams.network(threshold, &Part::new(&monitor, 0.68, 0.7))?;
-        Ok((threshold, network, streams))
-    })
-    .await?;
-    let mut network = Arc::new(network);
+    let (making, keeping, state) = way();
 
-    handle.say("keeping the results");
-    let writer = store.write(study).await?;
-    let keep = |from: f64, to: f64| {
-        move |share: f64| {
-            handle.progress(from + (to - from) * share);
-            !handle.is_cancelled()
-        }
+    let monitor = handle.clone();
+    let compute = blocking(move || compute(dem, &frame, ways, (&name, &about), &monitor, &making));
+    let computing = async {
+        let Routed { ground, directions, accumulation, facts: found } = compute.await?;
+        handle.say("drawing the network");
+        let of = blocking(move || Grids::new(frame, directions, accumulation, ground, method));
+        let drawn_on = Arc::new(of.await?);
+        let chosen = facts.network.map(|n| n.threshold).filter(|t| t.as_cells() <= found.largest_cells);
+        let (on, monitor, largest) = (Arc::clone(&drawn_on), handle.clone(), found.largest_cells);
+        let (drawn_by, map) = (rules.clone(), StreamMap::of(store, &facts, &frame).await?);
+        let draw = blocking(move || {
+            let streams = Streams::on(on, &drawn_by, &Quiet(&monitor))?;
+            let threshold = match chosen {
+                Some(chosen) => chosen,
+                None => first_threshold(&streams, largest, &map, &Part::new(&monitor, 0.65, 0.68))?,
+            };
+            let network = streams.network(threshold, &Part::new(&monitor, 0.68, 0.7))?;
+            Ok((threshold, Arc::new(network), streams))
+        });
+        let (threshold, network, streams) = draw.await?;
+        // Catchments are found before anybody has to wait for them.
+        let with = Delineating { grids: drawn_on, streams, threshold };
+        let points = delineate_all(&with, store.pour_points(study).await?).await?;
+        handle.say("keeping the results");
+        state.all_made();
+        Ok((found, with, network, points))
     };
-    writer.put(NewRaster::at(RasterRole::Filled, &frame), &drawn_on.filled, &keep(0.7, 0.79)).await?;
-    writer.put(NewRaster::at(RasterRole::FillDepth, &frame), &depth, &keep(0.79, 0.82)).await?;
-    match &change {
-        Some(change) => {
-            writer.put(NewRaster::at(RasterRole::CutFill, &frame), change, &keep(0.82, 0.84)).await?;
-        }
-        None => writer.remove(&[RasterRole::CutFill]).await?,
-    }
-    writer.put(NewRaster::at(RasterRole::Direction, &frame), &drawn_on.directions, &keep(0.84, 0.88)).await?;
-    let new = NewRaster::at(RasterRole::Accumulation, &frame);
-    let number = writer.put(new, &drawn_on.accumulation, &keep(0.88, 0.97)).await?;
-    match &surface {
-        Some(surface) => {
-            writer.put(NewRaster::at(RasterRole::RoutingSurface, &frame), surface, &keep(0.97, 0.97)).await?;
-        }
-        None => writer.remove(&[RasterRole::RoutingSurface]).await?,
-    }
-    match &weighted {
-        Some(sums) => {
-            writer.put(NewRaster::at(RasterRole::Weighted, &frame), sums, &keep(0.97, 0.98)).await?;
-        }
-        None => writer.remove(&[RasterRole::Weighted]).await?,
-    }
-    // Catchments are found before anybody has to wait for them.
-    let with = Delineating { grids: Arc::clone(&drawn_on), streams: streams.clone(), threshold };
-    let points = delineate_all(&with, store.pour_points(study).await?).await?;
+    let computing = async { computing.await.inspect_err(|_| state.failed()) };
+    let writer = store.write(study).await?;
+    let keeping = keeping.keep(&writer, &meta, &frame, handle, (0.7, 0.98));
+    let ((found, mut with, mut network, points), number) = match tokio::join!(computing, keeping) {
+        (Ok(computed), Ok(Some(number))) => (computed, number),
+        // Where one of both fails the other is given up: the reason is that of the first.
+        (Err(given_up), Err(why)) if given_up.is_cancelled() => return Err(why),
+        (Err(why), _) | (_, Err(why)) => return Err(why),
+        (Ok(_), Ok(None)) => return Err(bothros_core::Error::Cancelled.into()),
+    };
+    let mut threshold = with.threshold;
     let change = writer.into_change().await?;
     if change.raster(RasterRole::Dem).await?.is_none_or(|now| now.id != meta.id) {
         return Err(Error::Refused("the DEM was changed meanwhile: condition and route flow again".into()));
@@ -306,15 +212,16 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
         delineate_again(&change, &with, points).await?;
     } else {
         (threshold, rules) = wanted;
-        let (on, drawn_by, monitor) = (Arc::clone(&drawn_on), rules.clone(), handle.clone());
-        (network, streams) = blocking(move || {
+        let (on, drawn_by, monitor) = (Arc::clone(&with.grids), rules.clone(), handle.clone());
+        let (drawn, streams) = blocking(move || {
             let quiet = Quiet(&monitor);
             let streams = Streams::on(on, &drawn_by, &quiet)?;
             Ok((Arc::new(streams.network(threshold, &quiet)?), streams))
         })
         .await?;
         // Where streams are others, points snap to other places.
-        let with = Delineating { grids: Arc::clone(&drawn_on), streams, threshold };
+        network = drawn;
+        with = Delineating { grids: with.grids, streams, threshold };
         delineate_again(&change, &with, Vec::new()).await?;
     }
     let figures = figures_of(&network, &terrain, threshold);
@@ -324,7 +231,7 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
             (StudyPart::Network, Some(Kept::of(&figures)?)),
         ])
         .await?;
-    grids.know(number, drawn_on, (threshold, &rules), network).await?;
+    grids.know(number, with.grids, (threshold, &rules), network).await?;
 
     let sinks = &found.sinks;
     let burned = if burned { "Burned mapped streams; " } else { "" };

@@ -21,11 +21,11 @@ pub struct Grids {
     /// place
     pub frame: Frame,
     /// D8 codes
-    pub directions: Grid<u8>,
+    pub directions: Arc<Grid<u8>>,
     /// cells upstream
-    pub accumulation: Grid<u32>,
+    pub accumulation: Arc<Grid<u32>>,
     /// the filled DEM, metres
-    pub filled: Grid<f32>,
+    pub filled: Arc<Grid<f32>>,
     /// where flow was divided: the accumulation with one thread for each stream
     threads: Option<Grid<u32>>,
     /// cells whose upstream land touches the edge, once they were asked for
@@ -39,16 +39,24 @@ impl Grids {
     /// Never for grids of one study.
     pub(crate) fn new(
         frame: Frame,
-        directions: Grid<u8>,
-        accumulation: Grid<u32>,
-        filled: Grid<f32>,
+        directions: impl Into<Arc<Grid<u8>>>,
+        accumulation: impl Into<Arc<Grid<u32>>>,
+        filled: impl Into<Arc<Grid<f32>>>,
         method: Method,
     ) -> Result<Self> {
+        let (directions, accumulation) = (directions.into(), accumulation.into());
         let threads = match method.divides() {
             true => Some(single_threaded(&directions, &accumulation, &Silent)?),
             false => None,
         };
-        Ok(Self { frame, directions, accumulation, filled, threads, below_edge: OnceLock::new() })
+        Ok(Self {
+            frame,
+            directions,
+            accumulation,
+            filled: filled.into(),
+            threads,
+            below_edge: OnceLock::new(),
+        })
     }
 
     /// Cells whose upstream land touches the edge of the DEM: what drains to them is a least value.
@@ -83,9 +91,9 @@ impl Grids {
         directions.values_mut()[outlet] = OUTLET;
         Self {
             frame: self.frame.window(row, col, mask.rows(), mask.cols()),
-            directions,
-            accumulation: self.accumulation.masked(row, col, mask, ACCUMULATION_NODATA),
-            filled: self.filled.window(row, col, mask.rows(), mask.cols()),
+            directions: Arc::new(directions),
+            accumulation: Arc::new(self.accumulation.masked(row, col, mask, ACCUMULATION_NODATA)),
+            filled: Arc::new(self.filled.window(row, col, mask.rows(), mask.cols())),
             threads: self.threads.as_ref().map(|t| t.masked(row, col, mask, ACCUMULATION_NODATA)),
             // Its own rim is no edge: what is cut off there does not drain to it.
             below_edge: OnceLock::from(self.below_edge().masked(row, col, mask, false)),
@@ -217,7 +225,7 @@ impl Streams {
     }
     /// Whether the contributing area of a cell alone tells whether it is stream.
     pub fn are_by_area(&self) -> bool {
-        std::ptr::eq(self.accumulation(), &self.grids.accumulation)
+        std::ptr::eq(self.accumulation(), &*self.grids.accumulation)
     }
     /// Whether a cell, by number in row order, is stream.
     pub fn is_stream(&self, threshold: Threshold, index: usize) -> bool {

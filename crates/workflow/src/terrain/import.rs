@@ -16,7 +16,7 @@ use serde_json::{Value as Json, json};
 use crate::catchments::pour_points::{Delineating, delineate_again, delineate_all};
 use crate::study::as_read::Rounds;
 use crate::study::kept_forms::Reread;
-use crate::terrain::prepare::{Made, keep, land, make};
+use crate::terrain::prepare::{Made, Told, keep, land, make};
 use crate::terrain::sources::{NewDemFile, look_at, read_source, source_in};
 use crate::{Error, Facts, Preparing, Provenance, Result, SourceFacts, Stage, blocking};
 
@@ -238,21 +238,21 @@ pub(crate) async fn read_in(store: &Store, study: i64, how: Preparing, handle: &
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
     let mut source = facts.source.ok_or_else(|| Error::Refused("the study has no DEM".into()))?;
-    let values = read_source(store, study, &mut source, handle, 0.5).await?;
+    let values = read_source(store, study, &mut source, handle, 0.45).await?;
     handle.say("looking at the elevations");
-    let (now, choices, monitor) = (source.clone(), how, handle.clone());
+    let (now, choices, monitor) = (source.clone(), how.clone(), handle.clone());
     let (summary, read) = blocking(move || {
         let part = |from: f64, to: f64| Part::new(&monitor, from, to);
-        let summary = summarise(&values, now.vertical_unit.metres(), &part(0.5, 0.55))?;
+        let summary = summarise(&values, now.vertical_unit.metres(), &part(0.45, 0.5))?;
         let ready = now.is_ready() || choices.crs.is_some() || choices.align.is_some();
         let read = match ready {
-            true => Read::Made(Box::new(make(values, Some(&summary), &now, &choices, &part(0.55, 0.8))?)),
+            true => Read::Made(Box::new(make(values, &now, &choices, &part(0.5, 0.55))?)),
             false => Read::AsItIs(values),
         };
         Ok((summary, read))
     })
     .await?;
-    source.summary = Some(summary);
+    source.summary = Some(summary.clone());
     let (rows, cols, _, crs) = source.grid();
     let text = format!(
         "Read {}: {cols} x {rows} cells, {}{}",
@@ -263,15 +263,19 @@ pub(crate) async fn read_in(store: &Store, study: i64, how: Preparing, handle: &
     let file = store.file(study, FileRole::Dem).await?;
     let settings = json!({ "files": source.names(), "band": source.band, "vertical_unit": source.vertical_unit.code(),
         "sha256": file.map(|f| f.sha256), "provenance": source.provenance, "overlaps": source.overlaps });
-    let line = LogLine::new(Stage::Terrain.title(), text.clone()).with(settings).taking(begun.elapsed());
-    match &read {
-        Read::Made(made) => keep(store, study, source, made, line, handle).await?,
+    let line = LogLine::new(Stage::Terrain.title(), text.clone()).with(settings);
+    match read {
+        Read::Made(made) => {
+            let line = || line.taking(begun.elapsed());
+            keep(store, study, (source, how), (*made, Some(summary)), line, handle).await?;
+        }
         Read::AsItIs(values) => {
             // They cannot be computed on yet, but can be looked at.
             let (_, _, [left, width, _, top, _, height], _) = source.grid();
             let (cell_x, cell_y) = (width.abs(), height.abs());
             let new = NewRaster { role: RasterRole::Source, left, top, cell_x, cell_y };
-            land(store, study, source, (new, values), None, line, handle).await?;
+            let told = async { Ok(Told { source, terrain: None, line: line.taking(begun.elapsed()) }) };
+            land(store, study, (new, &values), told, handle).await?;
         }
     }
     Ok(text)

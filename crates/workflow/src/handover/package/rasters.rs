@@ -122,7 +122,7 @@ pub(super) fn write_flow(from: &Ingredients, found: &Labelled, mut writing: Writ
 
 /// The ground where water flows; nodata elsewhere.
 fn ground_within(grids: &Grids) -> Grid<f32> {
-    let mut ground = grids.filled.clone();
+    let mut ground = Grid::clone(&grids.filled);
     for (z, &code) in ground.values_mut().iter_mut().zip(grids.directions.values()) {
         if code == DIRECTION_NODATA {
             *z = f32::NAN;
