@@ -10,7 +10,8 @@ use sea_orm::{
 use crate::entity::study;
 use crate::jobs::JobKind;
 use crate::log::LogLine;
-use crate::rasters::{RasterMeta, RasterRole};
+use crate::raster_role::RasterRole;
+use crate::rasters::RasterMeta;
 use crate::undo::Inverse;
 use crate::{Error, Job, Kept, Result, Store, Study};
 

@@ -14,9 +14,9 @@ use crate::{Error, GridCache, Result};
 /// Does a job, whatever it is.
 pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -> Outcome {
     let done = match JobKind::from_name(&job.kind) {
-        Some(JobKind::Fetch) => fetch::run(&store, job.study_id, &job.parameters, &handle).await,
-        Some(JobKind::Import) => import::run(&store, job.study_id, &job.parameters, &handle).await,
-        Some(JobKind::Prepare) => prepare::run(&store, job.study_id, &job.parameters, &handle).await,
+        Some(JobKind::Fetch) => fetch::run(&store, &grids, job.study_id, &job.parameters, &handle).await,
+        Some(JobKind::Import) => import::run(&store, &grids, job.study_id, &job.parameters, &handle).await,
+        Some(JobKind::Prepare) => prepare::run(&store, &grids, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Layer) => layers::run(&store, job.study_id, &job.parameters, &handle).await,
         Some(JobKind::Review) => review::run(&store, job.study_id, &handle).await,
         Some(JobKind::Route) => route::run(&store, &grids, job.study_id, &handle).await,

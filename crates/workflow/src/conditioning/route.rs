@@ -145,7 +145,7 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
     Step::Route.check(terrain.frame.cells() as u64)?;
     let meta = prepared_dem(store, study, &terrain).await?;
     handle.say("reading elevations");
-    let dem = Arc::new(store.read_raster::<f32>(&meta).await?);
+    let dem = grids.dem(store, &meta).await?;
     handle.progress(0.05);
     let facts = Facts::of(&store.study(study).await?)?;
     let (how, key) = (conditioning_of(store, &facts).await?, conditioning_key(store, &facts).await?);

@@ -138,7 +138,7 @@ pub(crate) async fn run(store: &Store, grids: &GridCache, study: i64, handle: &J
         At { recipe: &recipe, folder: &folder, terrain: &terrain }.preparing(&facts, &mut told)?;
     if how != terrain.prepared {
         let request = Kept::of(&KeptPreparing(how))?.into_json();
-        prepare::run(store, study, &request, &handle.part(0.02, 0.35)).await?;
+        prepare::run(store, grids, study, &request, &handle.part(0.02, 0.35)).await?;
     }
     let facts = Facts::of(&store.study(study).await?)?;
     let terrain = facts.terrain.clone().ok_or_else(Error::not_ready)?;

@@ -6,7 +6,7 @@ use bothros_core::catchments::{Measures, MultiPolygon};
 use bothros_core::network::{Begins, Edited, Network, edited_accumulation};
 use bothros_core::routing::Method;
 use bothros_core::{Cell, Grid, Silent, Threshold};
-use bothros_store::{RasterRole, Store};
+use bothros_store::{RasterMeta, RasterRole, Store};
 use moka::policy::EvictionPolicy;
 
 use super::grids::{Grids, Index, StreamRules, Streams, Ways};
@@ -25,6 +25,8 @@ type Drawn = (i64, u32, String);
 #[derive(Clone)]
 pub struct GridCache {
     grids: moka::future::Cache<i64, Arc<Grids>>,
+    /// prepared DEMs
+    dems: moka::future::Cache<i64, Arc<Grid<f32>>>,
     /// where more than contributing area decides where streams begin
     begun: moka::future::Cache<(i64, String), Arc<Grid<u32>>>,
     edited: moka::future::Cache<(i64, String), Arc<Edited>>,
@@ -110,6 +112,7 @@ impl GridCache {
         };
         Self {
             grids,
+            dems: lru(part, move |_, d: &Arc<Grid<f32>>| few(d.len())),
             begun: lru(part, move |_, g: &Arc<Grid<u32>>| few(g.len())),
             edited: lru(part, move |_, e: &Arc<Edited>| few(e.accumulation.len())),
             networks: lru(20_000_000, cells),
@@ -147,6 +150,7 @@ impl GridCache {
     /// Clears the cache, as after the database may have changed unnoticed.
     pub fn forget(&self) {
         self.grids.invalidate_all();
+        self.dems.invalidate_all();
         self.begun.invalidate_all();
         self.edited.invalidate_all();
         self.networks.invalidate_all();
@@ -178,6 +182,26 @@ impl GridCache {
         self.networks.insert(key.clone(), network).await;
         self.indexes.insert(key, Arc::new(index)).await;
         Ok(())
+    }
+
+    /// Takes a DEM into memory that was kept under a number, where there is room for it.
+    pub(crate) async fn know_dem(&self, number: i64, dem: Arc<Grid<f32>>) {
+        if dem.len() as u64 * 4 <= self.room / 7 * 2 {
+            self.dems.insert(number, dem).await;
+        }
+    }
+
+    /// A DEM, from memory or the store.
+    ///
+    /// # Errors
+    /// [`bothros_store::Error::NotFound`] where it is gone.
+    pub(crate) async fn dem(&self, store: &Store, meta: &RasterMeta) -> Result<Arc<Grid<f32>>> {
+        if let Some(known) = self.dems.get(&meta.id).await {
+            return Ok(known);
+        }
+        let read = Arc::new(store.read_raster::<f32>(meta).await?);
+        self.know_dem(meta.id, Arc::clone(&read)).await;
+        Ok(read)
     }
 
     /// The grids of a study, from memory or the store.

@@ -17,8 +17,8 @@ use serde_json::{Value as Json, json};
 use crate::terrain::import::{put_files, read_in, source_of};
 use crate::terrain::sources::source_in;
 use crate::{
-    Clip, Error, Facts, NewDemFile, NewLayer, NewStudy, Preparing, Provenance, Result, Stage, TerrainFacts,
-    add_layer, blocking,
+    Clip, Error, Facts, GridCache, NewDemFile, NewLayer, NewStudy, Preparing, Provenance, Result, Stage,
+    TerrainFacts, add_layer, blocking,
 };
 
 /// More cells than that are not fetched at once.
@@ -202,7 +202,13 @@ pub async fn fetch_again(store: &Store, study: i64, archive: &str) -> Result<Job
     Ok(store.enqueue(study, JobKind::Fetch, Kept::of(&wish)?).await?)
 }
 
-pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
+pub(crate) async fn run(
+    store: &Store,
+    grids: &GridCache,
+    study: i64,
+    request: &Json,
+    handle: &JobHandle,
+) -> Result<String> {
     let begun = Instant::now();
     let wish: Fetch = kept::read(request.clone())?;
     handle.say("asking the archive");
@@ -273,7 +279,7 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
     put_files(&change, &new).await?;
     let line = LogLine::new(Stage::Terrain.title(), text.clone()).with(settings).taking(begun.elapsed());
     change.commit(Record::log(line)).await?;
-    let read = read_in(store, study, how, &handle.part(0.5, 1.0)).await?;
+    let read = read_in((store, grids), study, how, &handle.part(0.5, 1.0)).await?;
     if !wish.candidate {
         keep_boundary(store, study, &wish.boundary).await?;
     }

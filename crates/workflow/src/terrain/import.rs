@@ -18,7 +18,7 @@ use crate::study::as_read::Rounds;
 use crate::study::kept_forms::Reread;
 use crate::terrain::prepare::{Made, Told, keep, land, make};
 use crate::terrain::sources::{NewDemFile, look_at, read_source, source_in};
-use crate::{Error, Facts, Preparing, Provenance, Result, SourceFacts, Stage, blocking};
+use crate::{Error, Facts, GridCache, Preparing, Provenance, Result, SourceFacts, Stage, blocking};
 
 /// An upload that is to become a study.
 pub struct NewStudy<'a> {
@@ -224,17 +224,28 @@ pub async fn set_crs(store: &Store, study: i64, crs: &str) -> Result<()> {
     .await
 }
 
-pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
+pub(crate) async fn run(
+    store: &Store,
+    grids: &GridCache,
+    study: i64,
+    request: &Json,
+    handle: &JobHandle,
+) -> Result<String> {
     // Where only the files have changed, what was chosen for them stays.
     let how = match kept::read::<Reread>(request.clone())?.keep {
         true => Facts::of(&store.study(study).await?)?.terrain.map(|t| t.prepared).unwrap_or_default(),
         false => Preparing::default(),
     };
-    read_in(store, study, how, handle).await
+    read_in((store, grids), study, how, handle).await
 }
 
 /// Reads the files of a study's DEM, and prepares it as was chosen where it can be.
-pub(crate) async fn read_in(store: &Store, study: i64, how: Preparing, handle: &JobHandle) -> Result<String> {
+pub(crate) async fn read_in(
+    (store, grids): (&Store, &GridCache),
+    study: i64,
+    how: Preparing,
+    handle: &JobHandle,
+) -> Result<String> {
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
     let mut source = facts.source.ok_or_else(|| Error::Refused("the study has no DEM".into()))?;
@@ -267,7 +278,7 @@ pub(crate) async fn read_in(store: &Store, study: i64, how: Preparing, handle: &
     match read {
         Read::Made(made) => {
             let line = || line.taking(begun.elapsed());
-            keep(store, study, (source, how), (*made, Some(summary)), line, handle).await?;
+            keep((store, grids), study, (source, how), (*made, Some(summary)), line, handle).await?;
         }
         Read::AsItIs(values) => {
             // They cannot be computed on yet, but can be looked at.

@@ -15,7 +15,7 @@ use serde_json::{Value as Json, json};
 
 use crate::study::kept_forms::KeptPreparing;
 use crate::terrain::sources::{read_source, source_in};
-use crate::{Error, Facts, Result, SourceFacts, Stage, TerrainFacts, blocking};
+use crate::{Error, Facts, GridCache, Result, SourceFacts, Stage, TerrainFacts, blocking};
 
 /// Spikes that are kept with the facts; all of them are mended.
 const SPIKES_KEPT: usize = 20;
@@ -38,7 +38,7 @@ pub async fn prepare(store: &Store, study: i64, how: Preparing) -> Result<()> {
 
 /// A prepared DEM, before it is looked at.
 pub(crate) struct Made {
-    pub values: Grid<f32>,
+    pub values: Arc<Grid<f32>>,
     pub frame: Frame,
     crs: Crs,
     done: Vec<String>,
@@ -54,7 +54,7 @@ pub(crate) fn make(
 ) -> Result<Made> {
     let Prepared { values, crs, frame, done, spikes } =
         bothros_preparation::prepare(values, &source.as_read(), how, monitor)?;
-    Ok(Made { values, frame, crs, done, spikes })
+    Ok(Made { values: Arc::new(values), frame, crs, done, spikes })
 }
 
 impl Made {
@@ -108,7 +108,7 @@ pub(crate) struct Told {
 
 /// Keeps a prepared DEM in place of the one before, while it is looked at; what was computed from that goes. `line` is its line in the log.
 pub(crate) async fn keep(
-    store: &Store,
+    (store, grids): (&Store, &GridCache),
     study: i64,
     (source, how): (SourceFacts, Preparing),
     (made, read): (Made, Option<Summary>),
@@ -127,18 +127,21 @@ pub(crate) async fn keep(
         let line = line();
         Ok(Told { source, terrain: Some(Kept::of(&facts)?), line })
     };
-    land(store, study, (new, &made.values), told, handle).await
+    let number = land(store, study, (new, &made.values), told, handle).await?;
+    // Flow is routed over it next.
+    grids.know_dem(number, Arc::clone(&made.values)).await;
+    Ok(())
 }
 
 /// Keeps elevations that were read, while what is told of them is found out. What was said of where files come from while they were
-/// read stays.
+/// read stays. Returns the number of the raster.
 pub(crate) async fn land(
     store: &Store,
     study: i64,
     (new, values): (NewRaster, &Grid<f32>),
     told: impl Future<Output = Result<Told>>,
     handle: &JobHandle,
-) -> Result<()> {
+) -> Result<i64> {
     let writer = store.write(study).await?;
     writer.remove(&after_terrain()).await?;
     writer.remove(&[RasterRole::Source]).await?;
@@ -159,7 +162,7 @@ pub(crate) async fn land(
         !handle.is_cancelled()
     };
     let keep = async { Ok::<_, Error>(writer.put(new, values, &kept).await?) };
-    let (_, Told { mut source, terrain, line }) = tokio::try_join!(keep, told)?;
+    let (number, Told { mut source, terrain, line }) = tokio::try_join!(keep, told)?;
     let change = writer.into_change().await?;
     source.take_provenance(&source_in(&change)?);
     change
@@ -173,10 +176,16 @@ pub(crate) async fn land(
         ])
         .await?;
     change.commit(Record::log(line)).await?;
-    Ok(())
+    Ok(number)
 }
 
-pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobHandle) -> Result<String> {
+pub(crate) async fn run(
+    store: &Store,
+    grids: &GridCache,
+    study: i64,
+    request: &Json,
+    handle: &JobHandle,
+) -> Result<String> {
     let begun = Instant::now();
     let KeptPreparing(how) = kept::read(request.clone())?;
     let facts = Facts::of(&store.study(study).await?)?;
@@ -197,6 +206,6 @@ pub(crate) async fn run(store: &Store, study: i64, request: &Json, handle: &JobH
     let line = LogLine::new(Stage::Terrain.title(), text.clone()).with(settings);
     let line = || line.taking(begun.elapsed());
     handle.say("looking at the elevations");
-    keep(store, study, (source, how), (made, None), line, handle).await?;
+    keep((store, grids), study, (source, how), (made, None), line, handle).await?;
     Ok(text)
 }

@@ -11,6 +11,7 @@ mod tables;
 
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Instant;
 
 use bothros_core::memory::Step;
@@ -274,7 +275,7 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         }
         steps = Some(read);
         if let Some(meta) = store.raster(study, RasterRole::Dem).await? {
-            prepared = Some(store.read_raster::<f32>(&meta).await?);
+            prepared = Some(cache.dem(store, &meta).await?);
         }
     }
     let probabilities = match land.alone {
@@ -361,7 +362,7 @@ const FAST: i64 = 1;
 /// Writes all files of a package into the directory `dir`, and packs them to `target`.
 fn write(
     from: &Ingredients,
-    prepared: Option<Grid<f32>>,
+    prepared: Option<Arc<Grid<f32>>>,
     (dir, target): (&Path, &Path),
     handle: &JobHandle,
 ) -> Result<Agreement> {

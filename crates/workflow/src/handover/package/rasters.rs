@@ -1,5 +1,7 @@
 //! The rasters of a package.
 
+use std::sync::Arc;
+
 use bothros_core::catchments::Labelled;
 use bothros_core::network::{Agreement, derived_again};
 use bothros_core::routing::{DIRECTION_NODATA, MFD_EXPONENT, dinf_directions, mfd_shares, with_least_fall};
@@ -31,7 +33,7 @@ fn tif(name: &str) -> String {
 /// Writes the surfaces; what derives from the ground again, and their names.
 pub(super) fn write_surfaces(
     from: &Ingredients,
-    prepared: Option<Grid<f32>>,
+    prepared: Option<Arc<Grid<f32>>>,
     mut writing: Writing,
 ) -> Result<(Agreement, Vec<String>)> {
     let (grids, handle) = (&*from.land.grids, writing.handle);
