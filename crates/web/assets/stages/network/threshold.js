@@ -16,7 +16,8 @@ export class Threshold {
     // A step of a key that is not yet kept, and what is on its way to the server.
     this.waiting = undefined;
     this.sending = undefined;
-    this.typed = undefined;
+    // Where keys set out from between two places, or on one.
+    this.from = undefined;
     desk.addEventListener('pointerdown', (e) => this.dragChart(e));
     // Figures rest on what the evidence was gathered with: they come after it.
     document.body.addEventListener('htmx:afterSwap', (e) => {
@@ -127,10 +128,13 @@ export class Threshold {
 
   step(n) {
     if (!this.box) return;
-    // One that was typed lies between two places, and is there again on the way back.
-    if (this.near(this.cells) !== this.cells) this.typed = this.cells;
-    const place = Math.round(this.toPlace(this.cells)) + n * 4;
-    let to = this.typed && Math.round(this.toPlace(this.typed)) === place ? this.typed : this.toCells(place);
+    const place = (cells) => Math.round(this.toPlace(cells));
+    const here = place(this.cells);
+    // One that was typed may lie between two places, and is there again on the way back.
+    if (this.near(this.cells) !== this.cells || (this.from && place(this.from) === here))
+      this.from = this.cells;
+    const there = here + n * 4;
+    let to = this.from && place(this.from) === there ? this.from : this.toCells(there);
     if (to === this.cells) to += Math.sign(n);
     this.show(to);
     this.map.live(this.cells);
