@@ -1,9 +1,15 @@
 //! How far the water of sub-basins runs within them.
 
+use std::sync::atomic::AtomicU32;
+use std::sync::atomic::Ordering::Relaxed;
+
 use rayon::prelude::*;
 
 use crate::routing::{downstream, step};
 use crate::{Frame, Grid, Result};
+
+/// Cells that one thread begins from by itself.
+const PIECE: usize = 1 << 16;
 
 /// The area-distance curve of every sub-basin, in the order of their numbers: for each of `points` evenly spaced distances from 0 to the
 /// farthest, metres, the share of its cells whose water runs no farther within it. `ids` holds the numbers of the sub-basins from 1, 0
@@ -35,56 +41,102 @@ pub fn area_distance_of_parts(
 ) -> Result<Vec<Vec<(f64, f64)>>> {
     ids.same_shape(directions)?;
     let ids = ids.values();
-    let mut away = vec![f32::NAN; ids.len()];
-    let mut way: Vec<usize> = Vec::new();
-    for start in (0..ids.len()).filter(|&at| ids[at] > 0) {
-        // Down to a cell whose distance is known, or to the last one of the sub-basin; then back.
-        let mut at = start;
-        while away[at].is_nan() {
-            match downstream(directions, at).filter(|&next| ids[next] == ids[at]) {
-                Some(next) => {
-                    way.push(at);
-                    at = next;
-                }
-                None => away[at] = 0.0,
-            }
-        }
-        while let Some(above) = way.pop() {
-            away[above] = away[at] + step(directions, above) as f32;
-            at = above;
-        }
-    }
-    let mut of_part: Vec<Vec<f32>> = vec![Vec::new(); parts];
-    for (&id, &distance) in ids.iter().zip(&away) {
-        if let Some(all) = (id as usize).checked_sub(1).and_then(|at| of_part.get_mut(at)) {
-            all.push(distance);
-        }
-    }
+    let away = ways_within(ids, directions);
     let steps = points.max(2) - 1;
-    let curve = |all: Vec<f32>| {
-        let Some(farthest) = all.iter().copied().reduce(f32::max) else { return Vec::new() };
-        let distances: Vec<f32> = (0..=steps).map(|n| farthest * n as f32 / steps as f32).collect();
-        // A little more, so that the farthest is among them whatever its last bits are.
-        let limits: Vec<f32> = distances.iter().map(|distance| distance * (1.0 + 1e-5)).collect();
-        let mut counts = vec![0u64; limits.len()];
-        for &distance in &all {
-            let mut at = ((distance / farthest * steps as f32) as usize).min(steps);
-            while at > 0 && distance <= limits[at - 1] {
+    // Parts of the grid, few enough that each has counts of its own.
+    let piece = ids.len().div_ceil(2 * rayon::current_num_threads()).max(1);
+    let pieces = || {
+        let told = ids.par_chunks(piece).zip(away.par_chunks(piece));
+        told.map(|(ids, away)| {
+            let of_part = |(&id, &way): (&u32, &f32)| Some(((id as usize).checked_sub(1)?, way));
+            ids.iter().zip(away).filter_map(of_part).filter(|&(at, _)| at < parts)
+        })
+    };
+    let farthest = pieces().map(|cells| {
+        let mut found = vec![f32::NEG_INFINITY; parts];
+        cells.for_each(|(at, way)| found[at] = found[at].max(way));
+        found
+    });
+    let farthest = farthest.reduce(
+        || vec![f32::NEG_INFINITY; parts],
+        |mut a, b| {
+            a.iter_mut().zip(b).for_each(|(a, b)| *a = a.max(b));
+            a
+        },
+    );
+    let distance = |farthest: f32, n: usize| farthest * n as f32 / steps as f32;
+    // A little more, so that the farthest is among them whatever its last bits are.
+    let limit = |farthest: f32, n: usize| distance(farthest, n) * (1.0 + 1e-5);
+    let counts = pieces().map(|cells| {
+        let mut counts = vec![0u64; parts * (steps + 1)];
+        for (part, way) in cells {
+            let farthest = farthest[part];
+            let mut at = ((way / farthest * steps as f32) as usize).min(steps);
+            while at > 0 && way <= limit(farthest, at - 1) {
                 at -= 1;
             }
-            while distance > limits[at] {
+            while way > limit(farthest, at) {
                 at += 1;
             }
-            counts[at] += 1;
+            counts[part * (steps + 1) + at] += 1;
         }
+        counts
+    });
+    let counts = counts.reduce(
+        || vec![0u64; parts * (steps + 1)],
+        |mut a, b| {
+            a.iter_mut().zip(b).for_each(|(a, b)| *a += b);
+            a
+        },
+    );
+    let curve = |(&farthest, counts): (&f32, &[u64])| {
+        if farthest == f32::NEG_INFINITY {
+            return Vec::new();
+        }
+        let all = counts.iter().sum::<u64>() as f64;
         let mut within = 0;
-        let share = |(distance, count): (f32, u64)| {
+        let share = |(n, &count): (usize, &u64)| {
             within += count;
-            (f64::from(distance) * frame.cell_m(), within as f64 / all.len() as f64)
+            (f64::from(distance(farthest, n)) * frame.cell_m(), within as f64 / all)
         };
-        distances.into_iter().zip(counts).map(share).collect()
+        counts.iter().enumerate().map(share).collect()
     };
-    Ok(of_part.into_par_iter().map(curve).collect())
+    Ok(farthest.iter().zip(counts.chunks(steps + 1)).map(curve).collect())
+}
+
+/// For each cell with a number how far its water runs among cells of the same, in cells; 0 where it leaves them, and for cells
+/// without a number.
+fn ways_within(ids: &[u32], directions: &Grid<u8>) -> Vec<f32> {
+    const UNKNOWN: u32 = f32::NAN.to_bits();
+    let away: Vec<AtomicU32> = ids.par_iter().map(|_| AtomicU32::new(UNKNOWN)).collect();
+    // A cell that two threads come to gets the same from both.
+    ids.par_chunks(PIECE).enumerate().for_each_init(Vec::new, |way, (piece, here)| {
+        for start in (piece * PIECE..).zip(here).filter_map(|(at, &id)| (id > 0).then_some(at)) {
+            // Down to a cell whose distance is known, or to the last one of the sub-basin; then back.
+            let mut at = start;
+            let mut far = loop {
+                let known = away[at].load(Relaxed);
+                if known != UNKNOWN {
+                    break f32::from_bits(known);
+                }
+                match downstream(directions, at).filter(|&next| ids[next] == ids[at]) {
+                    Some(next) => {
+                        way.push(at);
+                        at = next;
+                    }
+                    None => {
+                        away[at].store(0, Relaxed);
+                        break 0.0;
+                    }
+                }
+            };
+            while let Some(above) = way.pop() {
+                far += step(directions, above) as f32;
+                away[above].store(far.to_bits(), Relaxed);
+            }
+        }
+    });
+    away.into_iter().map(|far| f32::from_bits(far.into_inner())).collect()
 }
 
 #[cfg(test)]

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::windows::{Window, windows};
 use super::{Catchment, Labelled, label, outlets_of_footprint};
 use crate::network::{Network, main_stem_of_cells};
-use crate::routing::{DIRECTION_NODATA, at_edge};
+use crate::routing::{DIRECTION_NODATA, is_cut};
 use crate::{Cell, Frame, Grid, Monitor, Part, Result};
 
 /// Where sub-basins end, beside pour points.
@@ -357,8 +357,8 @@ impl SubBasins {
                 let first = row * ids.cols() + w.left;
                 let line = &ids.values()[first..first + cols];
                 mask.extend(line.iter().map(|&own| own == id));
-                let inside = (first..).zip(line).filter(|(_, own)| **own == id);
-                edge_cells += inside.filter(|(index, _)| at_edge(directions, *index)).count() as u64;
+                let inside = (w.left..).zip(line).filter(|(_, own)| **own == id);
+                edge_cells += inside.filter(|(col, _)| is_cut(directions, row, *col)).count() as u64;
             }
             let mask = Grid::from_vec(rows, cols, mask);
             let at = id as usize - 1;
@@ -553,7 +553,7 @@ mod tests {
             let mut length = vec![0.0; pieces.len()];
             for (at, piece) in pieces.iter().enumerate() {
                 prop_assert_eq!(piece.cells, found.found.own_cells[at]);
-                let got = measure_part(&of, piece).unwrap();
+                let got = measure_part(&of, piece, (&found.found.ids, at as u32 + 1)).unwrap();
                 prop_assert!((got.area_km2 - piece.cells as f64).abs() < 1e-9);
                 prop_assert!(got.longest_path_drop_m >= -1e-6);
                 length[at] = got.stream_length_km;

@@ -1,9 +1,7 @@
 //! Where water may come from beyond the edge of the footprint.
 
-use rayon::prelude::*;
-
-use crate::routing::{DIRECTION_NODATA, OUTLET, downstream};
-use crate::{Grid, NEIGHBOURS};
+use crate::Grid;
+use crate::routing::{OUTLET, downstream, edge_of_footprint};
 
 /// Which cells have land at the edge of the footprint upstream of them, themselves included: what drains to them is a least value, as water from beyond may be missing. Water
 /// that leaves at the edge does not count: beyond an outlet lies downstream land.
@@ -19,25 +17,10 @@ use crate::{Grid, NEIGHBOURS};
 /// assert!(marked.values()[8] && marked.values()[9] && marked.values()[10]);
 /// ```
 pub fn below_edge(directions: &Grid<u8>) -> Grid<bool> {
-    let (rows, cols) = (directions.rows(), directions.cols());
     let codes = directions.values();
-    let outside = |row: usize, col: usize| {
-        NEIGHBOURS.iter().any(|n| {
-            let (r, c) = (row.checked_add_signed(n.rows), col.checked_add_signed(n.cols));
-            match r.zip(c).filter(|&(r, c)| r < rows && c < cols) {
-                Some((r, c)) => codes[r * cols + c] == DIRECTION_NODATA,
-                None => true,
-            }
-        })
-    };
-    let begin: Vec<usize> = (0..codes.len())
-        .into_par_iter()
-        .filter(|&at| {
-            let within = codes[at] != DIRECTION_NODATA && codes[at] != OUTLET;
-            within && outside(at / cols, at % cols)
-        })
-        .collect();
-    let mut marked = Grid::filled(rows, cols, false);
+    let at_edge = edge_of_footprint(directions);
+    let begin = at_edge.into_iter().map(|at| at as usize).filter(|&at| codes[at] != OUTLET);
+    let mut marked = Grid::filled(directions.rows(), directions.cols(), false);
     for start in begin {
         let mut at = start;
         while !std::mem::replace(&mut marked.values_mut()[at], true) {
@@ -54,7 +37,7 @@ mod tests {
     use crate::Silent;
     use crate::catchments::delineate;
     use crate::conditioning::fill;
-    use crate::routing::flow_directions;
+    use crate::routing::{DIRECTION_NODATA, flow_directions};
     use crate::terrain::tests_support::any_terrain;
     use proptest::prelude::*;
 

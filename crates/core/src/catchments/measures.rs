@@ -179,24 +179,32 @@ pub fn measure(of: &Measured<'_>, catchment: &Catchment) -> Result<Measures> {
 /// # Errors
 /// Those of [`measure`].
 pub fn measure_with(of: &Measured<'_>, catchment: &Catchment, path: LongestPath) -> Result<Measures> {
-    measured(of, catchment, Some(path))
+    measured(of, catchment, path, None)
 }
 
 /// Measures a sub-basin: land that others may drain into, whose water is not its own. Flow path, main stem and streams are
 /// those within it; its streams run to the first cell of the next sub-basin, so that all of them add up to those of the
-/// whole.
+/// whole. `ids` has the numbers of the sub-basins, of which `id` is its own.
 ///
 /// # Errors
 /// Those of [`measure`].
-pub fn measure_part(of: &Measured<'_>, piece: &Catchment) -> Result<Measures> {
-    measured(of, piece, None)
+pub fn measure_part(of: &Measured<'_>, piece: &Catchment, (ids, id): (&Grid<u32>, u32)) -> Result<Measures> {
+    of.directions.same_shape(ids)?;
+    let within = |index: usize| ids.values()[index] == id;
+    let path = longest_within(of.directions, of.frame, piece.outlet, &within)?;
+    measured(of, piece, path, Some(&within))
 }
 
-/// Measures a whole catchment, whose longest flow path is `path`, or, without one, a sub-basin.
-fn measured(of: &Measured<'_>, catchment: &Catchment, path: Option<LongestPath>) -> Result<Measures> {
-    let is_part = path.is_none();
-    let inside = |index: usize| catchment.contains(of.directions.cell(index));
-    let is_stream = |index: usize| (of.is_stream)(index) && (!is_part || inside(index));
+/// Measures a whole catchment, whose longest flow path is `path`, or a sub-basin of the cells that are `within`.
+fn measured(
+    of: &Measured<'_>,
+    catchment: &Catchment,
+    path: LongestPath,
+    within: Option<&(dyn Fn(usize) -> bool + Sync)>,
+) -> Result<Measures> {
+    let is_part = within.is_some();
+    let is_stream =
+        |index: usize| (of.is_stream)(index) && within.as_ref().is_none_or(|within| within(index));
     let of = &Measured { is_stream: &is_stream, ..*of };
     let (ground, frame) = (of.ground, of.frame);
     ground.same_shape(of.directions)?;
@@ -206,10 +214,6 @@ fn measured(of: &Measured<'_>, catchment: &Catchment, path: Option<LongestPath>)
         || slopes(ground, frame, catchment),
         || rayon::join(|| elevations(ground, catchment), || catchment.perimeter_m(frame)),
     );
-    let path = match path {
-        Some(path) => path,
-        None => longest_within(of.directions, frame, catchment.outlet, &inside)?,
-    };
     let z = |cell: u32| f64::from(ground.values()[cell as usize]);
     let fall = |cells: &[u32]| match (cells.first(), cells.last()) {
         (Some(&first), Some(&last)) => z(first) - z(last),

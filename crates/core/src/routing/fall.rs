@@ -1,8 +1,16 @@
 //! A slight fall over flats, for receivers that cannot route them.
 
+use std::sync::atomic::AtomicU32;
+use std::sync::atomic::Ordering::Relaxed;
+
+use rayon::prelude::*;
+
 use super::{downstream, step};
-use crate::monitor::Pace;
+use crate::monitor::SharedPace;
 use crate::{Frame, Grid, Monitor, Result};
+
+/// Cells that one thread begins from by itself.
+const PIECE: usize = 1 << 16;
 
 /// Raises cells until each lies above the one it drains to by at least `slope` (m/m) times the
 /// distance, and at any rate by as little as float32 can tell; cells that do already stay.
@@ -30,35 +38,45 @@ pub fn with_least_fall(
     monitor: &dyn Monitor,
 ) -> Result<Grid<f32>> {
     surface.same_shape(directions)?;
-    let mut pace = Pace::new(monitor, surface.len());
-    let mut raised = surface.clone();
-    let mut done = vec![false; surface.len()];
-    let mut path = Vec::new();
-    for start in 0..surface.len() {
-        pace.advance(1)?;
-        let mut at = start;
-        while !done[at] {
-            match downstream(directions, at) {
-                Some(next) => {
-                    path.push(at as u32);
-                    at = next;
+    // A number that no elevation has.
+    const OPEN: u32 = u32::MAX;
+    let raised: Vec<AtomicU32> = surface.values().par_iter().map(|_| AtomicU32::new(OPEN)).collect();
+    let shared = SharedPace::new(monitor, raised.len().div_ceil(PIECE));
+    // A cell that two threads come to gets the same from both.
+    (0..raised.len()).into_par_iter().step_by(PIECE).try_for_each_init(Vec::new, |path, from| {
+        shared.advance(1)?;
+        for start in from..(from + PIECE).min(raised.len()) {
+            let mut at = start;
+            let mut below = loop {
+                let known = raised[at].load(Relaxed);
+                if known != OPEN {
+                    break f32::from_bits(known);
                 }
-                None => done[at] = true,
+                match downstream(directions, at) {
+                    Some(next) => {
+                        path.push(at as u32);
+                        at = next;
+                    }
+                    None => {
+                        let z = surface.values()[at];
+                        raised[at].store(z.to_bits(), Relaxed);
+                        break z;
+                    }
+                }
+            };
+            while let Some(passed) = path.pop() {
+                let passed = passed as usize;
+                let fall = slope * step(directions, passed) * frame.cell_m();
+                let least = ((below as f64 + fall) as f32).max(below.next_up());
+                below = surface.values()[passed].max(least);
+                raised[passed].store(below.to_bits(), Relaxed);
             }
         }
-        let mut below = raised.values()[at];
-        while let Some(passed) = path.pop() {
-            let passed = passed as usize;
-            let fall = slope * step(directions, passed) * frame.cell_m();
-            let least = ((below as f64 + fall) as f32).max(below.next_up());
-            let z = &mut raised.values_mut()[passed];
-            *z = z.max(least);
-            below = *z;
-            done[passed] = true;
-        }
-    }
+        Ok::<_, crate::Error>(())
+    })?;
+    let values = raised.into_iter().map(|z| f32::from_bits(z.into_inner())).collect();
     monitor.progress(1.0);
-    Ok(raised)
+    Ok(Grid::from_vec(surface.rows(), surface.cols(), values))
 }
 
 #[cfg(test)]

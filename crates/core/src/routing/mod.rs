@@ -64,14 +64,14 @@ pub fn upstream(directions: &Grid<u8>, index: usize) -> impl Iterator<Item = usi
         .map(|(_, n)| n)
 }
 
-/// Whether a cell lies at the edge of the footprint: beside nodata or the border of the raster.
-#[inline]
+/// As [`is_cut`], told by looking at each neighbour.
+#[cfg(test)]
 pub(crate) fn at_edge(directions: &Grid<u8>, index: usize) -> bool {
     directions.neighbours(index).filter(|&(_, n)| directions.values()[n] != DIRECTION_NODATA).count() < 8
 }
 
-/// As [`at_edge`] for a cell of the footprint, whose row and column are known: three looks at three codes each, for loops over all
-/// cells.
+/// Whether a cell of the footprint lies at its edge: beside nodata or the border of the raster. Three looks at three codes each, for
+/// loops over all cells.
 #[inline]
 pub(crate) fn is_cut(directions: &Grid<u8>, row: usize, col: usize) -> bool {
     let (rows, cols, codes) = (directions.rows(), directions.cols(), directions.values());

@@ -27,6 +27,18 @@ impl Window {
             return None;
         }
         let mut window = [centre as f64; 9];
+        if row > 0 && row + 1 < rows && col > 0 && col + 1 < cols {
+            let north = (row - 1) * cols + col - 1;
+            for (line, values) in window.chunks_exact_mut(3).enumerate() {
+                let first = north + line * cols;
+                for (value, &z) in values.iter_mut().zip(&z[first..first + 3]) {
+                    if !z.is_nan() {
+                        *value = z as f64;
+                    }
+                }
+            }
+            return Some(Self(window));
+        }
         for (at, value) in window.iter_mut().enumerate() {
             let (r, c) = ((row + at / 3).wrapping_sub(1), (col + at % 3).wrapping_sub(1));
             if r < rows && c < cols && !z[r * cols + c].is_nan() {

@@ -234,8 +234,9 @@ impl Land<'_> {
         }
         let of_parts = numbers.of_parts(all)?;
         let pieces = all.subbasins.pieces(&self.routed.directions);
-        let measured: Vec<Measures> =
-            pieces.par_iter().map(|piece| Ok(measure_part(&of, piece)?)).collect::<Result<_>>()?;
+        let ids = &all.subbasins.found.ids;
+        let measure = |(at, piece)| Ok(measure_part(&of, piece, (ids, at as u32 + 1))?);
+        let measured: Vec<Measures> = pieces.par_iter().enumerate().map(measure).collect::<Result<_>>()?;
         for (at, found) in measured.iter().enumerate() {
             let estimates = concentration(&found.flow(of_parts[at]));
             let ids = (all.catchment_of(at), Some(at as u32 + 1));

@@ -127,7 +127,9 @@ impl Subbasins {
             order: &order,
         };
         let pieces = self.basins.pieces(&grids.directions);
-        Ok(pieces.par_iter().map(|piece| measure_part(&of, piece)).collect::<bothros_core::Result<_>>()?)
+        let ids = &self.basins.found.ids;
+        let measure = |(at, piece)| measure_part(&of, piece, (ids, at as u32 + 1));
+        Ok(pieces.par_iter().enumerate().map(measure).collect::<bothros_core::Result<_>>()?)
     }
 
     /// Their rows in the table of measures, by their numbers; all that is given is of all of them.
