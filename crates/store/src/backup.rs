@@ -11,10 +11,9 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 use serde::{Deserialize, Serialize};
-use sha2::{Digest, Sha256};
 
 use crate::server::client_program;
-use crate::{Error, Result, Store};
+use crate::{Error, FileSum, Result, Store};
 
 const FIRST_LINE: &[u8] = b"Bothros backup 1\n";
 /// Bytes of the trailer's length, at the very end.
@@ -162,9 +161,9 @@ fn dump(place: &Place, snapshot: &str, path: &Path) -> Result<Contents> {
     let mut dump = dump.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn()?;
     let Some(mut from) = dump.stdout.take() else { return Err(failed("a program without pipes")) };
     let mut file = BufWriter::with_capacity(1 << 20, File::create(path)?);
-    let mut hash = Sha256::new();
+    let mut sum = FileSum::default();
     let mut put = |bytes: &[u8]| -> Result<()> {
-        hash.update(bytes);
+        sum.add(bytes);
         Ok(file.write_all(bytes)?)
     };
     put(FIRST_LINE)?;
@@ -184,7 +183,7 @@ fn dump(place: &Place, snapshot: &str, path: &Path) -> Result<Contents> {
         written: crate::studies::now().to_rfc3339(),
         version: env!("CARGO_PKG_VERSION").into(),
         rows: count(place, Some(snapshot))?,
-        sha256: hash.finalize().iter().map(|b| format!("{b:02x}")).collect(),
+        sha256: sum.hexadecimal(),
     };
     let trailer = serde_json::to_vec(&contents)?;
     file.write_all(&trailer)?;
@@ -216,18 +215,9 @@ pub fn look(path: &Path) -> Result<(Contents, u64)> {
     file.read_exact(&mut text)?;
     let contents: Contents = serde_json::from_slice(&text).map_err(|_| none())?;
     file.seek(SeekFrom::Start(0))?;
-    let mut hash = Sha256::new();
-    let mut rest = file.take(before);
-    let mut piece = vec![0; 1 << 20];
-    loop {
-        let read = rest.read(&mut piece)?;
-        if read == 0 {
-            break;
-        }
-        hash.update(&piece[..read]);
-    }
-    let sum: String = hash.finalize().iter().map(|b| format!("{b:02x}")).collect();
-    match sum == contents.sha256 {
+    let mut sum = FileSum::default();
+    sum.read(&mut file.take(before))?;
+    match sum.hexadecimal() == contents.sha256 {
         true => Ok((contents, before)),
         false => Err(failed(format!("{} was changed or damaged since it was written", path.display()))),
     }

@@ -4,13 +4,16 @@ use std::io::Read;
 use std::path::Path;
 
 use sea_orm::prelude::{ChronoDateTimeUtc, Expr};
-use sea_orm::{ActiveValue::Set, ColumnTrait, Condition, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
-use sha2::{Digest, Sha256};
+use sea_orm::{
+    ActiveValue::Set, ColumnTrait, Condition, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder,
+    QuerySelect,
+};
 use tokio::io::AsyncWriteExt;
 
 use crate::dems::{at_work, number_at_work};
 use crate::entity::{file, file_chunk};
-use crate::{Change, Error, Result, Store};
+use crate::growing::Grown;
+use crate::{Change, Error, FileSum, Result, Store};
 
 /// What a file is to its study.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -89,9 +92,9 @@ pub const PIECE: usize = 1 << 20;
 const PIECES_AT_ONCE: usize = 4;
 
 /// A file on its way into the database, with the sum of what was read of it.
-struct Reading {
+pub(crate) struct Reading {
     source: std::fs::File,
-    hash: Sha256,
+    sum: FileSum,
     /// whether pieces become much smaller; those of a file are alike
     packs: bool,
 }
@@ -107,16 +110,23 @@ fn smaller(piece: &[u8]) -> Result<Option<Piece>> {
 }
 
 impl Reading {
-    /// Reads the next pieces, on a thread of its own; none at the end.
-    async fn next(mut self) -> Result<(Self, Vec<Piece>)> {
+    pub(crate) fn new(source: std::fs::File) -> Self {
+        Self { source, sum: FileSum::default(), packs: true }
+    }
+
+    /// Reads the next pieces of `bytes` in all, on a thread of its own.
+    async fn next(mut self, bytes: u64) -> Result<(Self, Vec<Piece>)> {
         let read = move || {
             let mut pieces = Vec::new();
-            for _ in 0..PIECES_AT_ONCE {
-                let mut piece = Vec::with_capacity(PIECE);
-                if (&mut self.source).take(PIECE as u64).read_to_end(&mut piece)? == 0 {
-                    break;
+            let mut left = bytes;
+            while left > 0 {
+                let wanted = left.min(PIECE as u64);
+                let mut piece = Vec::with_capacity(wanted as usize);
+                if (&mut self.source).take(wanted).read_to_end(&mut piece)? as u64 != wanted {
+                    return Err(Error::Io(std::io::ErrorKind::UnexpectedEof.into()));
                 }
-                self.hash.update(&piece);
+                left -= wanted;
+                self.sum.add(&piece);
                 let packed = if self.packs { smaller(&piece)? } else { None };
                 self.packs = packed.is_some();
                 pieces.push(packed.unwrap_or((piece, None)));
@@ -125,6 +135,113 @@ impl Reading {
         };
         tokio::task::spawn_blocking(read).await.map_err(|e| Error::Io(std::io::Error::other(e)))?
     }
+}
+
+/// Puts what is read into the database as the pieces of a file; its sum and its size.
+pub(crate) async fn store_pieces(
+    transaction: &DatabaseTransaction,
+    id: i64,
+    mut reading: Reading,
+    mut grown: Grown,
+) -> Result<(String, u64)> {
+    const AT_ONCE: u64 = (PIECES_AT_ONCE * PIECE) as u64;
+    let (mut pieces, mut sequence, mut read) = (Vec::new(), 0i32, 0);
+    // While some pieces are sent, the next are read and their sum is taken.
+    loop {
+        let rows = std::mem::take(&mut pieces).into_iter().zip(sequence..);
+        let rows: Vec<_> = rows
+            .map(|((data, unpacked), sequence)| file_chunk::ActiveModel {
+                file_id: Set(id),
+                sequence: Set(sequence),
+                data: Set(data),
+                unpacked: Set(unpacked),
+            })
+            .collect();
+        sequence += rows.len() as i32;
+        let send = async {
+            if !rows.is_empty() {
+                file_chunk::Entity::insert_many(rows).exec_without_returning(transaction).await?;
+            }
+            Ok::<_, Error>(())
+        };
+        let next = async {
+            let there = grown.to(read + AT_ONCE).await?;
+            let bytes = (there - read).min(AT_ONCE);
+            Ok((bytes, reading.next(bytes).await?))
+        };
+        let ((), (bytes, (next, found))) = tokio::try_join!(send, next)?;
+        (reading, pieces) = (next, found);
+        if bytes == 0 {
+            break;
+        }
+        read += bytes;
+    }
+    let sha256 = reading.sum.hexadecimal();
+    let done = file::ActiveModel {
+        id: Set(id),
+        sha256: Set(sha256.clone()),
+        bytes: Set(read as i64),
+        ..Default::default()
+    };
+    file::Entity::update(done).exec(transaction).await?;
+    Ok((sha256, read))
+}
+
+/// A new file of a study, of which nothing is known yet: it counts as one that was replaced until [`show_file`].
+pub(crate) async fn insert_file(
+    transaction: &DatabaseTransaction,
+    study: i64,
+    role: FileRole,
+    name: &str,
+) -> Result<StoredFile> {
+    let dem_id = match role.is_of_dem() {
+        true => Some(number_at_work(transaction, study).await?),
+        false => None,
+    };
+    let at = crate::studies::now();
+    let row = file::ActiveModel {
+        study_id: Set(study),
+        dem_id: Set(dem_id),
+        role: Set(role.name().into()),
+        name: Set(name.into()),
+        bytes: Set(0),
+        sha256: Set(String::new()),
+        created_at: Set(at),
+        superseded_at: Set(Some(at)),
+        ..Default::default()
+    };
+    let id = file::Entity::insert(row).exec(transaction).await?.last_insert_id;
+    Ok(StoredFile { id, name: name.into(), bytes: 0, sha256: String::new(), at })
+}
+
+/// Puts the file `new` of a study in its place: what it had in this role is replaced, but for files of which there may be many; the
+/// package becomes an earlier one.
+pub(crate) async fn show_file(
+    transaction: &DatabaseTransaction,
+    study: i64,
+    role: FileRole,
+    new: i64,
+) -> Result<()> {
+    let others = file::Entity::update_many()
+        .filter(file::Column::StudyId.eq(study))
+        .filter(file::Column::SupersededAt.is_null())
+        .filter(file::Column::Role.eq(role.name()));
+    match role {
+        FileRole::DemPart | FileRole::LayerPart | FileRole::Values => {}
+        FileRole::Package => {
+            let earlier = Expr::value(FileRole::EarlierPackage.name());
+            others.col_expr(file::Column::Role, earlier).exec(transaction).await?;
+        }
+        _ => {
+            // Somebody may be downloading the one before.
+            let now = Expr::value(crate::studies::now());
+            let others = others.col_expr(file::Column::SupersededAt, now).filter(of_now(study));
+            others.exec(transaction).await?;
+        }
+    }
+    let shown = file::ActiveModel { id: Set(new), superseded_at: Set(None), ..Default::default() };
+    file::Entity::update(shown).exec(transaction).await?;
+    Ok(())
 }
 
 impl Store {
@@ -285,76 +402,16 @@ impl Change {
     /// becomes an earlier one.
     pub async fn put_file(&self, role: FileRole, name: &str, path: &Path) -> Result<StoredFile> {
         let (transaction, study) = (&self.transaction, self.id());
-        if role == FileRole::Package {
-            file::Entity::update_many()
-                .col_expr(file::Column::Role, Expr::value(FileRole::EarlierPackage.name()))
-                .filter(file::Column::StudyId.eq(study))
-                .filter(file::Column::SupersededAt.is_null())
-                .filter(file::Column::Role.eq(role.name()))
-                .exec(transaction)
-                .await?;
-        } else if !matches!(role, FileRole::DemPart | FileRole::LayerPart | FileRole::Values) {
-            // Somebody may be downloading the one before.
-            file::Entity::update_many()
-                .col_expr(file::Column::SupersededAt, Expr::value(crate::studies::now()))
-                .filter(file::Column::StudyId.eq(study))
-                .filter(file::Column::SupersededAt.is_null())
-                .filter(of_now(study))
-                .filter(file::Column::Role.eq(role.name()))
-                .exec(transaction)
-                .await?;
-        }
         let source = tokio::fs::File::open(path).await?;
         let bytes = source.metadata().await?.len();
-        let source = source.into_std().await;
-        let dem_id = match role.is_of_dem() {
-            true => Some(number_at_work(transaction, study).await?),
-            false => None,
-        };
-        let at = crate::studies::now();
-        let row = file::ActiveModel {
-            study_id: Set(study),
-            dem_id: Set(dem_id),
-            role: Set(role.name().into()),
-            name: Set(name.into()),
-            bytes: Set(bytes as i64),
-            sha256: Set(String::new()),
-            created_at: Set(at),
-            ..Default::default()
-        };
-        let id = file::Entity::insert(row).exec(transaction).await?.last_insert_id;
-        // While some pieces are sent, the next are read and their sum is taken.
-        let mut reading = Reading { source, hash: Sha256::new(), packs: true };
-        let (mut pieces, mut sequence) = (Vec::new(), 0i32);
-        let sha256 = loop {
-            let rows = std::mem::take(&mut pieces).into_iter().zip(sequence..);
-            let rows: Vec<_> = rows
-                .map(|((data, unpacked), sequence)| file_chunk::ActiveModel {
-                    file_id: Set(id),
-                    sequence: Set(sequence),
-                    data: Set(data),
-                    unpacked: Set(unpacked),
-                })
-                .collect();
-            sequence += rows.len() as i32;
-            let send = async {
-                if !rows.is_empty() {
-                    file_chunk::Entity::insert_many(rows).exec_without_returning(transaction).await?;
-                }
-                Ok::<_, Error>(())
-            };
-            let ((), (next, read)) = tokio::try_join!(send, reading.next())?;
-            if read.is_empty() {
-                break next.hash.finalize().iter().map(|b| format!("{b:02x}")).collect::<String>();
-            }
-            (reading, pieces) = (next, read);
-        };
-        let done = file::ActiveModel { id: Set(id), sha256: Set(sha256.clone()), ..Default::default() };
-        file::Entity::update(done).exec(transaction).await?;
+        let row = insert_file(transaction, study, role, name).await?;
+        let reading = Reading::new(source.into_std().await);
+        let (sha256, bytes) = store_pieces(transaction, row.id, reading, Grown::whole(bytes)).await?;
+        show_file(transaction, study, role, row.id).await?;
         if role.is_of_dem() {
-            self.store.at_hand.keep(id, path);
+            self.store.at_hand.keep(row.id, path);
         }
-        Ok(StoredFile { id, name: name.into(), bytes, sha256, at })
+        Ok(StoredFile { sha256, bytes, ..row })
     }
 
     /// Forgets all files of the study in a role.

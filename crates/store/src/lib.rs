@@ -15,6 +15,7 @@ mod entity;
 mod error;
 mod events;
 mod files;
+mod growing;
 mod jobs;
 pub mod kept;
 mod kept_thresholds;
@@ -29,6 +30,7 @@ mod recipes;
 pub mod server;
 mod sheets;
 mod studies;
+mod sum;
 mod trials;
 mod undo;
 
@@ -44,6 +46,7 @@ pub use entity::{
 pub use error::{Error, Result};
 pub use events::{Event, Events};
 pub use files::{FileRole, PIECE, StoredFile};
+pub use growing::{FileWriter, Growing, Grown};
 pub use jobs::{JobHandle, JobKind, JobState, Outcome, Worker};
 pub use kept::{Kept, Versioned};
 pub use kept_thresholds::KeptThreshold;
@@ -54,6 +57,7 @@ pub use raster_role::RasterRole;
 pub use rasters::{NewRaster, RasterMeta, RasterWriter};
 pub use recipes::{KeptRecipe, NewRecipe};
 pub use studies::{Study, StudyChange, StudyHead, StudyPart, now};
+pub use sum::FileSum;
 pub use trials::Trial;
 pub use undo::{Inverse, Undoable};
 

@@ -36,8 +36,14 @@ macro_rules! change {
     }};
 }
 
+mod growing;
 mod jobs;
 mod rasters;
+
+async fn number(url: &str, sql: &str) -> i64 {
+    let pool = sea_orm::sqlx::PgPool::connect(url).await.unwrap();
+    sea_orm::sqlx::query_scalar(sea_orm::sqlx::AssertSqlSafe(sql.to_owned())).fetch_one(&pool).await.unwrap()
+}
 
 /// A new study.
 async fn study(store: &Store) -> Study {

@@ -96,11 +96,6 @@ async fn room(url: &str, raster: i64) -> i64 {
     number(url, &sql).await
 }
 
-async fn number(url: &str, sql: &str) -> i64 {
-    let pool = sea_orm::sqlx::PgPool::connect(url).await.unwrap();
-    sea_orm::sqlx::query_scalar(sea_orm::sqlx::AssertSqlSafe(sql.to_owned())).fetch_one(&pool).await.unwrap()
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn a_raster_that_is_mostly_another_is_kept_as_what_is_different() {
     let (store, url) = store().await;

@@ -4,11 +4,10 @@ use std::path::PathBuf;
 
 use bothros_core::{Placing, TiePoint, place_picture};
 use bothros_formats::{Crs, decode_png, encode_png, laid_extent, lay_picture, read_picture};
-use bothros_store::{Backdrop, Change, Inverse, Kept, LogLine, NewBackdrop, Record, Store, kept};
+use bothros_store::{Backdrop, Change, FileSum, Inverse, Kept, LogLine, NewBackdrop, Record, Store, kept};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
-use crate::terrain::sources::checksum;
 use crate::{Error, Facts, Provenance, Result, Stage, blocking};
 
 /// Where a picture lies.
@@ -68,7 +67,7 @@ pub async fn add_backdrop(store: &Store, study: i64, new: NewPicture) -> Result<
     let (picture, png, sha256) = blocking(move || {
         let picture = read_picture(&reading.path, &reading.file)?;
         let png = encode_png(picture.width, picture.height, &picture.pixels)?;
-        let (sha256, _) = checksum(&reading.path)?;
+        let (sha256, _) = FileSum::of(&reading.path)?;
         Ok((picture, png, sha256))
     })
     .await?;

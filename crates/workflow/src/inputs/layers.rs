@@ -10,13 +10,12 @@ use bothros_formats::{
 };
 use bothros_store::kept::read;
 use bothros_store::{
-    FileRole, Inverse, JobHandle, JobKind, Kept, Layer, LayerFeature, LayerRole, LayerShape, LogLine, Record,
-    Shape, Store,
+    FileRole, FileSum, Inverse, JobHandle, JobKind, Kept, Layer, LayerFeature, LayerRole, LayerShape,
+    LogLine, Record, Shape, Store,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 
-use crate::terrain::sources::checksum;
 use crate::{Error, Facts, Result, Stage, blocking};
 
 /// A file that becomes a layer.
@@ -180,7 +179,7 @@ async fn take_layer(
             },
             &Part::new(&monitor, 0.0, 0.8),
         )?;
-        let (sha256, bytes) = checksum(&reading.path)?;
+        let (sha256, bytes) = FileSum::of(&reading.path)?;
         Ok((read, sha256, bytes))
     })
     .await?;

@@ -7,11 +7,10 @@ use bothros_formats::{
     Laying, Mosaic, MosaicPlan, Piece, Resampling, Wish, inspect, plan_mosaic, read_mosaic,
 };
 use bothros_store::{
-    Change, FileRole, Inverse, JobHandle, JobKind, Kept, LogLine, Record, Store, StudyPart, kept,
+    Change, FileRole, FileSum, Inverse, JobHandle, JobKind, Kept, LogLine, Record, Store, StudyPart, kept,
 };
 use serde_json::json;
-use sha2::{Digest, Sha256};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use crate::study::as_read::Rounds;
 use crate::study::kept_forms::Reread;
@@ -34,7 +33,7 @@ pub(crate) async fn look_at(new: &NewDemFile, first: &SourceFacts) -> Result<Sou
     let (path, file) = (new.path.clone(), new.file.clone());
     let (info, sha256, bytes) = blocking(move || {
         let info = inspect(&path, &file)?;
-        let (sha256, bytes) = checksum(&path)?;
+        let (sha256, bytes) = FileSum::of(&path)?;
         Ok((info, sha256, bytes))
     })
     .await?;
@@ -59,23 +58,6 @@ pub(crate) async fn look_at(new: &NewDemFile, first: &SourceFacts) -> Result<Sou
     };
     let vertical_unit = info.vertical_unit(band).unwrap_or(first.vertical_unit);
     Ok(SourceFile { file, bytes, sha256, info, band, vertical_unit, crs, provenance: Provenance::default() })
-}
-
-/// SHA-256 in hexadecimal, and size in bytes, of a file on disk.
-pub(crate) fn checksum(path: &Path) -> Result<(String, u64)> {
-    let mut hash = Sha256::new();
-    let mut file = std::fs::File::open(path)?;
-    let mut piece = vec![0; 1 << 20];
-    let mut bytes = 0;
-    loop {
-        let read = std::io::Read::read(&mut file, &mut piece)?;
-        if read == 0 {
-            break;
-        }
-        hash.update(&piece[..read]);
-        bytes += read as u64;
-    }
-    Ok((hash.finalize().iter().map(|b| format!("{b:02x}")).collect(), bytes))
 }
 
 /// Puts more files under those that a DEM has, and reads it anew. It can be undone.

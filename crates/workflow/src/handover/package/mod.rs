@@ -2,6 +2,7 @@
 
 mod land;
 mod layers;
+mod packing;
 mod pages;
 mod provenance;
 mod rasters;
@@ -9,9 +10,8 @@ mod readme;
 mod styles;
 mod tables;
 
-use std::io::{Read, Write};
-use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::path::Path;
+use std::sync::{Arc, mpsc};
 use std::time::Instant;
 
 use bothros_core::memory::Step;
@@ -25,7 +25,9 @@ use bothros_products::{
     RASTER_FIGURES, REACHES, RasterProduct, SHAPEFILE_FIELDS, STREAM_ORDER, STREAM_PROBABILITY, SUBBASINS,
     WEIGHTED_TOTAL,
 };
-use bothros_store::{FileRole, JobHandle, JobKind, Kept, LogEntry, LogLine, RasterRole, Record, Store};
+use bothros_store::{
+    FileRole, Growing, JobHandle, JobKind, Kept, LogEntry, LogLine, RasterRole, Record, Store,
+};
 use serde_json::json;
 
 use crate::ModelTables;
@@ -36,6 +38,7 @@ use crate::{Error, Facts, GridCache, KeptTrial, Result, Stage, blocking, chosen_
 use self::land::Land;
 use self::layers::labelled;
 pub use self::layers::{LAYERS, layer};
+use self::packing::{Writing, both, pack};
 use self::pages::LaidOut;
 use self::rasters::{write_flow, write_surfaces};
 pub(crate) use self::readme::conditioning_lines;
@@ -302,12 +305,14 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
         probabilities,
     };
     let zip = dir.path().join("package.zip");
-    let (target, monitor) = (zip.clone(), handle.clone());
-    let again = blocking(move || write(&ingredients, prepared, (&files, &target), &monitor)).await?;
-    handle.say("keeping the package");
     let name = format!("{short}_package.zip");
-    let change = store.change(study).await?;
-    let kept = change.put_file(FileRole::Package, &name, &zip).await?;
+    // What is packed is kept while the rest is written.
+    let (growing, grown) = Growing::new();
+    let writer = store.write_file(study).await?;
+    let (target, monitor) = (zip.clone(), handle.clone());
+    let written = blocking(move || write(&ingredients, prepared, (&files, &target), &growing, &monitor));
+    let (again, kept) = tokio::join!(written, writer.put_growing(FileRole::Package, &name, &zip, grown));
+    let (again, (change, kept)) = both(again, kept.map_err(Error::from))?;
     change.written_from(kept.id, fingerprint).await?;
     let mut text = format!(
         "Wrote {} ({:.1} MB); derived from it again, {}",
@@ -324,62 +329,47 @@ pub(crate) async fn run(store: &Store, cache: &GridCache, study: i64, handle: &J
     Ok(text)
 }
 
-/// Files that are being written, in their order.
-struct Writing<'a> {
-    dir: &'a Path,
-    short: &'a str,
-    handle: &'a JobHandle,
-    files: Vec<String>,
-}
-
-impl<'a> Writing<'a> {
-    fn new(dir: &'a Path, short: &'a str, handle: &'a JobHandle) -> Self {
-        Self { dir, short, handle, files: Vec::new() }
-    }
-
-    /// The path of the next file.
-    fn file(&mut self, suffix: &str) -> Result<PathBuf> {
-        if self.handle.is_cancelled() {
-            return Err(bothros_core::Error::Cancelled.into());
-        }
-        let name = format!("{}_{suffix}", self.short);
-        let path = self.dir.join(&name);
-        self.files.push(name);
-        Ok(path)
-    }
-
-    /// As [`Writing::file`], and says what is being done and how much is.
-    fn begin(&mut self, suffix: &str, what: &str, share: f64) -> Result<PathBuf> {
-        self.handle.say(what);
-        self.handle.progress(share);
-        self.file(suffix)
-    }
-}
-
-/// Level of Deflate of layers and tables: larger by a tenth than the usual one, in a third of the time.
-const FAST: i64 = 1;
-
-/// Writes all files of a package into the directory `dir`, and packs them to `target`.
+/// Writes all files of a package into the directory `dir`, and packs them to `target` as they come.
 fn write(
     from: &Ingredients,
     prepared: Option<Arc<Grid<f32>>>,
     (dir, target): (&Path, &Path),
+    growing: &Growing,
+    handle: &JobHandle,
+) -> Result<Agreement> {
+    std::thread::scope(|scope| {
+        let (written, to_be_packed) = mpsc::channel();
+        let packing = scope.spawn(|| pack(to_be_packed, (dir, target), growing, handle));
+        let again = write_files(from, prepared, dir, &written, handle);
+        drop(written);
+        let packed = packing.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        Ok(both(again, packed)?.0)
+    })
+}
+
+fn write_files(
+    from: &Ingredients,
+    prepared: Option<Arc<Grid<f32>>>,
+    dir: &Path,
+    packing: &mpsc::Sender<String>,
     handle: &JobHandle,
 ) -> Result<Agreement> {
     let short = from.facts.short_name();
     // Layers keep one thread busy; rasters wait for the disk at times.
-    let writing = || Writing::new(dir, &short, handle);
+    let writing = || Writing::new(dir, &short, handle, packing);
+    let (for_surfaces, for_flow, for_tables) = (writing(), writing(), writing());
     let (surfaces, flow) = rayon::join(
-        || write_surfaces(from, prepared, writing()),
+        || write_surfaces(from, prepared, for_surfaces),
         || {
             let found = labelled(&from.land.grids.directions, &from.land.points)?;
             let (flow, tables) =
-                rayon::join(|| write_flow(from, &found, writing()), || write_tables(from, &found, writing()));
+                rayon::join(|| write_flow(from, &found, for_flow), || write_tables(from, &found, for_tables));
             Ok::<_, Error>([flow?, tables?].concat())
         },
     );
     let (again, mut files) = surfaces?;
     files.extend(flow?);
+    let mut last = writing();
     if let Some(steps) = &from.steps {
         let wanted = Wanted {
             begins: Begins::Prepared,
@@ -390,53 +380,27 @@ fn write(
             report: from.laid_out.report.as_ref(),
         };
         let recipe = written_recipe(steps, &from.facts, &from.land.points, &wanted)?;
-        let mut writing = Writing::new(dir, &short, handle);
-        std::fs::write(writing.begin("recipe.toml", "writing the recipe", 0.85)?, recipe.text)?;
+        std::fs::write(last.begin("recipe.toml", "writing the recipe", 0.85)?, recipe.text)?;
         if !recipe.layers.is_empty() {
-            write_layers(&writing.file(INPUTS)?, VectorFormat::GeoPackage, &from.crs, &recipe.layers)?;
+            write_layers(&last.file(INPUTS)?, VectorFormat::GeoPackage, &from.crs, &recipe.layers)?;
         }
-        files.append(&mut writing.files);
-        files.extend(steps.rasters.iter().map(|given| format!("{short}_{}", given.suffix)));
+        last.files.extend(steps.rasters.iter().map(|given| format!("{short}_{}", given.suffix)));
     }
-    files.extend(from.laid_out.files.iter().cloned());
-    let path = dir.join("README.txt");
-    std::fs::write(path, readme(from, &again, &files))?;
-    files.extend(["README.txt".into(), "datapackage.json".into()]);
-
+    last.files.extend(from.laid_out.files.iter().cloned());
+    files.extend(last.files.iter().cloned());
+    std::fs::write(dir.join(README), readme(from, &again, &files))?;
+    last.files.extend([README.into(), DATAPACKAGE.into()]);
+    last.all_written()?;
     handle.say("packing");
-    let mut zip = zip::ZipWriter::new(std::fs::File::create(target)?);
-    let count = files.len() as f64;
-    for (at, name) in files.iter().enumerate() {
-        handle.progress(0.85 + 0.1 * at as f64 / count);
-        // Rasters are compressed already.
-        let (method, level) = if name.ends_with(".tif") || name.ends_with(".nc") {
-            (zip::CompressionMethod::Stored, None)
-        } else {
-            (zip::CompressionMethod::Deflated, Some(FAST))
-        };
-        zip.start_file(
-            name,
-            zip::write::SimpleFileOptions::default()
-                .compression_method(method)
-                .compression_level(level)
-                .large_file(true),
-        )?;
-        let mut file = std::fs::File::open(dir.join(name))?;
-        let mut piece = vec![0; 1 << 20];
-        loop {
-            if handle.is_cancelled() {
-                return Err(bothros_core::Error::Cancelled.into());
-            }
-            let read = file.read(&mut piece)?;
-            if read == 0 {
-                break;
-            }
-            zip.write_all(&piece[..read])?;
-        }
-    }
-    zip.finish()?;
+    handle.progress(0.9);
     Ok(again)
 }
+
+/// What tells a person what is in a package.
+const README: &str = "README.txt";
+
+/// What tells programs.
+const DATAPACKAGE: &str = "datapackage.json";
 
 fn highest_order(network: &Network) -> u8 {
     network.reaches.iter().map(|r| r.strahler).max().unwrap_or(1)

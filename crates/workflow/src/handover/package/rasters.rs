@@ -54,7 +54,7 @@ pub(super) fn write_surfaces(
     as_netcdf!(from, writing, FALLING, &falling, 0.18);
     let part = Part::new(handle, 0.2, 0.6);
     let again = derived_again(&falling, &from.land.network, frame, from.threshold, &part)?;
-    Ok((again, writing.files))
+    Ok((again, writing.all_written()?))
 }
 
 /// Writes the rasters of flow and what rests on it; their names.
@@ -119,7 +119,7 @@ pub(super) fn write_flow(from: &Ingredients, found: &Labelled, mut writing: Writ
         STREAM_PROBABILITY.write_as(&path, shares, frame, crs, meaning)?;
     }
 
-    Ok(writing.files)
+    writing.all_written()
 }
 
 /// The ground where water flows; nodata elsewhere.

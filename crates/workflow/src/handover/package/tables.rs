@@ -80,6 +80,8 @@ pub(super) fn write_tables(
         let parts = ["shx", "dbf", "prj", "cpg"].map(|part| format!("{short}_{}.{part}", layer.name));
         beside.extend(parts.into_iter().filter(|name| dir.join(name).exists()));
     }
+    writing.files.append(&mut beside);
+    writing.are_written()?;
     let rows_of = |table: &Table| -> Vec<Row> {
         let layer = layers.iter().find(|l| l.name == table.name);
         layer.map_or(Vec::new(), |l| l.features.iter().map(|(_, row)| row.clone()).collect())
@@ -128,7 +130,5 @@ pub(super) fn write_tables(
         let path = writing.file("schematic.svg")?;
         std::fs::write(path, schematic(&model.scheme, &model.nexuses))?;
     }
-    let mut files = writing.files;
-    files.extend(beside);
-    Ok(files)
+    writing.all_written()
 }
