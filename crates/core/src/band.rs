@@ -69,6 +69,15 @@ impl<T: Clone> Band<T> {
         Ok(Self { grid, above: above_rows, below: below_rows })
     }
 
+    /// Of some cells of the whole grid those that lie in the band or the rows beside it, by their numbers from the first of these rows on:
+    /// `cells` are numbers in row order of the whole grid, ascending, and `first` is the band's first row there.
+    pub fn numbers_of(&self, cells: &[u32], first: usize) -> Vec<u32> {
+        let cols = self.grid.cols();
+        let begin = (first - self.above) * cols;
+        let within = |at: usize| cells.partition_point(|&cell| (cell as usize) < at);
+        cells[within(begin)..within(begin + self.grid.len())].iter().map(|&c| c - begin as u32).collect()
+    }
+
     /// The band's rows and those beside it.
     pub(crate) fn grid(&self) -> &Grid<T> {
         &self.grid
@@ -126,6 +135,8 @@ mod tests {
     fn rows_beside_a_band_must_be_as_long() {
         let band = Grid::filled(2, 3, 1.0);
         assert!(matches!(Band::new(&[1.0; 2], &band, &[]), Err(Error::ShapeMismatch { .. })));
-        assert_eq!(Band::new(&[1.0; 6], &band, &[1.0; 3]).unwrap().own(), 2..4);
+        let band = Band::new(&[1.0; 6], &band, &[1.0; 3]).unwrap();
+        assert_eq!(band.own(), 2..4);
+        assert_eq!(band.numbers_of(&[11, 12, 20, 26, 27], 6), [0, 8, 14], "rows 4 to 8 of three columns");
     }
 }

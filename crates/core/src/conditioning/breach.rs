@@ -5,6 +5,7 @@ use std::collections::BinaryHeap;
 
 use serde::{Deserialize, Serialize};
 
+use super::breach_band::{bands_for_cores, breach_by_bands};
 use crate::monitor::Pace;
 use crate::routing::{OUTLET, flow_directions};
 use crate::{Cell, Error, Frame, Grid, Monitor, NEIGHBOURS, Part, Result};
@@ -93,20 +94,47 @@ pub fn breach(
 ) -> Result<(Grid<f32>, BreachReport)> {
     let mut bottoms = bottoms(dem, &Part::new(monitor, 0.0, 0.2))?;
     bottoms.retain(|i| outlets.binary_search(i).is_err());
-    bottoms.sort_by(|&a, &b| dem.values()[a as usize].total_cmp(&dem.values()[b as usize]).then(a.cmp(&b)));
-    let mut search = Search::new(dem.clone(), frame, outlets, limits);
-    let mut report = BreachReport { breaches: Vec::new(), left: Vec::new() };
     let part = Part::new(monitor, 0.2, 1.0);
+    // Where limits say how far a search may look, all cores share them.
+    if let Some(cuts) = bands_for_cores(dem.rows(), frame, limits) {
+        return breach_by_bands(dem, frame, (&bottoms, outlets), limits, &cuts, &part);
+    }
+    bottoms.sort_by(|&a, &b| dem.values()[a as usize].total_cmp(&dem.values()[b as usize]).then(a.cmp(&b)));
+    let mut search = Search::new(dem.clone(), frame, outlets.to_vec(), limits);
+    let mut report = BreachReport { breaches: Vec::new(), left: Vec::new() };
     let mut pace = Pace::new(&part, bottoms.len());
     for bottom in bottoms {
         pace.advance(1)?;
-        match search.from(bottom, monitor)? {
-            Found::Path(path) => report.breaches.extend(search.cut(&path)),
-            Found::Nothing => report.left.push(dem.cell(bottom as usize)),
+        let treated = search.treat(bottom, monitor)?;
+        report.breaches.extend(treated.breach);
+        if treated.left {
+            report.left.push(dem.cell(bottom as usize));
         }
     }
     monitor.progress(1.0);
     Ok((search.z, report))
+}
+
+/// What was done about the bottom of a sink.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Treated {
+    /// the path that was lowered
+    pub breach: Option<Breach>,
+    /// the cells that it lowered, by number, and what they were lowered to, metres
+    pub lowered: Vec<(u32, f32)>,
+    /// whether the limits forbade it
+    pub left: bool,
+    /// the rows and columns that the search looked at, ends included
+    pub looked_at: Box4,
+}
+
+/// Rows and columns, ends included.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Box4 {
+    pub top: usize,
+    pub bottom: usize,
+    pub left: usize,
+    pub right: usize,
 }
 
 enum Found {
@@ -138,9 +166,14 @@ impl Ord for Waiting {
     }
 }
 
-struct Search<'a> {
-    z: Grid<f32>,
-    outlets: &'a [u32],
+/// Marks the step to a cell that was taken from the heap.
+const DONE: u8 = 0x80;
+
+/// Searches ways out of sinks, and cuts them, one after the other.
+pub(super) struct Search {
+    /// the ground as cut so far
+    pub z: Grid<f32>,
+    outlets: Vec<u32>,
     cell_m: f64,
     longest: f64,
     deepest: f64,
@@ -148,15 +181,14 @@ struct Search<'a> {
     seen: Vec<u32>,
     /// cost and length so far
     cost: Vec<(f64, f64)>,
-    /// the place in [`NEIGHBOURS`] of the step that led to a cell
+    /// the place in [`NEIGHBOURS`] of the step that led to a cell, with [`DONE`] where no cheaper one can
     step: Vec<u8>,
-    closed: Vec<u32>,
     number: u32,
     heap: BinaryHeap<Reverse<Waiting>>,
 }
 
-impl<'a> Search<'a> {
-    fn new(z: Grid<f32>, frame: &Frame, outlets: &'a [u32], limits: BreachLimits) -> Self {
+impl Search {
+    pub(super) fn new(z: Grid<f32>, frame: &Frame, outlets: Vec<u32>, limits: BreachLimits) -> Self {
         let cells = z.len();
         Self {
             z,
@@ -167,24 +199,42 @@ impl<'a> Search<'a> {
             seen: vec![0; cells],
             cost: vec![(0.0, 0.0); cells],
             step: vec![0; cells],
-            closed: vec![0; cells],
             number: 0,
             heap: BinaryHeap::new(),
         }
     }
 
-    fn from(&mut self, bottom: u32, monitor: &dyn Monitor) -> Result<Found> {
+    /// Breaches a sink from its bottom, where the limits allow it.
+    pub(super) fn treat(&mut self, bottom: u32, monitor: &dyn Monitor) -> Result<Treated> {
+        let (found, looked_at) = self.from(bottom, monitor)?;
+        let mut treated = Treated { breach: None, lowered: Vec::new(), left: false, looked_at };
+        match found {
+            Found::Path(path) => {
+                if let Some((breach, lowered)) = self.cut(&path) {
+                    (treated.breach, treated.lowered) = (Some(breach), lowered);
+                }
+            }
+            Found::Nothing => treated.left = true,
+        }
+        Ok(treated)
+    }
+
+    fn from(&mut self, bottom: u32, monitor: &dyn Monitor) -> Result<(Found, Box4)> {
         self.number += 1;
         self.heap.clear();
         let level = self.z.values()[bottom as usize];
         self.seen[bottom as usize] = self.number;
+        self.step[bottom as usize] = 0;
         self.heap.push(Reverse(Waiting { cost: 0.0, length: 0.0, cell: bottom }));
         let mut looked = 0usize;
+        let start = self.z.cell(bottom as usize);
+        let mut at_most = Box4 { top: start.row, bottom: start.row, left: start.col, right: start.col };
         while let Some(Reverse(at)) = self.heap.pop() {
             let index = at.cell as usize;
-            if std::mem::replace(&mut self.closed[index], self.number) == self.number {
+            if self.step[index] & DONE != 0 {
                 continue;
             }
+            self.step[index] |= DONE;
             looked += 1;
             if looked.is_multiple_of(1 << 14) && monitor.is_cancelled() {
                 return Err(Error::Cancelled);
@@ -193,14 +243,20 @@ impl<'a> Search<'a> {
             let edge = self.z.is_edge(index);
             let outlet = edge || self.outlets.binary_search(&at.cell).is_ok();
             if z < level || (outlet && z <= level && at.cell != bottom) {
-                return Ok(Found::Path(self.path_to(bottom, at.cell)));
+                return Ok((Found::Path(self.path_to(bottom, at.cell)), at_most));
             }
             if edge {
                 continue;
             }
+            let cell = self.z.cell(index);
+            at_most.top = at_most.top.min(cell.row.saturating_sub(1));
+            at_most.bottom = at_most.bottom.max(cell.row + 1);
+            at_most.left = at_most.left.min(cell.col.saturating_sub(1));
+            at_most.right = at_most.right.max(cell.col + 1);
             for (k, n) in self.z.neighbours(index) {
                 let zn = self.z.values()[n];
-                if zn.is_nan() || self.closed[n] == self.number {
+                let seen = self.seen[n] == self.number;
+                if zn.is_nan() || (seen && self.step[n] & DONE != 0) {
                     continue;
                 }
                 let step = NEIGHBOURS[k].distance * self.cell_m;
@@ -210,7 +266,7 @@ impl<'a> Search<'a> {
                     continue;
                 }
                 let cost = at.cost + step * above;
-                if self.seen[n] != self.number || (cost, length) < self.cost[n] {
+                if !seen || (cost, length) < self.cost[n] {
                     self.seen[n] = self.number;
                     self.cost[n] = (cost, length);
                     self.step[n] = k as u8;
@@ -218,14 +274,14 @@ impl<'a> Search<'a> {
                 }
             }
         }
-        Ok(Found::Nothing)
+        Ok((Found::Nothing, at_most))
     }
 
     fn path_to(&self, bottom: u32, end: u32) -> Vec<u32> {
         let mut path = vec![end];
         let mut at = end as usize;
         while at != bottom as usize {
-            let back = NEIGHBOURS[(self.step[at] as usize + 4) % 8];
+            let back = NEIGHBOURS[((self.step[at] & !DONE) as usize + 4) % 8];
             at = at.wrapping_add_signed(back.rows * self.z.cols() as isize + back.cols);
             path.push(at as u32);
         }
@@ -234,7 +290,7 @@ impl<'a> Search<'a> {
     }
 
     /// Lowers the path evenly from its first to its last cell; nothing where it is flat already.
-    fn cut(&mut self, path: &[u32]) -> Option<Breach> {
+    fn cut(&mut self, path: &[u32]) -> Option<(Breach, Vec<(u32, f32)>)> {
         let z = |i: u32| self.z.values()[i as usize];
         let (first, last) = (path[0], *path.last()?);
         let (high, low) = (z(first) as f64, z(last) as f64);
@@ -250,6 +306,7 @@ impl<'a> Search<'a> {
             .collect();
         let length: f64 = steps.iter().sum();
         let (mut depth, mut cut, mut along, mut before) = (0f64, 0f64, 0f64, high as f32);
+        let mut lowered = Vec::new();
         for (i, &cell) in path.iter().enumerate().skip(1).take(path.len() - 2) {
             along += steps[i - 1];
             let level = ((high + (low - high) * along / length) as f32).min(before).max(low as f32);
@@ -257,16 +314,20 @@ impl<'a> Search<'a> {
             let new = old.min(level);
             depth = depth.max(old as f64 - new as f64);
             cut += old as f64 - new as f64;
-            self.z.values_mut()[cell as usize] = new;
+            if new < old {
+                self.z.values_mut()[cell as usize] = new;
+                lowered.push((cell, new));
+            }
             before = new;
         }
-        Some(Breach {
+        let breach = Breach {
             from: self.z.cell(first as usize),
             to: self.z.cell(last as usize),
             length_m: length,
             depth_m: depth,
             volume_m3: cut * self.cell_m * self.cell_m,
-        })
+        };
+        Some((breach, lowered))
     }
 }
 

@@ -1,16 +1,11 @@
-//! All steps of conditioning in their order, for both surfaces.
-
-use std::borrow::Cow;
-use std::time::Instant;
+//! How a DEM is conditioned, and what that did.
 
 use serde::{Deserialize, Serialize};
 
 use super::{
     BreachLimits, BreachLineOutcome, Burn, Changes, ClosedBasin, CutAndFill, Line, Polygons, Rebuild, Sink,
-    breach, burn, closed_basin_bottoms, cut_and_fill, fill, fill_no_deeper, fill_to_outlets, fill_voids,
-    level_lakes, lower_along, raise_along, rebuild, stream_cells,
+    before_sinks,
 };
-use crate::monitor::check;
 use crate::{Cell, Frame, Grid, Monitor, Part, Result};
 
 /// Treatment of the sinks that remain after all other conditioning steps.
@@ -189,24 +184,6 @@ pub struct Conditioned {
 }
 
 impl Conditioned {
-    /// What [`condition`] gives where it does nothing but fill all sinks of `dem`, from the filled DEM: for those who fill by
-    /// bands. `seconds` is how long filling took, `volumes_only` as in [`Conditioning`].
-    ///
-    /// # Errors
-    /// [`Error::ShapeMismatch`](crate::Error::ShapeMismatch).
-    pub fn by_filling(
-        dem: &Grid<f32>,
-        filled: Grid<f32>,
-        frame: &Frame,
-        volumes_only: bool,
-        seconds: f64,
-    ) -> Result<Self> {
-        let mut work = Work { frame, volumes_only, steps: Vec::new(), remarks: Vec::new() };
-        let (ground, ()) = work.step(StepKind::Fill, dem, |_| Ok((filled, ())))?;
-        work.steps.iter_mut().for_each(|step| step.seconds = seconds);
-        Ok(Self { ground, routing: None, open: Vec::new(), steps: work.steps, remarks: work.remarks })
-    }
-
     /// The surface that flow directions are taken from.
     pub fn routing_surface(&self) -> &Grid<f32> {
         self.routing.as_ref().unwrap_or(&self.ground)
@@ -243,177 +220,16 @@ pub fn condition(
     how: &Conditioning,
     monitor: &dyn Monitor,
 ) -> Result<Conditioned> {
-    let mut work = Work { frame, volumes_only: how.volumes_only, steps: Vec::new(), remarks: Vec::new() };
-    // Copied only where a step changes it.
-    let mut ground = Cow::Borrowed(dem);
-    if how.fill_voids {
-        let (next, cells) =
-            work.step(StepKind::Voids, &ground, |g| fill_voids(g, &Part::new(monitor, 0.0, 0.1)))?;
-        ground = Cow::Owned(next);
-        if cells > 0 {
-            work.remarks.push(Remark::VoidsFilled { cells });
-        }
-    }
-    if !how.rebuild.is_empty() {
-        let each = 0.05 / how.rebuild.len() as f64;
-        let (next, told) = work.step(StepKind::Rebuild, &ground, |g| {
-            let (mut g, mut all) = (g.clone(), Vec::new());
-            for (area, what) in how.rebuild.iter().enumerate() {
-                let from = 0.1 + area as f64 * each;
-                let (next, told) = rebuild(&g, frame, what, &Part::new(monitor, from, from + each))?;
-                g = next;
-                all.push(told);
-            }
-            Ok((g, all))
-        })?;
-        ground = Cow::Owned(next);
-        for (area, told) in told.into_iter().enumerate() {
-            if told.cells == 0 {
-                work.remarks.push(Remark::RebuildOutside { area });
-            }
-            work.remarks.extend(told.uphill.into_iter().map(|line| Remark::RebuildUphill { area, line }));
-        }
-    }
-    if !how.lakes.is_empty() {
-        let (next, lakes) = work.step(StepKind::Lakes, &ground, |g| Ok(level_lakes(g, frame, &how.lakes)))?;
-        ground = Cow::Owned(next);
-        let outside = lakes.iter().enumerate().filter(|(_, l)| l.cells == 0);
-        work.remarks.extend(outside.map(|(lake, _)| Remark::LakeOutside { lake }));
-    }
-    check(monitor)?;
-    monitor.progress(0.15);
-
-    let mut routing = None;
-    if let Some((lines, method)) = &how.burn {
-        let streams = stream_cells(&ground, frame, lines);
-        if streams.is_empty() {
-            work.remarks.push(Remark::StreamsOutside);
-        } else {
-            let (next, ()) = work.step(StepKind::Burn, &ground, |g| {
-                Ok((burn(g, frame, &streams, *method, &Part::new(monitor, 0.15, 0.2))?, ()))
-            })?;
-            routing = Some(next);
-        }
-    }
-    if !how.walls.is_empty() {
-        let from = routing.take().map_or_else(|| Cow::Borrowed(&*ground), Cow::Owned);
-        let (next, raised) = work.step(StepKind::Walls, &from, |g| Ok(raise_along(g, frame, &how.walls)))?;
-        let outside = raised.iter().enumerate().filter(|(_, r)| **r == 0);
-        work.remarks.extend(outside.map(|(wall, _)| Remark::WallOutside { wall }));
-        routing = Some(next);
-    }
-    if !how.breach_lines.is_empty() {
-        // Along a wall or in a trench the line must lead down just as it does on the ground.
-        routing = routing.map(|surface| lower_along(&surface, frame, &how.breach_lines).0);
-        let (next, outcomes) =
-            work.step(StepKind::BreachLines, &ground, |g| Ok(lower_along(g, frame, &how.breach_lines)))?;
-        ground = Cow::Owned(next);
-        for (line, outcome) in outcomes.into_iter().enumerate() {
-            if !matches!(outcome, BreachLineOutcome::Lowered { .. }) {
-                work.remarks.push(Remark::BreachLine { line, outcome });
-            }
-        }
-    }
-    check(monitor)?;
-    monitor.progress(0.25);
-
-    let mut open = Vec::new();
-    if !how.closed_basins.is_empty() {
-        let filled = fill(&ground, &Part::new(monitor, 0.25, 0.35))?;
-        let found = closed_basin_bottoms(&ground, &filled, frame, &how.closed_basins)?;
-        for (basin, found) in found.into_iter().enumerate() {
-            match found {
-                Some(cell) => open.push(ground.index(cell) as u32),
-                None => work.remarks.push(Remark::NoSinkThere { basin }),
-            }
-        }
-        open.sort_unstable();
-        open.dedup();
-    }
-    let share = if routing.is_some() { 0.65 } else { 1.0 };
-    let ground = work.sinks(ground, how, &mut open, &Part::new(monitor, 0.35, share))?;
-    let routing = match routing {
-        Some(surface) => {
-            let mut own = Work { frame, volumes_only: true, steps: Vec::new(), remarks: Vec::new() };
-            // What is open has been decided.
-            let how = Conditioning { max_fill_depth_m: None, ..how.clone() };
-            Some(own.sinks(Cow::Owned(surface), &how, &mut open, &Part::new(monitor, share, 1.0))?)
-        }
-        None => None,
-    };
-    monitor.progress(1.0);
-    Ok(Conditioned { ground, routing, open, steps: work.steps, remarks: work.remarks })
-}
-
-struct Work<'a> {
-    frame: &'a Frame,
-    volumes_only: bool,
-    steps: Vec<Step>,
-    remarks: Vec<Remark>,
-}
-
-impl Work<'_> {
-    /// Runs a step on a surface and records the volume moved.
-    fn step<T>(
-        &mut self,
-        kind: StepKind,
-        before: &Grid<f32>,
-        run: impl FnOnce(&Grid<f32>) -> Result<(Grid<f32>, T)>,
-    ) -> Result<(Grid<f32>, T)> {
-        let begun = Instant::now();
-        let (after, told) = run(before)?;
-        let moved = cut_and_fill(before, &after, self.frame)?;
-        let changes = match self.volumes_only {
-            true => None,
-            false => Some(Changes::between(before, &after)?),
-        };
-        self.steps.push(Step { kind, moved, changes, seconds: begun.elapsed().as_secs_f64() });
-        Ok((after, told))
-    }
-
-    fn sinks(
-        &mut self,
-        mut surface: Cow<'_, Grid<f32>>,
-        how: &Conditioning,
-        open: &mut Vec<u32>,
-        monitor: &dyn Monitor,
-    ) -> Result<Grid<f32>> {
-        let frame = self.frame;
-        let breaches = matches!(how.sinks, TreatSinks::Breach | TreatSinks::BreachThenFill);
-        let fills = matches!(how.sinks, TreatSinks::Fill | TreatSinks::BreachThenFill);
-        if breaches {
-            let part = Part::new(monitor, 0.0, if fills { 0.7 } else { 1.0 });
-            let (next, report) =
-                self.step(StepKind::Breach, &surface, |s| breach(s, frame, open, how.breach_limits, &part))?;
-            surface = Cow::Owned(next);
-            if !fills && !report.left.is_empty() {
-                self.remarks.push(Remark::SinksLeft { bottoms: report.left });
-            }
-        }
-        if fills {
-            let part = Part::new(monitor, if breaches { 0.7 } else { 0.0 }, 1.0);
-            let (next, kept) = self.step(StepKind::Fill, &surface, |s| match how.max_fill_depth_m {
-                Some(most_m) => {
-                    let (filled, kept, all) = fill_no_deeper(s, frame, open, most_m, &part)?;
-                    *open = all;
-                    Ok((filled, kept.kept))
-                }
-                None => Ok((fill_to_outlets(s, open, &part)?, Vec::new())),
-            })?;
-            surface = Cow::Owned(next);
-            if !kept.is_empty() {
-                self.remarks.push(Remark::DeepSinksKept { sinks: kept });
-            }
-        }
-        Ok(surface.into_owned())
-    }
+    let mut unfilled = before_sinks(dem, frame, how, &Part::new(monitor, 0.0, 0.3))?;
+    unfilled.breach(frame, how, &Part::new(monitor, 0.3, 0.7))?;
+    unfilled.fill(frame, &Part::new(monitor, 0.7, 1.0))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::Silent;
-    use crate::conditioning::bottoms;
+    use crate::conditioning::{bottoms, fill};
     use crate::routing::{OUTLET, flow_directions_to_outlets};
     use crate::terrain::tests_support::any_terrain;
     use proptest::prelude::*;

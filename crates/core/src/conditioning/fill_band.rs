@@ -30,28 +30,29 @@ pub struct BandSpills {
 /// A band of rows that is being filled.
 pub struct FillingBand {
     dem: Band<f32>,
+    outlets: Vec<u32>,
     joined: Joined,
 }
 
 impl FillingBand {
     /// Looks at a band. `dem` is elevation, metres, `NaN` for nodata, with at least one row beside the band wherever the grid
-    /// goes on.
+    /// goes on. `outlets` are cells that keep their elevation, as [`Band::numbers_of`] tells them.
     ///
     /// # Errors
     /// [`Error::Cancelled`](crate::Error::Cancelled), [`Error::TooManyCells`](crate::Error::TooManyCells).
     ///
     /// # Source
     /// As [`fill`](super::fill); what is between the rims goes as in Barnes 2016, Computers & Geosciences 96, 56-68.
-    pub fn begin(dem: Band<f32>, monitor: &dyn Monitor) -> Result<Self> {
-        Self::in_tiles(dem, TILE, monitor)
+    pub fn begin(dem: Band<f32>, outlets: Vec<u32>, monitor: &dyn Monitor) -> Result<Self> {
+        Self::in_tiles(dem, outlets, TILE, monitor)
     }
 
-    fn in_tiles(dem: Band<f32>, size: usize, monitor: &dyn Monitor) -> Result<Self> {
+    fn in_tiles(dem: Band<f32>, outlets: Vec<u32>, size: usize, monitor: &dyn Monitor) -> Result<Self> {
         dem.grid().numbered()?;
         let tiling = Tiling::new(dem.own().len(), dem.grid().cols(), size).below(dem.own().start);
         let pace = SharedPace::new(monitor, tiling.tiles());
-        let joined = Joined::begin((dem.grid(), dem.own()), &[], tiling, &pace)?;
-        Ok(Self { dem, joined })
+        let joined = Joined::begin((dem.grid(), dem.own()), &outlets, tiling, &pace)?;
+        Ok(Self { dem, outlets, joined })
     }
 
     /// What it tells the others.
@@ -63,7 +64,8 @@ impl FillingBand {
         let (cols, tiling) = (grid.cols(), self.joined.tiling);
         let edges = edges_of(tiling, &self.joined.tiles, monitor)?;
         let elevations = Rim { first: row_of(grid, own.start), last: row_of(grid, own.end - 1) };
-        let edge = |row: usize| (0..cols).map(|col| grid.is_edge(row * cols + col)).collect();
+        let is_edge = |at: usize| grid.is_edge(at) || self.outlets.binary_search(&(at as u32)).is_ok();
+        let edge = |row: usize| (row * cols..(row + 1) * cols).map(is_edge).collect();
         let edge = Rim { first: edge(own.start), last: edge(own.end - 1) };
         // The places of nodes that others see.
         let mut place = vec![NOBODY; tiling.nodes()];
@@ -78,7 +80,8 @@ impl FillingBand {
         Ok(BandSpills { elevations, edge, single: own.len() == 1, passes })
     }
 
-    /// Fills the band, once the levels of its rim are settled: the rows of [`fill`](super::fill) of the whole grid, to the bit.
+    /// Fills the band, once the levels of its rim are settled: the rows of [`fill_to_outlets`](super::fill_to_outlets) of the
+    /// whole grid, to the bit.
     ///
     /// # Errors
     /// [`Error::Cancelled`](crate::Error::Cancelled).
@@ -173,25 +176,30 @@ pub fn settle_spills(bands: &[BandSpills], monitor: &dyn Monitor) -> Result<Vec<
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::conditioning::fill;
-    use crate::terrain::tests_support::{any_terrain, in_bands};
+    use crate::conditioning::fill_to_outlets;
+    use crate::terrain::tests_support::{any_terrain, cells_of, in_bands};
     use crate::{Silent, cut_into_bands};
     use proptest::prelude::*;
 
     proptest! {
         #[test]
-        fn bands_fill_as_the_whole(dem in any_terrain(24), most in 2usize..9, size in 1usize..7) {
+        fn bands_fill_as_the_whole(dem in any_terrain(24), most in 2usize..9, size in 1usize..7, open in proptest::collection::vec(0u32..576, 0..4)) {
+            let open = cells_of(&dem, open);
             let cuts = cut_into_bands(dem.rows(), most);
-            let bands = in_bands(&dem, &cuts, 1);
-            let bands: Vec<FillingBand> =
-                bands.into_iter().map(|band| FillingBand::in_tiles(band, size, &Silent).unwrap()).collect();
+            let bands = in_bands(&dem, &cuts, 1).into_iter().zip(&cuts);
+            let bands: Vec<FillingBand> = bands
+                .map(|(band, rows)| {
+                    let open = band.numbers_of(&open, rows.start);
+                    FillingBand::in_tiles(band, open, size, &Silent).unwrap()
+                })
+                .collect();
             let told: Vec<BandSpills> = bands.iter().map(|band| band.spills(&Silent).unwrap()).collect();
             let levels = settle_spills(&told, &Silent).unwrap();
             let mut filled = Vec::new();
             for (band, levels) in bands.into_iter().zip(&levels) {
                 filled.extend(band.fill(levels, &Silent).unwrap().into_vec());
             }
-            let whole = fill(&dem, &Silent).unwrap();
+            let whole = fill_to_outlets(&dem, &open, &Silent).unwrap();
             for (got, want) in filled.iter().zip(whole.values()) {
                 prop_assert!(got.to_bits() == want.to_bits() || (got.is_nan() && want.is_nan()));
             }

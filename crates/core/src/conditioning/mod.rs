@@ -7,6 +7,7 @@
 mod barriers;
 mod bed;
 mod breach;
+mod breach_band;
 mod burn;
 mod closed;
 mod condition;
@@ -26,6 +27,7 @@ mod rebuild;
 mod rows;
 mod sinks;
 mod skeleton;
+mod steps;
 mod tile;
 mod trees;
 mod voids;
@@ -35,6 +37,10 @@ mod whole;
 pub use barriers::{Barrier, BarrierSearch, CROSSINGS_SEEN_M, TRUE_BY_SCORE, find_barriers, share_true};
 pub use bed::bed_below_banks;
 pub use breach::{Breach, BreachLimits, BreachReport, bottoms, breach};
+pub use breach_band::{
+    BandBreaches, BreachingBand, Lowered, LoweredBeside, least_rows_to_breach, reach_of_breaching,
+    report_of_bands,
+};
 pub use burn::{Burn, burn, stream_cells};
 pub use closed::{ClosedBasin, KeptSinks, closed_basin_bottoms, fill_no_deeper};
 pub use condition::{Conditioned, Conditioning, Remark, Step, StepKind, TreatSinks, condition};
@@ -48,4 +54,5 @@ pub use lakes::{LakeLevel, Polygons, level_lakes};
 pub use lines::{BreachLineOutcome, Line, lower_along, raise_along};
 pub use rebuild::{OwnGround, Rebuild, Rebuilt, lines_near, rebuild};
 pub use sinks::{DEEP, SHALLOW, Sink, SinkReport, list_and_mark_sinks, list_sinks};
+pub use steps::{Unfilled, before_sinks};
 pub use voids::fill_voids;

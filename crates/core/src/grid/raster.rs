@@ -128,7 +128,10 @@ impl<T> Grid<T> {
     }
 
     /// Fails where the two grids differ in shape.
-    pub(crate) fn same_shape<U>(&self, other: &Grid<U>) -> Result<()> {
+    ///
+    /// # Errors
+    /// [`Error::ShapeMismatch`].
+    pub fn same_shape<U>(&self, other: &Grid<U>) -> Result<()> {
         if self.rows == other.rows && self.cols == other.cols {
             return Ok(());
         }

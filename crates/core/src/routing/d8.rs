@@ -65,6 +65,13 @@ pub fn flow_directions_to_outlets(
     monitor: &dyn Monitor,
 ) -> Result<Grid<u8>> {
     let mut directions = undecided_directions(surface, &Part::new(monitor, 0.0, 0.3))?;
+    mark_outlets(&mut directions, outlets);
+    resolve_flats(surface, &mut directions, &Part::new(monitor, 0.3, 1.0))?;
+    Ok(directions)
+}
+
+/// Lets water stay at some cells, by number in row order.
+pub(super) fn mark_outlets(directions: &mut Grid<u8>, outlets: &[u32]) {
     for &outlet in outlets {
         if let Some(code) = directions.values_mut().get_mut(outlet as usize)
             && *code != DIRECTION_NODATA
@@ -72,8 +79,6 @@ pub fn flow_directions_to_outlets(
             *code = OUTLET;
         }
     }
-    resolve_flats(surface, &mut directions, &Part::new(monitor, 0.3, 1.0))?;
-    Ok(directions)
 }
 
 /// Directions of all cells that have a lower neighbour or lie at the edge; the rest is undecided.

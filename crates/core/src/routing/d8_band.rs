@@ -1,6 +1,6 @@
 //! Flow directions of a band of rows.
 
-use super::d8::{DIRECTION_NODATA, undecided_directions};
+use super::d8::{DIRECTION_NODATA, mark_outlets, undecided_directions};
 use super::flat_tile::{FlatSteps, Land};
 use super::flats::{Beyond, Flats, TILE};
 use crate::{Band, Error, Grid, Monitor, Part, Result, Rim};
@@ -20,25 +20,26 @@ pub struct RoutingBand {
 
 impl RoutingBand {
     /// Begins with a band: `surface` is the filled surface, metres, `NaN` for nodata, with two rows beside the band wherever the grid
-    /// goes on.
+    /// goes on. `outlets` are cells where water stays, as [`Band::numbers_of`] tells them.
     ///
     /// # Errors
     /// [`Error::Cancelled`], [`Error::TooManyCells`].
     ///
     /// # Source
     /// As [`flow_directions`](super::flow_directions).
-    pub fn begin(surface: &Band<f32>, monitor: &dyn Monitor) -> Result<Self> {
-        Self::in_tiles(surface, TILE, monitor)
+    pub fn begin(surface: &Band<f32>, outlets: &[u32], monitor: &dyn Monitor) -> Result<Self> {
+        Self::in_tiles(surface, outlets, TILE, monitor)
     }
 
-    fn in_tiles(surface: &Band<f32>, size: usize, monitor: &dyn Monitor) -> Result<Self> {
+    fn in_tiles(surface: &Band<f32>, outlets: &[u32], size: usize, monitor: &dyn Monitor) -> Result<Self> {
         let (grid, own) = (surface.grid(), surface.own());
         let cols = grid.cols();
-        let codes = match undecided_directions(grid, &Part::new(monitor, 0.0, 0.3)) {
+        let mut codes = match undecided_directions(grid, &Part::new(monitor, 0.0, 0.3)) {
             Ok(codes) => codes,
             Err(Error::NoData) => Grid::filled(grid.rows(), cols, DIRECTION_NODATA),
             Err(error) => return Err(error),
         };
+        mark_outlets(&mut codes, outlets);
         let (above, below) = surface.beside();
         let mut codes = codes.into_vec();
         let mut after = codes.split_off(own.end * cols);
@@ -73,7 +74,7 @@ impl RoutingBand {
     }
 
     /// The directions, once it has counted on from what the others told last: the rows of
-    /// [`flow_directions`](super::flow_directions) of the whole surface.
+    /// [`flow_directions_to_outlets`](super::flow_directions_to_outlets) of the whole surface.
     ///
     /// # Errors
     /// [`Error::Cancelled`].
@@ -86,19 +87,26 @@ impl RoutingBand {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::conditioning::fill;
-    use crate::routing::flow_directions;
-    use crate::terrain::tests_support::{any_terrain, in_bands};
+    use crate::conditioning::fill_to_outlets;
+    use crate::routing::flow_directions_to_outlets;
+    use crate::terrain::tests_support::{any_terrain, cells_of, in_bands};
     use crate::{Silent, cut_into_bands};
     use proptest::prelude::*;
 
     proptest! {
         #[test]
-        fn bands_are_routed_as_the_whole(dem in any_terrain(24), most in 2usize..7, size in 1usize..7) {
-            let surface = fill(&dem, &Silent).unwrap();
-            let bands = in_bands(&surface, &cut_into_bands(dem.rows(), most), 2);
-            let mut bands: Vec<RoutingBand> =
-                bands.iter().map(|band| RoutingBand::in_tiles(band, size, &Silent).unwrap()).collect();
+        fn bands_are_routed_as_the_whole(dem in any_terrain(24), most in 2usize..7, size in 1usize..7, open in proptest::collection::vec(0u32..576, 0..4)) {
+            let open = cells_of(&dem, open);
+            let surface = fill_to_outlets(&dem, &open, &Silent).unwrap();
+            let cuts = cut_into_bands(dem.rows(), most);
+            let mut bands: Vec<RoutingBand> = in_bands(&surface, &cuts, 2)
+                .iter()
+                .zip(&cuts)
+                .map(|(band, rows)| {
+                    let open = band.numbers_of(&open, rows.start);
+                    RoutingBand::in_tiles(band, &open, size, &Silent).unwrap()
+                })
+                .collect();
             let none = vec![FlatSteps::default(); dem.cols()];
             for round in 0.. {
                 prop_assert!(round < dem.len(), "steps do not settle");
@@ -116,7 +124,7 @@ mod tests {
             for band in bands {
                 codes.extend(band.directions(&Silent).unwrap().into_vec());
             }
-            let whole = flow_directions(&surface, &Silent).unwrap();
+            let whole = flow_directions_to_outlets(&surface, &open, &Silent).unwrap();
             prop_assert_eq!(&codes[..], whole.values());
         }
     }

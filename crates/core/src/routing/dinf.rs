@@ -108,8 +108,9 @@ fn steepest_facet(surface: &Grid<f32>, index: usize) -> Option<f64> {
 /// float32 tells apart, so that no drop is led uphill by a rounded angle.
 const NEAR: f64 = 1e-6;
 
-struct Angles<'a> {
-    angles: &'a Grid<f32>,
+/// Divides flow by angles of steepest fall.
+pub(super) struct Angles<'a> {
+    pub angles: &'a Grid<f32>,
 }
 
 impl Angles<'_> {

@@ -93,12 +93,12 @@ pub fn accumulate_by(
     carried_down(directions, &real, &part(0.8, 1.0))
 }
 
-/// The largest of the values along D8 above each cell, its own included, rounded down.
-pub(super) fn carried_down(
-    directions: &Grid<u8>,
-    real: &Grid<f64>,
-    monitor: &dyn Monitor,
-) -> Result<Grid<u32>> {
+/// The largest of the values along D8 above each cell, its own included, rounded down: of the accumulation of a method that divides flow what
+/// [`accumulate_by`] gives.
+///
+/// # Errors
+/// [`Error::Cancelled`](crate::Error::Cancelled).
+pub fn carried_down(directions: &Grid<u8>, real: &Grid<f64>, monitor: &dyn Monitor) -> Result<Grid<u32>> {
     let own = |at: usize| match directions.values()[at] {
         DIRECTION_NODATA => ACCUMULATION_NODATA,
         // What dividing loses to rounding must not cost a whole cell.

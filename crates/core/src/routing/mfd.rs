@@ -10,10 +10,11 @@ use crate::{Grid, Monitor, NEIGHBOURS, Result};
 /// The exponent of Freeman 1991.
 pub const MFD_EXPONENT: f64 = 1.1;
 
-struct Slopes<'a> {
-    surface: &'a Grid<f32>,
-    d8: &'a Grid<u8>,
-    exponent: f64,
+/// Divides flow by slopes to a power.
+pub(super) struct Slopes<'a> {
+    pub surface: &'a Grid<f32>,
+    pub d8: &'a Grid<u8>,
+    pub exponent: f64,
 }
 
 impl Slopes<'_> {

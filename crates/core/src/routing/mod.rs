@@ -19,6 +19,7 @@ mod method;
 mod mfd;
 mod percentiles;
 mod spread;
+mod spread_band;
 mod thread;
 
 pub use accumulation::{ACCUMULATION_NODATA, flow_accumulation, weighted_accumulation};
@@ -32,10 +33,11 @@ pub use flat_tile::FlatSteps;
 pub use indices::{LEAST_SLOPE, height_above_stream, specific_area, stream_power_index, wetness_index};
 pub(crate) use inflows::{inflows_of_row, largest_inflow_of_row};
 pub(crate) use method::carry_down;
-pub use method::{Method, accumulate_by};
+pub use method::{Method, accumulate_by, carried_down};
 pub use mfd::{MFD_EXPONENT, mfd_accumulation, mfd_shares};
 pub use percentiles::log_percentiles;
-pub use spread::REAL_ACCUMULATION_NODATA;
+pub use spread::{DIVIDED_ROWS, REAL_ACCUMULATION_NODATA};
+pub use spread_band::{Divided, Division};
 pub use thread::{single_threaded, threads_of};
 
 use rayon::prelude::*;

@@ -21,6 +21,15 @@ pub(crate) fn any_terrain(size: usize) -> impl Strategy<Value = Grid<f32>> {
     })
 }
 
+/// Some cells of the footprint, by number, ascending: those of `drawn`, taken round the grid.
+pub(crate) fn cells_of(dem: &Grid<f32>, drawn: Vec<u32>) -> Vec<u32> {
+    let mut cells: Vec<u32> = drawn.into_iter().map(|cell| cell % dem.len() as u32).collect();
+    cells.retain(|&cell| !dem.values()[cell as usize].is_nan());
+    cells.sort_unstable();
+    cells.dedup();
+    cells
+}
+
 /// A grid cut into bands, each with up to `beside` rows beside it.
 pub(crate) fn in_bands<T: Clone>(
     grid: &Grid<T>,
