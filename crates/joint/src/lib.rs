@@ -1,4 +1,4 @@
-//! Filling and routing a DEM by any number of processes, on one machine or several.
+//! Breaching, filling and routing a DEM by any number of processes, on one machine or several.
 //!
 //! The DEM is cut into bands of rows. What is known of each lies in a place that all processes reach, a directory or an object
 //! store by S3's protocol: elevations, what crosses from band to band, and what was computed, made smaller without loss. Work goes
@@ -10,6 +10,7 @@
 
 mod claims;
 mod error;
+mod ground;
 mod joint;
 mod phases;
 mod pieces;
@@ -19,5 +20,6 @@ mod tasks;
 mod works;
 
 pub use error::Error;
-pub use joint::{Computed, Ground, Joint, Outcome, Terms, room_in};
+pub use ground::{Breaching, Computed, Ground, Ways, conditioned_by_bands, left_to_bands};
+pub use joint::{Joint, Outcome, Terms, room_in};
 pub use works::{Opened, Works};

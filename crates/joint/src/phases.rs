@@ -1,19 +1,25 @@
-//! The phases of filling and routing, in their order, and what is settled between them.
+//! The phases of breaching, filling and routing, in their order, and what is settled between them.
 
 use std::collections::HashSet;
 
-use bothros_core::conditioning::{BandSpills, settle_spills};
+use bothros_core::conditioning::{BandSpills, LoweredBeside, settle_spills};
 use bothros_core::routing::{BandFlow, FlatSteps, settle_flow};
 use bothros_core::{Monitor, Rim};
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
 use crate::error::Result;
 use crate::joint::{Joint, Land};
-use crate::pieces::{numbered, steps};
+use crate::pieces::{numbered, told_in};
 
 /// A phase; each waits for the one before.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum Phase {
+    /// sinks breached, in rounds: what one band cuts another may find
+    Breach(u32),
+    SettleBreach(u32),
+    /// bands as they are once all is cut
+    Cut,
     Spills,
     SettleSpills,
     Fill,
@@ -24,11 +30,16 @@ pub(crate) enum Phase {
     Flow,
     SettleFlow,
     Accumulate,
+    /// flow divided, as far as a band can by itself
+    Divide,
 }
 
 impl Phase {
     pub(crate) fn name(self) -> String {
         match self {
+            Self::Breach(round) => format!("breach-{round:04}"),
+            Self::SettleBreach(round) => format!("settle-breach-{round:04}"),
+            Self::Cut => "cut".into(),
             Self::Spills => "spills".into(),
             Self::SettleSpills => "settle-spills".into(),
             Self::Fill => "fill".into(),
@@ -37,22 +48,34 @@ impl Phase {
             Self::Flow => "flow".into(),
             Self::SettleFlow => "settle-flow".into(),
             Self::Accumulate => "accumulate".into(),
+            Self::Divide => "divide".into(),
         }
     }
 
     /// What it is called where progress is shown.
     pub(crate) fn told(self) -> &'static str {
         match self {
+            Self::Breach(_) | Self::SettleBreach(_) | Self::Cut => "breaching sinks, with others",
             Self::Spills | Self::SettleSpills => "finding how high sinks fill, with others",
             Self::Fill => "filling sinks, with others",
             Self::Steps(_) | Self::SettleSteps(_) => "finding flow directions, with others",
             Self::Flow | Self::SettleFlow | Self::Accumulate => "accumulating flow, with others",
+            Self::Divide => "dividing flow, with others",
         }
+    }
+
+    /// The first there is: bands come to it from what was laid out.
+    pub(crate) fn first(land: &Land) -> Self {
+        if land.breaches.is_some() { Self::Breach(0) } else { Self::after_breaching(land) }
+    }
+
+    fn after_breaching(land: &Land) -> Self {
+        if land.ways.fills { Self::Spills } else { Self::Steps(0) }
     }
 
     /// Whether one process does it for all bands.
     pub(crate) fn is_settling(self) -> bool {
-        matches!(self, Self::SettleSpills | Self::SettleSteps(_) | Self::SettleFlow)
+        matches!(self, Self::SettleBreach(_) | Self::SettleSpills | Self::SettleSteps(_) | Self::SettleFlow)
     }
 }
 
@@ -60,12 +83,30 @@ pub(crate) fn task(phase: Phase, band: usize) -> String {
     format!("{}-{band:05}", phase.name())
 }
 
-/// What a round of steps over flats led to.
+/// What bands tell each other in rounds, until none is told anything new.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Exchange {
+    /// what was cut near a rim
+    Cuts,
+    /// steps over flats at a rim
+    Steps,
+}
+
+impl Exchange {
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::Cuts => "cuts",
+            Self::Steps => "steps",
+        }
+    }
+}
+
+/// What a round led to.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Round {
     /// for each band the round in which it was done last
     last: Vec<u32>,
-    /// the bands whose neighbours found other steps than they were told
+    /// the bands whose neighbours tell something else than they were told
     next: Vec<usize>,
 }
 
@@ -77,7 +118,7 @@ impl Joint {
         done: &HashSet<String>,
     ) -> Result<Option<(Phase, Vec<usize>)>> {
         let all: Vec<usize> = (0..land.bands.len()).collect();
-        let mut phase = Phase::Spills;
+        let mut phase = Phase::first(land);
         let mut bands = all.clone();
         loop {
             let left: Vec<usize> = match phase.is_settling() {
@@ -90,12 +131,23 @@ impl Joint {
             }
             bands.clone_from(&all);
             phase = match phase {
+                Phase::Breach(round) => Phase::SettleBreach(round),
+                Phase::SettleBreach(round) => {
+                    let next = &self.round(Exchange::Cuts, round)?.next;
+                    if next.is_empty() {
+                        Phase::Cut
+                    } else {
+                        bands.clone_from(next);
+                        Phase::Breach(round + 1)
+                    }
+                }
+                Phase::Cut => Phase::after_breaching(land),
                 Phase::Spills => Phase::SettleSpills,
                 Phase::SettleSpills => Phase::Fill,
                 Phase::Fill => Phase::Steps(0),
                 Phase::Steps(round) => Phase::SettleSteps(round),
                 Phase::SettleSteps(round) => {
-                    let next = &self.round(round)?.next;
+                    let next = &self.round(Exchange::Steps, round)?.next;
                     if next.is_empty() {
                         Phase::Flow
                     } else {
@@ -105,30 +157,49 @@ impl Joint {
                 }
                 Phase::Flow => Phase::SettleFlow,
                 Phase::SettleFlow => Phase::Accumulate,
-                Phase::Accumulate => return Ok(None),
+                Phase::Accumulate if land.ways.division.is_some() => Phase::Divide,
+                Phase::Accumulate | Phase::Divide => return Ok(None),
             };
         }
     }
 
-    pub(crate) fn round(&mut self, round: u32) -> Result<&Round> {
-        if !self.rounds.contains_key(&round) {
-            let read = self.told(&format!("rounds/{round:04}"))?;
-            self.rounds.insert(round, read);
+    pub(crate) fn round(&mut self, of: Exchange, round: u32) -> Result<&Round> {
+        let key = (of, round);
+        if !self.rounds.contains_key(&key) {
+            let read = self.told(&round_of(of, round))?;
+            self.rounds.insert(key, read);
         }
-        Ok(&self.rounds[&round])
+        Ok(&self.rounds[&key])
     }
 
-    /// The round after the one that settled the steps.
-    pub(crate) fn last_round(&self) -> u32 {
-        self.rounds.keys().max().map_or(0, |round| round + 1)
+    /// The round after the one that settled what is told.
+    pub(crate) fn last_round(&self, of: Exchange) -> u32 {
+        let rounds = self.rounds.keys().filter(|(what, _)| *what == of);
+        rounds.map(|(_, round)| round + 1).max().unwrap_or(0)
     }
 
     /// In which round each band was done last, before a round.
-    pub(crate) fn last_done(&mut self, land: &Land, round: u32) -> Result<Vec<Option<u32>>> {
+    pub(crate) fn last_done(&mut self, land: &Land, of: Exchange, round: u32) -> Result<Vec<Option<u32>>> {
         Ok(match round.checked_sub(1) {
             None => vec![None; land.bands.len()],
-            Some(before) => self.round(before)?.last.iter().copied().map(Some).collect(),
+            Some(before) => self.round(of, before)?.last.iter().copied().map(Some).collect(),
         })
+    }
+
+    /// What the bands above and below a band told in the rounds in which they were done last; none where there is no band, or it was not
+    /// done.
+    fn told_beside<T: DeserializeOwned>(
+        &self,
+        land: &Land,
+        of: Exchange,
+        last: &[Option<u32>],
+        band: usize,
+    ) -> Result<(Option<T>, Option<T>)> {
+        let told = |other: Option<usize>| -> Result<Option<T>> {
+            let Some(other) = other.filter(|other| *other < land.bands.len()) else { return Ok(None) };
+            last[other].map(|round| self.told(&told_in(of, round, other))).transpose()
+        };
+        Ok((told(band.checked_sub(1))?, told(Some(band + 1))?))
     }
 
     /// The steps told beside a band by what was done in some rounds.
@@ -139,13 +210,24 @@ impl Joint {
         band: usize,
     ) -> Result<Rim<FlatSteps>> {
         let none = vec![FlatSteps::default(); land.cols];
-        let of = |other: Option<usize>| -> Result<Option<Rim<FlatSteps>>> {
-            let Some(other) = other.filter(|other| *other < land.bands.len()) else { return Ok(None) };
-            last[other].map(|round| self.told(&steps(round, other))).transpose()
-        };
+        let (above, below) = self.told_beside::<Rim<FlatSteps>>(land, Exchange::Steps, last, band)?;
         Ok(Rim {
-            first: of(band.checked_sub(1))?.map_or(none.clone(), |rim| rim.last),
-            last: of(Some(band + 1))?.map_or(none, |rim| rim.first),
+            first: above.map_or(none.clone(), |rim| rim.last),
+            last: below.map_or(none, |rim| rim.first),
+        })
+    }
+
+    /// What was cut beside a band by what was done in some rounds.
+    pub(crate) fn cuts_beside(
+        &self,
+        land: &Land,
+        last: &[Option<u32>],
+        band: usize,
+    ) -> Result<LoweredBeside> {
+        let (above, below) = self.told_beside::<LoweredBeside>(land, Exchange::Cuts, last, band)?;
+        Ok(LoweredBeside {
+            above: above.map(|told| told.below).unwrap_or_default(),
+            below: below.map(|told| told.above).unwrap_or_default(),
         })
     }
 
@@ -157,12 +239,17 @@ impl Joint {
         Ok(())
     }
 
-    /// Finds the bands that were told other steps than their neighbours know now.
-    pub(crate) fn settle_steps(&mut self, land: &Land, round: u32) -> Result<()> {
-        let before = self.last_done(land, round)?;
+    /// Finds the bands that were told something else than their neighbours know now, told by `beside`.
+    fn settle_round<T: PartialEq>(
+        &mut self,
+        land: &Land,
+        (of, round): (Exchange, u32),
+        beside: impl Fn(&Self, &[Option<u32>], usize) -> Result<T>,
+    ) -> Result<()> {
+        let before = self.last_done(land, of, round)?;
         let done_now: Vec<usize> = match round.checked_sub(1) {
             None => (0..land.bands.len()).collect(),
-            Some(earlier) => self.round(earlier)?.next.clone(),
+            Some(earlier) => self.round(of, earlier)?.next.clone(),
         };
         let mut last = before.clone();
         for &band in &done_now {
@@ -173,12 +260,24 @@ impl Joint {
             // What a band was told when it was done last: in this round, or, where nothing has changed since, in an earlier one.
             let neighbours = [band.checked_sub(1), Some(band + 1)];
             let changed = neighbours.into_iter().flatten().any(|other| done_now.contains(&other));
-            if changed && self.steps_beside(land, &before, band)? != self.steps_beside(land, &last, band)? {
+            if changed && beside(self, &before, band)? != beside(self, &last, band)? {
                 next.push(band);
             }
         }
         let last = last.into_iter().map(|round| round.unwrap_or(0)).collect();
-        self.tell(&format!("rounds/{round:04}"), &Round { last, next })
+        self.tell(&round_of(of, round), &Round { last, next })
+    }
+
+    pub(crate) fn settle_cuts(&mut self, land: &Land, round: u32) -> Result<()> {
+        self.settle_round(land, (Exchange::Cuts, round), |joint, last, band| {
+            joint.cuts_beside(land, last, band)
+        })
+    }
+
+    pub(crate) fn settle_steps(&mut self, land: &Land, round: u32) -> Result<()> {
+        self.settle_round(land, (Exchange::Steps, round), |joint, last, band| {
+            joint.steps_beside(land, last, band)
+        })
     }
 
     pub(crate) fn settle_flow(&self, land: &Land, monitor: &dyn Monitor) -> Result<()> {
@@ -188,4 +287,8 @@ impl Joint {
         }
         Ok(())
     }
+}
+
+fn round_of(what: Exchange, round: u32) -> String {
+    format!("rounds/{}-{round:04}", what.name())
 }

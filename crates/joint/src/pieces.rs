@@ -7,6 +7,7 @@ use serde::de::DeserializeOwned;
 
 use crate::error::Result;
 use crate::joint::{Joint, Land};
+use crate::phases::Exchange;
 use crate::rows;
 
 /// Rows beside a band that flats are resolved with.
@@ -26,32 +27,53 @@ impl Joint {
         rows::get(&self.shelf, &numbered(what, band), land.bands[band].len(), land.cols)
     }
 
-    /// Puts a band of elevations, and beside it its first and last rows for its neighbours.
-    pub(crate) fn put_band(&self, what: &str, band: usize, values: &Grid<f32>) -> Result<()> {
+    /// Puts a band, and beside it its first and last rows for its neighbours.
+    pub(crate) fn put_band<T: Pod + Send + Sync + Serialize>(
+        &self,
+        what: &str,
+        band: usize,
+        values: &Grid<T>,
+    ) -> Result<()> {
+        self.put_band_beside(what, band, values, BESIDE)
+    }
+
+    /// As [`Self::put_band`], with so many rows for its neighbours.
+    pub(crate) fn put_band_beside<T: Pod + Send + Sync + Serialize>(
+        &self,
+        what: &str,
+        band: usize,
+        values: &Grid<T>,
+        rows: usize,
+    ) -> Result<()> {
         rows::put(&self.shelf, &numbered(what, band), values)?;
-        let beside = (BESIDE * values.cols()).min(values.len());
+        let beside = (rows * values.cols()).min(values.len());
         let (first, last) = (&values.values()[..beside], &values.values()[values.len() - beside..]);
         self.tell(&numbered(&format!("{what}-ends"), band), &(first, last))
     }
 
-    /// A band of elevations with some rows beside it.
-    pub(crate) fn band(&self, what: &str, land: &Land, band: usize, beside: usize) -> Result<Band<f32>> {
-        self.with_rows_beside(what, land, band, &self.rows(what, land, band)?, beside)
-    }
-
-    pub(crate) fn with_rows_beside(
+    /// A band with some rows beside it.
+    pub(crate) fn band<T: Pod + Send + Sync + DeserializeOwned>(
         &self,
         what: &str,
         land: &Land,
         band: usize,
-        own: &Grid<f32>,
         beside: usize,
-    ) -> Result<Band<f32>> {
-        type Ends = (Vec<f32>, Vec<f32>);
-        let ends = |other: Option<usize>| -> Result<Ends> {
+    ) -> Result<Band<T>> {
+        self.with_rows_beside(what, land, band, &self.rows(what, land, band)?, beside)
+    }
+
+    pub(crate) fn with_rows_beside<T: Pod + DeserializeOwned>(
+        &self,
+        what: &str,
+        land: &Land,
+        band: usize,
+        own: &Grid<T>,
+        beside: usize,
+    ) -> Result<Band<T>> {
+        let ends = |other: Option<usize>| -> Result<(Vec<T>, Vec<T>)> {
             match other.filter(|other| *other < land.bands.len()) {
                 Some(other) => self.told(&numbered(&format!("{what}-ends"), other)),
-                None => Ok(Ends::default()),
+                None => Ok((Vec::new(), Vec::new())),
             }
         };
         let cells = beside * land.cols;
@@ -80,6 +102,7 @@ pub(crate) fn numbered(what: &str, band: usize) -> String {
     format!("{what}/{band:05}")
 }
 
-pub(crate) fn steps(round: u32, band: usize) -> String {
-    format!("steps/{round:04}-{band:05}")
+/// What a band told in a round.
+pub(crate) fn told_in(what: Exchange, round: u32, band: usize) -> String {
+    format!("{}/{round:04}-{band:05}", what.name())
 }

@@ -6,7 +6,8 @@ use std::time::{Duration, Instant};
 use bothros_core::{Monitor, Quiet};
 
 use crate::error::Result;
-use crate::joint::{Computed, Ground, Joint, Outcome, Terms, check, pace};
+use crate::ground::{Computed, Ground};
+use crate::joint::{Joint, Outcome, Terms, check, pace};
 use crate::shelf::Shelf;
 
 /// Where works that may be helped with are told: their names, with what they are called and where they lie.

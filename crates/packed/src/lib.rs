@@ -14,7 +14,7 @@ pub struct Damaged;
 /// Where there is no memory for it.
 ///
 /// # Panics
-/// Values must take one byte or four.
+/// Values must take one byte, four or eight.
 pub fn compress<T: Pod>(values: &[T]) -> std::io::Result<Vec<u8>> {
     let count = values.len();
     match size_of::<T>() {
@@ -25,6 +25,14 @@ pub fn compress<T: Pod>(values: &[T]) -> std::io::Result<Vec<u8>> {
             let ((a, b), (c, d)) = (low.split_at_mut(count), high.split_at_mut(count));
             for (at, value) in bytemuck::cast_slice::<T, [u8; 4]>(values).iter().enumerate() {
                 [a[at], b[at], c[at], d[at]] = *value;
+            }
+            Ok(zstd::bulk::compress(&planes, 1)?)
+        }
+        8 => {
+            let mut planes = vec![0u8; 8 * count];
+            let values = bytemuck::cast_slice::<T, [u8; 8]>(values);
+            for (k, plane) in planes.chunks_exact_mut(count.max(1)).enumerate() {
+                plane.iter_mut().zip(values).for_each(|(byte, value)| *byte = value[k]);
             }
             Ok(zstd::bulk::compress(&planes, 1)?)
         }
@@ -87,6 +95,12 @@ impl Planes {
                     *value = [a[at], b[at], c[at], d[at]];
                 }
             }
+            8 => {
+                let values = bytemuck::cast_slice_mut::<T, [u8; 8]>(out);
+                for k in 0..8 {
+                    values.iter_mut().zip(plane(k)).for_each(|(value, &byte)| value[k] = byte);
+                }
+            }
             size => unreachable!("values of {size} bytes are not kept"),
         }
     }
@@ -141,5 +155,15 @@ mod tests {
         let again: Vec<f32> = bytemuck::pod_collect_to_vec::<u8, f32>(&again.into_bytes::<f32>());
         assert!(filled.iter().zip(&again).all(|(a, b)| a.to_bits() == b.to_bits()));
         assert!(decompress::<f32>(&packed, values.len() + 1).is_err());
+        for count in [0, 1, 5000] {
+            let sums: Vec<f64> = (0..count).map(|i| f64::from(i) / 7.0).collect();
+            let packed = compress(&sums).unwrap();
+            let back = decompress::<f64>(&packed, sums.len()).unwrap();
+            assert_eq!(bytemuck::pod_collect_to_vec::<u8, f64>(&back), sums);
+            let mut last = vec![0f64; count.min(3) as usize];
+            let first = sums.len() - last.len();
+            Planes::of::<f64>(&packed, sums.len()).unwrap().values(first, &mut last);
+            assert_eq!(last, sums[first..]);
+        }
     }
 }

@@ -77,13 +77,12 @@ pub enum Joined {
 }
 
 /// [`run_with`] by any number of processes that each call it with the same recipe and `place`, a directory that all of them reach
-/// or `s3://bucket/prefix`: they share filling and routing by bands of rows, and one of them does the rest, and writes the
-/// results to its own `out`. The results are those of a run by one, to the bit. A process that ends costs the band that it worked on; one that
+/// or `s3://bucket/prefix`: they share filling and routing by bands of rows. What comes before
+/// (preparing, burning, breaching) one of them does, and what comes after too, which writes the results to its own `out`. The results are those of a run by one, to the bit. A process that ends costs the band that it worked on; one that
 /// is begun later goes on from what is there.
 ///
 /// # Errors
-/// As for [`run_with`]; where the recipe asks for other conditioning than filling or for other routing than D8; where the
-/// place holds other work.
+/// As for [`run_with`]; where the recipe leaves sinks; where the place holds other work.
 pub fn run_jointly(
     recipe: &Recipe,
     out: &Path,
@@ -421,7 +420,7 @@ impl<'a> Run<'a> {
         threshold: Threshold,
         rules: &Rules,
     ) -> Result<Network> {
-        let Routed { directions, accumulation, divided } = routed;
+        let Routed { directions, accumulation, divided, .. } = routed;
         self.step("drawing the network", 0.8, |part| {
             let threads = match divided {
                 Some(sums) => Some(threads_of(directions, sums, &Part::new(part, 0.0, 0.3))?),

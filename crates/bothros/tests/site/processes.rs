@@ -186,6 +186,16 @@ fn names(directory: &std::path::Path) -> Vec<String> {
     files.filter_map(Result::ok).flat_map(below).collect()
 }
 
+/// A server or worker, on one thread, that shares the routing of studies in a place, and tells in a file what it does.
+fn sharing(url: &str, place: &std::path::Path, told: &std::path::Path, arguments: &[&str]) -> Process {
+    bothros_archive::prepare_tls();
+    let told = std::fs::OpenOptions::new().create(true).append(true).open(told).unwrap();
+    let mut command = Command::new(env!("CARGO_BIN_EXE_bothros"));
+    command.args(arguments).args(["--database", url, "--share-from-cells", "1000", "--share-routing"]);
+    command.arg(place).env("RUST_LOG", "warn,bothros_workflow=info").env("RAYON_NUM_THREADS", "1");
+    Process(command.stdout(Stdio::piped()).stderr(told).spawn().unwrap())
+}
+
 /// The server begins to route and is killed: a worker goes on from the bands that are done. Then both are there, and whichever has
 /// the job is helped by the other.
 #[tokio::test(flavor = "multi_thread")]
@@ -194,14 +204,7 @@ async fn workers_share_the_routing_of_a_study() {
     let url = database().await;
     let dir = tempfile::tempdir().unwrap();
     let (place, told) = (dir.path().join("shared"), dir.path().join("told"));
-    let begin = |arguments: &[&str]| {
-        bothros_archive::prepare_tls();
-        let told = std::fs::OpenOptions::new().create(true).append(true).open(&told).unwrap();
-        let mut command = Command::new(env!("CARGO_BIN_EXE_bothros"));
-        command.args(arguments).args(["--database", &url, "--share-from-cells", "1000", "--share-routing"]);
-        command.arg(&place).env("RUST_LOG", "warn,bothros_workflow=info").env("RAYON_NUM_THREADS", "1");
-        Process(command.stdout(Stdio::piped()).stderr(told).spawn().unwrap())
-    };
+    let begin = |arguments: &[&str]| sharing(&url, &place, &told, arguments);
     let (mut server, _) = address(begin(&["serve", "--port", "0"]));
     let store = Store::connect(&url).await.unwrap();
     let study = rough_study(&store, dir.path(), SIZE).await;
@@ -245,6 +248,60 @@ async fn workers_share_the_routing_of_a_study() {
             break;
         }
         // Who helps looks for work every two seconds.
+        assert!(time < 20, "{told}");
+    }
+}
+
+/// Sinks breached within a length and flow divided: what workers share is what one process finds by itself.
+#[tokio::test(flavor = "multi_thread")]
+async fn workers_share_breaching_and_divided_flow() {
+    let url = database().await;
+    let dir = tempfile::tempdir().unwrap();
+    let (place, told) = (dir.path().join("shared"), dir.path().join("told"));
+    let alone = crate::support::Site::on(&url).await;
+    let study = alone.study(&rough_file(dir.path(), 1300), "rough").await;
+    let choices = [
+        ("sinks", "breach_then_fill"),
+        ("max_fill_depth_m", ""),
+        ("breach_length_m", "150"),
+        ("breach_depth_m", ""),
+        ("burn", ""),
+        ("burn_depth_m", "5"),
+        ("burn_buffer_m", "30"),
+        ("burn_buffer_depth_m", "2"),
+        ("routing", "mfd"),
+    ];
+    let (status, text) = alone.send(&format!("/studies/{study}/conditioning"), &choices).await;
+    assert_eq!(status, reqwest::StatusCode::NO_CONTENT, "{text}");
+    alone.send(&format!("/studies/{study}/route"), &[]).await;
+    assert_eq!(alone.finish(study).await.state, "done");
+    alone.running.stop().await.unwrap();
+
+    let store = Store::connect(&url).await.unwrap();
+    let found = async || {
+        let sums = store.raster(study, RasterRole::Accumulation).await.unwrap().unwrap();
+        let ground = store.raster(study, RasterRole::Filled).await.unwrap().unwrap();
+        let ids = (sums.id, ground.id);
+        (
+            ids,
+            store.read_raster::<u32>(&sums).await.unwrap(),
+            store.read_raster::<f32>(&ground).await.unwrap(),
+        )
+    };
+    let (mut before, sums, ground) = found().await;
+    let (_server, _) = address(sharing(&url, &place, &told, &["serve", "--port", "0"]));
+    let _worker = sharing(&url, &place, &told, &["worker"]);
+    for time in 1.. {
+        store.enqueue(study, JobKind::Route, bothros_store::Kept::empty()).await.unwrap();
+        let job = ended(&store, study).await;
+        assert_eq!(job.state, "done", "{}", job.message);
+        let now = found().await;
+        assert!(now.0 != before && now.1 == sums && now.2 == ground);
+        before = now.0;
+        let told = std::fs::read_to_string(&told).unwrap();
+        if told.contains("helped another worker") {
+            break;
+        }
         assert!(time < 20, "{told}");
     }
 }

@@ -42,7 +42,7 @@ impl Bench {
         let crs = Crs::parse(crs).unwrap();
         write_cog(&self.path(name), dem, frame, &crs, -9999.0, Coarser::Mean, "elevation", "m").unwrap();
     }
-    fn layer(&self, name: &str, crs: &str, shape: Shape, features: Vec<Geometry>) {
+    pub fn layer(&self, name: &str, crs: &str, shape: Shape, features: Vec<Geometry>) {
         let named = |(at, g): (usize, Geometry)| (g, vec![format!("number {}", at + 1).into()]);
         let layer = Layer {
             name: "features".into(),

@@ -5,10 +5,13 @@ mod object_store_stand_in;
 
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
-use bothros_core::conditioning::fill;
-use bothros_core::routing::{flow_accumulation, flow_directions};
-use bothros_core::{Grid, Monitor, Silent};
-use bothros_joint::{Computed, Error, Ground, Joint, Outcome, Terms, Works};
+use bothros_core::conditioning::{BreachLimits, bottoms, breach, fill_to_outlets};
+use bothros_core::routing::{
+    Division, MFD_EXPONENT, dinf_accumulation, dinf_directions, flow_accumulation,
+    flow_directions_to_outlets, mfd_accumulation,
+};
+use bothros_core::{Frame, Grid, Monitor, Silent};
+use bothros_joint::{Breaching, Computed, Error, Ground, Joint, Outcome, Terms, Ways, Works};
 
 /// Rough land with flats, lakes that reach over many rows, and a hole.
 fn land(rows: usize, cols: usize) -> Grid<f32> {
@@ -37,27 +40,79 @@ fn join(place: &str) -> Joint {
 }
 
 fn ground(dem: &Grid<f32>) -> Ground {
-    Ground { dem: dem.clone(), told: serde_json::json!({ "where": "here" }) }
+    ground_with(dem, plain())
 }
 
+fn ground_with(dem: &Grid<f32>, ways: Ways) -> Ground {
+    let beside = vec![Grid::from_fn(dem.rows(), dem.cols(), |c| c.row as f32)];
+    let told = serde_json::json!({ "where": "here" });
+    Ground { surface: dem.clone(), ways, breaching: None, beside, told }
+}
+
+/// All sinks are filled, and flow is routed by D8 alone.
+fn plain() -> Ways {
+    Ways { fills: true, open: Vec::new(), division: None }
+}
+
+/// How far sinks are breached.
+const LIMITS: BreachLimits = BreachLimits { length_m: Some(4.0), depth_m: None };
+
+fn frame(dem: &Grid<f32>) -> Frame {
+    Frame { rows: dem.rows(), cols: dem.cols(), left: 0.0, top: 0.0, cell_size: 1.0, unit_m: 1.0 }
+}
+
+fn ground_breached(dem: &Grid<f32>, ways: Ways) -> Ground {
+    let mut sinks = bottoms(dem, &Silent).unwrap();
+    sinks.retain(|sink| !ways.open.contains(sink));
+    let breaching = Breaching { frame: frame(dem), limits: LIMITS, sinks };
+    Ground { breaching: Some(breaching), ..ground_with(dem, ways) }
+}
+
+fn bits(grid: &Grid<f32>) -> Vec<u32> {
+    grid.values().iter().map(|z| z.to_bits()).collect()
+}
+
+/// What was computed is what one process computes from the whole.
 fn holds_the_same(computed: &Computed, dem: &Grid<f32>) {
-    let filled = fill(dem, &Silent).unwrap();
-    let directions = flow_directions(&filled, &Silent).unwrap();
-    let same = |a: &Grid<f32>, b: &Grid<f32>| {
-        a.values().iter().zip(b.values()).all(|(a, b)| a.to_bits() == b.to_bits())
-    };
-    assert!(same(&computed.ground.dem, dem) && same(&computed.filled, &filled));
+    let Ways { fills, open, division } = &computed.ways;
+    let breached = computed.breached.as_ref().map(|(ground, report)| {
+        let whole = breach(dem, &frame(dem), open, LIMITS, &Silent).unwrap();
+        assert_eq!((bits(ground), report), (bits(&whole.0), &whole.1));
+        whole.0
+    });
+    let dem_cut = breached.as_ref().unwrap_or(dem);
+    let filled = fills.then(|| fill_to_outlets(dem_cut, open, &Silent).unwrap());
+    let surface = filled.as_ref().unwrap_or(dem_cut);
+    let directions = flow_directions_to_outlets(surface, open, &Silent).unwrap();
+    assert_eq!(bits(&computed.surface), bits(dem));
+    assert_eq!(computed.filled.as_ref().map(bits), filled.as_ref().map(bits));
     assert_eq!(computed.directions, directions);
     assert_eq!(computed.accumulation, flow_accumulation(&directions, &Silent).unwrap());
-    assert_eq!(computed.ground.told["where"], "here");
+    let mut angles = None;
+    let divided = division.map(|division| match division {
+        Division::DInfinity => {
+            let found = dinf_directions(surface, &directions, &Silent).unwrap();
+            let sums = dinf_accumulation(&directions, &found, None, &Silent).unwrap();
+            angles = Some(found);
+            sums
+        }
+        Division::Mfd { exponent } => {
+            mfd_accumulation(surface, &directions, exponent, None, &Silent).unwrap()
+        }
+    });
+    let sums = |grid: &Grid<f64>| grid.values().iter().map(|sum| sum.to_bits()).collect::<Vec<_>>();
+    assert_eq!(computed.divided.as_ref().map(sums), divided.as_ref().map(sums));
+    assert_eq!(computed.angles.as_ref().map(bits), angles.as_ref().map(bits));
+    assert_eq!(computed.beside, ground(dem).beside);
+    assert_eq!(computed.told["where"], "here");
 }
 
 /// Works in a place until all is done; what it computed, if it was the one to finish.
-fn work(place: &str, dem: &Grid<f32>, prepared: &AtomicUsize) -> Option<Computed> {
+fn work(place: &str, ground: &Ground, prepared: &AtomicUsize) -> Option<Computed> {
     let mut joint = join(place);
     let prepare = |_: &dyn Monitor| {
         prepared.fetch_add(1, Ordering::Relaxed);
-        Ok::<_, Error>(ground(dem))
+        Ok::<_, Error>(ground.clone())
     };
     match joint.work(prepare, &|_| (), &Silent).unwrap() {
         Outcome::Mine(computed) => {
@@ -71,23 +126,25 @@ fn work(place: &str, dem: &Grid<f32>, prepared: &AtomicUsize) -> Option<Computed
     }
 }
 
-fn several_work_in(place: &str) {
-    let (dem, prepared) = (land(150, 90), AtomicUsize::new(0));
+fn several_work_in(place: &str, ground: &Ground) {
+    let prepared = AtomicUsize::new(0);
     let done: Vec<Option<Computed>> = std::thread::scope(|scope| {
-        let workers: Vec<_> = (0..3).map(|_| scope.spawn(|| work(place, &dem, &prepared))).collect();
+        let workers: Vec<_> = (0..3).map(|_| scope.spawn(|| work(place, ground, &prepared))).collect();
         workers.into_iter().map(|worker| worker.join().unwrap()).collect()
     });
     let mine: Vec<&Computed> = done.iter().flatten().collect();
     assert_eq!((mine.len(), prepared.load(Ordering::Relaxed)), (1, 1), "each thing is done once");
-    holds_the_same(mine[0], &dem);
+    assert_eq!(mine[0].ways, ground.ways);
+    assert_eq!(mine[0].breached.is_some(), ground.breaching.is_some());
+    holds_the_same(mine[0], &ground.surface);
     // Who comes late is told.
-    assert!(work(place, &dem, &prepared).is_none());
+    assert!(work(place, ground, &prepared).is_none());
 }
 
 #[test]
 fn several_share_a_directory() {
     let place = tempfile::tempdir().unwrap();
-    several_work_in(place.path().to_str().unwrap());
+    several_work_in(place.path().to_str().unwrap(), &ground(&land(150, 90)));
     let left: Vec<String> = std::fs::read_dir(place.path())
         .unwrap()
         .map(|e| e.unwrap())
@@ -97,6 +154,42 @@ fn several_share_a_directory() {
     let mut left = left;
     left.sort();
     assert_eq!(left, ["finished", "plan"], "what was computed on the way is gone");
+}
+
+/// Sinks that stay open, a surface that is filled already, and flow that is divided.
+#[test]
+fn several_share_other_ways() {
+    // Divided flow goes by stretches of 512 rows: here two, and one row that no band can be of.
+    let (low, high) = (land(150, 90), land(1025, 30));
+    let open: Vec<u32> = [20 * 90 + 45, 21 * 90 + 30, 75 * 90 + 47, 149 * 90].into();
+    let filled = fill_to_outlets(&low, &open, &Silent).unwrap();
+    for (dem, fills, open, division) in [
+        (&low, true, open.clone(), None),
+        (&filled, false, open.clone(), None),
+        (&filled, false, open, Some(Division::DInfinity)),
+        (&high, true, vec![300 * 30 + 12], Some(Division::DInfinity)),
+        (&high, true, Vec::new(), Some(Division::Mfd { exponent: MFD_EXPONENT })),
+    ] {
+        let place = tempfile::tempdir().unwrap();
+        let ways = Ways { fills, open, division };
+        several_work_in(place.path().to_str().unwrap(), &ground_with(dem, ways));
+    }
+}
+
+#[test]
+fn several_share_breaching() {
+    let (low, high) = (land(150, 90), land(1100, 30));
+    for (dem, open, division) in [
+        (&low, Vec::new(), None),
+        (&low, vec![20 * 90 + 45, 75 * 90 + 47], None),
+        (&high, vec![300 * 30 + 12], Some(Division::Mfd { exponent: MFD_EXPONENT })),
+    ] {
+        let place = tempfile::tempdir().unwrap();
+        let ways = Ways { fills: true, open, division };
+        let ground = ground_breached(dem, ways);
+        assert!(ground.breaching.as_ref().unwrap().sinks.len() > 200);
+        several_work_in(place.path().to_str().unwrap(), &ground);
+    }
 }
 
 #[test]
@@ -114,7 +207,7 @@ fn several_share_an_object_store() {
             std::env::set_var(name, value)
         };
     }
-    several_work_in("s3://terrain/north/run 1");
+    several_work_in("s3://terrain/north/run 1", &ground(&land(150, 90)));
 }
 
 /// Cancels once it has been asked some times.
@@ -136,7 +229,7 @@ fn work_goes_on_from_what_is_there() {
     let prepared = AtomicBool::new(false);
     let prepare = |_: &dyn Monitor| {
         assert!(!prepared.swap(true, Ordering::Relaxed), "what was prepared is there");
-        Ok::<_, Error>(ground(&dem))
+        Ok::<_, Error>(ground_breached(&dem, plain()))
     };
     let mut stopped = 0;
     for asked in (6..).step_by(9) {
@@ -180,6 +273,9 @@ fn what_is_damaged_is_told_by_name() {
     let prepare = |_: &dyn Monitor| Ok::<_, Error>(ground(&dem));
     let stop = After(AtomicUsize::new(2));
     assert!(joint.work(prepare, &|_| (), &stop).is_err());
+    // Whoever goes on leaves no band to itself that it had begun before.
+    drop(joint);
+    let mut joint = join(place.path().to_str().unwrap());
     let band = place.path().join("dem").join("00003");
     let data = std::fs::read(&band).unwrap();
     std::fs::write(&band, &data[..data.len() / 2]).unwrap();

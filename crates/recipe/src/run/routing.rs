@@ -27,6 +27,8 @@ pub(super) struct Routed {
     pub accumulation: Grid<u32>,
     /// of D-infinity or MFD
     pub divided: Option<Grid<f64>>,
+    /// of D-infinity, until they are written
+    pub angles: Option<Grid<f32>>,
 }
 
 impl Routed {
@@ -81,15 +83,15 @@ impl Run<'_> {
         notes: &mut Vec<String>,
     ) -> Result<Routed> {
         let surface = done.routing_surface();
-        let (directions, accumulation) = match routed {
-            Some(routed) => (routed.directions, routed.accumulation),
+        let (directions, accumulation, already, angles) = match routed {
+            Some(routed) => (routed.directions, routed.accumulation, routed.divided, routed.angles),
             None => {
                 let directions = self.step("finding flow directions", 0.42, |part| {
                     Ok(flow_directions_to_outlets(surface, &done.open, part)?)
                 })?;
                 let sums =
                     self.step("accumulating flow", ROUTED, |part| Ok(flow_accumulation(&directions, part)?))?;
-                (directions, sums)
+                (directions, sums, None, None)
             }
         };
         let weights = match &routing.weights {
@@ -102,11 +104,11 @@ impl Run<'_> {
             None => None,
         };
         let exponent = routing.exponent.unwrap_or(MFD_EXPONENT);
-        let angles = match routing.method {
-            RoutingMethod::Dinf => Some(
+        let angles = match (routing.method, angles) {
+            (RoutingMethod::Dinf, None) => Some(
                 self.step("finding angles of fall", 0.5, |p| Ok(dinf_directions(surface, &directions, p)?))?,
             ),
-            _ => None,
+            (_, angles) => angles,
         };
         let divided = |weights: Option<&Grid<f32>>, part: &Part<'_>| -> Result<Option<Grid<f64>>> {
             Ok(match (&angles, routing.method) {
@@ -117,8 +119,9 @@ impl Run<'_> {
                 _ => None,
             })
         };
-        let sums = match routing.method {
-            RoutingMethod::D8 => None,
+        let sums = match (routing.method, already) {
+            (RoutingMethod::D8, _) => None,
+            (_, Some(sums)) => Some(sums),
             _ => self.step("accumulating divided flow", 0.55, |part| divided(None, part))?,
         };
         if let Some(weights) = &weights {
@@ -145,7 +148,7 @@ impl Run<'_> {
                 Ok(())
             })?;
         }
-        Ok(Routed { directions, accumulation, divided: sums })
+        Ok(Routed { directions, accumulation, divided: sums, angles: None })
     }
 
     pub(super) fn write_surfaces(

@@ -7,10 +7,10 @@ use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use bothros_core::conditioning::{BreachLimits, Conditioned, Conditioning};
-use bothros_core::routing::Method;
+use bothros_core::conditioning::{Conditioned, Conditioning, TreatSinks, before_sinks};
+use bothros_core::routing::{Division, MFD_EXPONENT, Method, carried_down};
 use bothros_core::{Frame, Grid, Monitor, Part};
-use bothros_joint::{Computed, Ground, Terms, Works, room_in};
+use bothros_joint::{Computed, Ground, Terms, Works, conditioned_by_bands, left_to_bands, room_in};
 use bothros_store::JobHandle;
 
 #[cfg(doc)]
@@ -72,9 +72,16 @@ pub(super) struct Together {
     pub accumulation: Grid<u32>,
 }
 
-/// Fills and routes a prepared DEM with others; none where it is not shared: where nobody has said so, the study is small, or
-/// is conditioned by more than filling its sinks, or flow is divided. `name` is that of the study's work, and `about` tells its DEM and
-/// how it is conditioned.
+fn division(method: Method) -> Option<Division> {
+    match method {
+        Method::D8 => None,
+        Method::DInfinity => Some(Division::DInfinity),
+        Method::Mfd => Some(Division::Mfd { exponent: MFD_EXPONENT }),
+    }
+}
+
+/// Conditions and routes a prepared DEM, its filling and routing with others; none where it is not shared: where nobody has said so,
+/// the study is small, or keeps its sinks. `name` is that of the study's work, and `about` tells its DEM, how it is conditioned and routed.
 pub(super) fn together(
     dem: &Grid<f32>,
     frame: &Frame,
@@ -82,16 +89,23 @@ pub(super) fn together(
     (name, about): (&str, &str),
     handle: &JobHandle,
 ) -> Result<Option<Together>> {
-    let plain = Conditioning { volumes_only: false, breach_limits: BreachLimits::NONE, ..how.clone() };
-    let fills = plain == Conditioning::default() && method == Method::D8;
+    let fills = matches!(how.sinks, TreatSinks::Fill | TreatSinks::BreachThenFill);
     let Some(sharing) = SHARING.get().filter(|s| fills && dem.len() as u64 >= s.from_cells) else {
         return Ok(None);
     };
+    let part = |from, to| Part::new(handle, from, to);
+    // A job that is taken up does this again; what was shared is there.
+    let mut unfilled = before_sinks(dem, frame, how, &part(0.05, 0.08))?;
+    let (ways, breaching) = left_to_bands(&mut unfilled, how, frame, division(method), &part(0.08, 0.15))?;
     let begun = Instant::now();
     let room = room_in(bothros_core::memory::limit());
     let mut opened = Works::at(&sharing.place)?.open(name, Terms::new(PROGRAM, about), room)?;
-    let prepare = |_: &dyn Monitor| Ok(Ground { dem: dem.clone(), told: serde_json::Value::Null });
-    let computed = opened.work(prepare, &|what| handle.say(what), &Part::new(handle, 0.05, 0.35));
+    let prepare = |_: &dyn Monitor| {
+        let (ways, breaching) = (ways.clone(), breaching.clone());
+        let (surface, told) = (unfilled.surface().clone(), serde_json::Value::Null);
+        Ok(Ground { surface, ways, breaching, beside: Vec::new(), told })
+    };
+    let computed = opened.work(prepare, &|what| handle.say(what), &part(0.15, 0.33));
     let computed = match computed {
         Ok(computed) => computed,
         // What was computed so far is of use where the job is done again, unless nobody wants it, or nobody can read it.
@@ -106,8 +120,13 @@ pub(super) fn together(
         }
     };
     opened.close()?;
-    let Computed { filled, directions, accumulation, .. } = computed;
-    let done = Conditioned::by_filling(dem, filled, frame, how.volumes_only, begun.elapsed().as_secs_f64())?;
+    let Computed { breached, filled, directions, accumulation, divided, .. } = computed;
+    let (seconds, last) = (begun.elapsed().as_secs_f64(), part(0.33, 0.35));
+    let done = conditioned_by_bands(unfilled, breached, filled, seconds, frame, &last)?;
+    let accumulation = match divided {
+        Some(divided) => carried_down(&directions, &divided, &last)?,
+        None => accumulation,
+    };
     Ok(Some(Together { done, directions, accumulation }))
 }
 
