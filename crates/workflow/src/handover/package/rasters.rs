@@ -52,6 +52,8 @@ pub(super) fn write_surfaces(
     drop(cut);
     FALLING.write(&path, &falling, frame, crs)?;
     as_netcdf!(from, writing, FALLING, &falling, 0.18);
+    // They are packed while the network is derived.
+    writing.are_written()?;
     let part = Part::new(handle, 0.2, 0.6);
     let again = derived_again(&falling, &from.land.network, frame, from.threshold, &part)?;
     Ok((again, writing.all_written()?))
