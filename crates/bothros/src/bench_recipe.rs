@@ -8,6 +8,9 @@ use bothros_recipe::{Bytes, Recipe, Summary};
 /// Steps that are the core's own work, which all others are held against.
 const CORE: [&str; 3] = ["conditioning", "finding flow directions", "accumulating flow"];
 
+/// How the recipes of the bench begin, up to what is done about sinks.
+pub(crate) const DEM_AND_CONDITIONING: &str = "version = 1\n[terrain]\ndem = [\"dem.tif\"]\n[conditioning]\n";
+
 /// Runs a recipe on fractal terrain of each size, filled, routed by D8, with a network: as it is, and within four bytes a cell and
 /// 200 MB of memory.
 pub fn run(sizes: &[usize]) -> anyhow::Result<()> {
@@ -20,7 +23,8 @@ pub fn run(sizes: &[usize]) -> anyhow::Result<()> {
             let crs = Crs::parse("EPSG:32628")?;
             write_cog(&path, &dem, &frame, &crs, f32::NAN, Coarser::Mean, "elevation, metres", "m")?;
         }
-        let recipe = "version = 1\n[terrain]\ndem = [\"dem.tif\"]\n[conditioning]\nsinks = \"fill\"\n[network]\nthreshold = { area_km2 = 0.5 }\n";
+        let recipe =
+            format!("{DEM_AND_CONDITIONING}sinks = \"fill\"\n[network]\nthreshold = {{ area_km2 = 0.5 }}\n");
         let path = dir.path().join("recipe.toml");
         std::fs::write(&path, recipe)?;
         let mut recipe = Recipe::read(&path)?;
