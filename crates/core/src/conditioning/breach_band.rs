@@ -14,13 +14,14 @@ const ROWS_OF_A_CORE: usize = 192;
 /// Bands for each core, as sinks do not lie evenly.
 const BANDS_OF_A_CORE: usize = 4;
 
-/// How many rows from the bottom of a sink a search may look and cut within the limits; none where it may look anywhere.
+/// How many rows from the bottom of a sink a search may look and cut within the limits; none where it may look anywhere. A row more than a path can
+/// span, for the neighbours of its last cell.
 pub fn reach_of_breaching(limits: BreachLimits, frame: &Frame) -> Option<usize> {
-    // A path is as long as it spans rows, at least; its last cell's neighbours are looked at.
+    // A path is at least as long as the rows that it spans.
     limits.length_m.map(|length| (length / frame.cell_m()).floor() as usize + 1)
 }
 
-/// The rows of a band at least, so that what it cuts is told to the bands beside it alone.
+/// The rows of a band at least for a [reach](reach_of_breaching) in rows, so that what it cuts is told to the bands beside it alone.
 pub fn least_rows_to_breach(reach: usize) -> usize {
     2 * reach
 }
@@ -79,6 +80,9 @@ impl BreachingBand {
     ///
     /// # Errors
     /// [`Error::TooManyCells`]; [`Error::NoData`] where the limits do not bound the length.
+    ///
+    /// # Source
+    /// As [`breach`](super::breach()); the rounds are ours.
     pub fn begin(
         ground: Band<f32>,
         row: usize,
@@ -111,7 +115,7 @@ impl BreachingBand {
         let mut changed = Marks::new(&self.ground);
         if !self.treated.is_empty() {
             for (before, now) in [(&self.told.above, &told.above), (&self.told.below, &told.below)] {
-                for (lowered, _) in differing(before, now) {
+                for lowered in differing(before, now) {
                     self.here(&lowered.cells).for_each(|(cell, _)| changed.mark(cell));
                 }
             }
@@ -236,8 +240,8 @@ fn order(a: (f32, u32), b: (f32, u32)) -> std::cmp::Ordering {
     a.0.total_cmp(&b.0).then(a.1.cmp(&b.1))
 }
 
-/// Those of two lists in the order of work that the other lacks, or holds differently; with whether they are of the second.
-fn differing<'a>(before: &'a [Lowered], now: &'a [Lowered]) -> Vec<(&'a Lowered, bool)> {
+/// Those of two lists in the order of work that the other lacks, or holds differently.
+fn differing<'a>(before: &'a [Lowered], now: &'a [Lowered]) -> Vec<&'a Lowered> {
     let (mut a, mut b) = (before.iter().peekable(), now.iter().peekable());
     let mut differ = Vec::new();
     loop {
@@ -251,8 +255,8 @@ fn differing<'a>(before: &'a [Lowered], now: &'a [Lowered]) -> Vec<(&'a Lowered,
         let one = a.next_if(|_| next.is_le());
         let other = b.next_if(|_| next.is_ge());
         if one != other {
-            differ.extend(one.map(|lowered| (lowered, false)));
-            differ.extend(other.map(|lowered| (lowered, true)));
+            differ.extend(one);
+            differ.extend(other);
         }
     }
 }
