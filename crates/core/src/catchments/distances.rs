@@ -1,15 +1,9 @@
 //! How far the water of sub-basins runs within them.
 
-use std::sync::atomic::AtomicU32;
-use std::sync::atomic::Ordering::Relaxed;
-
 use rayon::prelude::*;
 
-use crate::routing::{downstream, step};
-use crate::{Frame, Grid, Result};
-
-/// Cells that one thread begins from by itself.
-const PIECE: usize = 1 << 16;
+use crate::routing::{all_open, downstream, from_below, step};
+use crate::{Frame, Grid, Result, Silent};
 
 /// The area-distance curve of every sub-basin, in the order of their numbers: for each of `points` evenly spaced distances from 0 to the
 /// farthest, metres, the share of its cells whose water runs no farther within it. `ids` holds the numbers of the sub-basins from 1, 0
@@ -41,7 +35,7 @@ pub fn area_distance_of_parts(
 ) -> Result<Vec<Vec<(f64, f64)>>> {
     ids.same_shape(directions)?;
     let ids = ids.values();
-    let away = ways_within(ids, directions);
+    let away = ways_within(ids, directions)?;
     let steps = points.max(2) - 1;
     // Parts of the grid, few enough that each has counts of its own.
     let piece = ids.len().div_ceil(2 * rayon::current_num_threads()).max(1);
@@ -106,43 +100,22 @@ pub fn area_distance_of_parts(
 
 /// For each cell with a number how far its water runs among cells of the same, in cells; 0 where it leaves them, and for cells
 /// without a number.
-fn ways_within(ids: &[u32], directions: &Grid<u8>) -> Vec<f32> {
+fn ways_within(ids: &[u32], directions: &Grid<u8>) -> Result<Vec<f32>> {
     const UNKNOWN: u32 = f32::NAN.to_bits();
-    let away: Vec<AtomicU32> = ids.par_iter().map(|_| AtomicU32::new(UNKNOWN)).collect();
-    // A cell that two threads come to gets the same from both.
-    ids.par_chunks(PIECE).enumerate().for_each_init(Vec::new, |way, (piece, here)| {
-        for start in (piece * PIECE..).zip(here).filter_map(|(at, &id)| (id > 0).then_some(at)) {
-            // Down to a cell whose distance is known, or to the last one of the sub-basin; then back.
-            let mut at = start;
-            let mut far = loop {
-                let known = away[at].load(Relaxed);
-                if known != UNKNOWN {
-                    break f32::from_bits(known);
-                }
-                match downstream(directions, at).filter(|&next| ids[next] == ids[at]) {
-                    Some(next) => {
-                        way.push(at);
-                        at = next;
-                    }
-                    None => {
-                        away[at].store(0, Relaxed);
-                        break 0.0;
-                    }
-                }
-            };
-            while let Some(above) = way.pop() {
-                far += step(directions, above) as f32;
-                away[above].store(far.to_bits(), Relaxed);
-            }
-        }
-    });
-    away.into_iter().map(|far| f32::from_bits(far.into_inner())).collect()
+    let away = from_below(
+        all_open(ids.len(), UNKNOWN),
+        UNKNOWN,
+        |at| downstream(directions, at).filter(|&next| ids[at] > 0 && ids[next] == ids[at]),
+        |_| 0,
+        |at, far| (f32::from_bits(far) + step(directions, at) as f32).to_bits(),
+        &Silent,
+    )?;
+    Ok(away.into_iter().map(f32::from_bits).collect())
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Silent;
     use crate::catchments::{delineate, flow_paths};
     use crate::conditioning::fill;
     use crate::routing::flow_directions;

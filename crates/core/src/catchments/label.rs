@@ -1,12 +1,10 @@
 //! Catchments of any number of outlets in one pass.
 
-use std::sync::atomic::AtomicU32;
 use std::sync::atomic::Ordering::Relaxed;
 
 use rayon::prelude::*;
 
-use crate::monitor::SharedPace;
-use crate::routing::{DIRECTION_NODATA, OUTLET, downstream, edge_of_footprint};
+use crate::routing::{DIRECTION_NODATA, OUTLET, all_open, downstream, edge_of_footprint, from_below};
 use crate::{Cell, Error, Grid, Monitor, Result};
 
 /// The cells of many catchments, nested ones included.
@@ -34,9 +32,6 @@ impl Labelled {
     }
 }
 
-/// Rows that one thread begins from by itself.
-const BAND: usize = 64;
-
 /// Finds, for each cell, the first of `outlets` that it meets on its way downstream, itself included.
 ///
 /// `directions` holds D8 codes without cycles. Each cell is looked at once, however many outlets
@@ -63,7 +58,7 @@ pub fn label(directions: &Grid<u8>, outlets: &[Cell], monitor: &dyn Monitor) -> 
         monitor.progress(1.0);
         return Ok(Labelled::none(directions.rows(), directions.cols()));
     }
-    let ids: Vec<AtomicU32> = (0..directions.len()).into_par_iter().map(|_| AtomicU32::new(OPEN)).collect();
+    let ids = all_open(directions.len(), OPEN);
     for (at, &outlet) in outlets.iter().enumerate() {
         match directions.get(outlet) {
             Some(&code) if code != DIRECTION_NODATA => {}
@@ -75,30 +70,7 @@ pub fn label(directions: &Grid<u8>, outlets: &[Cell], monitor: &dyn Monitor) -> 
         }
         id.store(at as u32 + 1, Relaxed);
     }
-    let band = (BAND * directions.cols()).max(1);
-    let shared = SharedPace::new(monitor, directions.len().div_ceil(band));
-    // A cell that two threads come to gets the same from both.
-    (0..directions.len()).into_par_iter().step_by(band).try_for_each_init(Vec::new, |path, from| {
-        shared.advance(1)?;
-        for start in from..(from + band).min(directions.len()) {
-            let mut at = start;
-            let id = loop {
-                match ids[at].load(Relaxed) {
-                    OPEN => path.push(at as u32),
-                    id => break id,
-                }
-                match downstream(directions, at) {
-                    Some(next) => at = next,
-                    None => break 0,
-                }
-            };
-            for passed in path.drain(..) {
-                ids[passed as usize].store(id, Relaxed);
-            }
-        }
-        Ok(())
-    })?;
-    let ids: Vec<u32> = ids.into_iter().map(AtomicU32::into_inner).collect();
+    let ids = from_below(ids, OPEN, |at| downstream(directions, at), |_| 0, |_, id| id, monitor)?;
     let mut own_cells = vec![0u64; outlets.len()];
     let mut touches_edge = vec![false; outlets.len()];
     // A list of counts for each thread, since there may be many outlets.

@@ -1,16 +1,8 @@
 //! A slight fall over flats, for receivers that cannot route them.
 
-use std::sync::atomic::AtomicU32;
-use std::sync::atomic::Ordering::Relaxed;
-
-use rayon::prelude::*;
-
+use super::downward::{all_open, from_below};
 use super::{downstream, step};
-use crate::monitor::SharedPace;
 use crate::{Frame, Grid, Monitor, Result};
-
-/// Cells that one thread begins from by itself.
-const PIECE: usize = 1 << 16;
 
 /// Raises cells until each lies above the one it drains to by at least `slope` (m/m) times the
 /// distance, and at any rate by as little as float32 can tell; cells that do already stay.
@@ -40,42 +32,21 @@ pub fn with_least_fall(
     surface.same_shape(directions)?;
     // A number that no elevation has.
     const OPEN: u32 = u32::MAX;
-    let raised: Vec<AtomicU32> = surface.values().par_iter().map(|_| AtomicU32::new(OPEN)).collect();
-    let shared = SharedPace::new(monitor, raised.len().div_ceil(PIECE));
-    // A cell that two threads come to gets the same from both.
-    (0..raised.len()).into_par_iter().step_by(PIECE).try_for_each_init(Vec::new, |path, from| {
-        shared.advance(1)?;
-        for start in from..(from + PIECE).min(raised.len()) {
-            let mut at = start;
-            let mut below = loop {
-                let known = raised[at].load(Relaxed);
-                if known != OPEN {
-                    break f32::from_bits(known);
-                }
-                match downstream(directions, at) {
-                    Some(next) => {
-                        path.push(at as u32);
-                        at = next;
-                    }
-                    None => {
-                        let z = surface.values()[at];
-                        raised[at].store(z.to_bits(), Relaxed);
-                        break z;
-                    }
-                }
-            };
-            while let Some(passed) = path.pop() {
-                let passed = passed as usize;
-                let fall = slope * step(directions, passed) * frame.cell_m();
-                let least = ((below as f64 + fall) as f32).max(below.next_up());
-                below = surface.values()[passed].max(least);
-                raised[passed].store(below.to_bits(), Relaxed);
-            }
-        }
-        Ok::<_, crate::Error>(())
-    })?;
-    let values = raised.into_iter().map(|z| f32::from_bits(z.into_inner())).collect();
-    monitor.progress(1.0);
+    let z = surface.values();
+    let raised = from_below(
+        all_open(z.len(), OPEN),
+        OPEN,
+        |at| downstream(directions, at),
+        |at| z[at].to_bits(),
+        |at, below| {
+            let below = f32::from_bits(below);
+            let fall = slope * step(directions, at) * frame.cell_m();
+            let least = ((below as f64 + fall) as f32).max(below.next_up());
+            z[at].max(least).to_bits()
+        },
+        monitor,
+    )?;
+    let values = raised.into_iter().map(f32::from_bits).collect();
     Ok(Grid::from_vec(surface.rows(), surface.cols(), values))
 }
 

@@ -10,6 +10,7 @@ mod d8;
 mod d8_band;
 mod dinf;
 mod distance;
+mod downward;
 mod fall;
 mod flat_tile;
 mod flats;
@@ -28,6 +29,7 @@ pub use d8::{DIRECTION_NODATA, OUTLET, flow_directions, flow_directions_to_outle
 pub use d8_band::RoutingBand;
 pub use dinf::{DINF_OUTLET, dinf_accumulation, dinf_directions};
 pub use distance::{distance_to_outlet, distance_to_stream};
+pub(crate) use downward::{all_open, from_below};
 pub use fall::with_least_fall;
 pub use flat_tile::FlatSteps;
 pub use indices::{LEAST_SLOPE, height_above_stream, specific_area, stream_power_index, wetness_index};
