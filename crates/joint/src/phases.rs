@@ -132,35 +132,37 @@ impl Joint {
             bands.clone_from(&all);
             phase = match phase {
                 Phase::Breach(round) => Phase::SettleBreach(round),
-                Phase::SettleBreach(round) => {
-                    let next = &self.round(Exchange::Cuts, round)?.next;
-                    if next.is_empty() {
-                        Phase::Cut
-                    } else {
-                        bands.clone_from(next);
+                Phase::SettleBreach(round) => match self.again(Exchange::Cuts, round)? {
+                    None => Phase::Cut,
+                    Some(some) => {
+                        bands = some;
                         Phase::Breach(round + 1)
                     }
-                }
+                },
                 Phase::Cut => Phase::after_breaching(land),
                 Phase::Spills => Phase::SettleSpills,
                 Phase::SettleSpills => Phase::Fill,
                 Phase::Fill => Phase::Steps(0),
                 Phase::Steps(round) => Phase::SettleSteps(round),
-                Phase::SettleSteps(round) => {
-                    let next = &self.round(Exchange::Steps, round)?.next;
-                    if next.is_empty() {
-                        Phase::Flow
-                    } else {
-                        bands.clone_from(next);
+                Phase::SettleSteps(round) => match self.again(Exchange::Steps, round)? {
+                    None => Phase::Flow,
+                    Some(some) => {
+                        bands = some;
                         Phase::Steps(round + 1)
                     }
-                }
+                },
                 Phase::Flow => Phase::SettleFlow,
                 Phase::SettleFlow => Phase::Accumulate,
                 Phase::Accumulate if land.ways.division.is_some() => Phase::Divide,
                 Phase::Accumulate | Phase::Divide => return Ok(None),
             };
         }
+    }
+
+    /// The bands of another round, where one is needed.
+    fn again(&mut self, of: Exchange, round: u32) -> Result<Option<Vec<usize>>> {
+        let next = &self.round(of, round)?.next;
+        Ok((!next.is_empty()).then(|| next.clone()))
     }
 
     pub(crate) fn round(&mut self, of: Exchange, round: u32) -> Result<&Round> {

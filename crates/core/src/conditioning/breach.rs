@@ -125,12 +125,12 @@ pub(super) struct Treated {
     /// whether the limits forbade it
     pub left: bool,
     /// the rows and columns that the search looked at, ends included
-    pub looked_at: Box4,
+    pub looked_at: CellBounds,
 }
 
 /// Rows and columns, ends included.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) struct Box4 {
+pub(super) struct CellBounds {
     pub top: usize,
     pub bottom: usize,
     pub left: usize,
@@ -219,7 +219,7 @@ impl Search {
         Ok(treated)
     }
 
-    fn from(&mut self, bottom: u32, monitor: &dyn Monitor) -> Result<(Found, Box4)> {
+    fn from(&mut self, bottom: u32, monitor: &dyn Monitor) -> Result<(Found, CellBounds)> {
         self.number += 1;
         self.heap.clear();
         let level = self.z.values()[bottom as usize];
@@ -228,7 +228,7 @@ impl Search {
         self.heap.push(Reverse(Waiting { cost: 0.0, length: 0.0, cell: bottom }));
         let mut looked = 0usize;
         let start = self.z.cell(bottom as usize);
-        let mut at_most = Box4 { top: start.row, bottom: start.row, left: start.col, right: start.col };
+        let mut at_most = CellBounds { top: start.row, bottom: start.row, left: start.col, right: start.col };
         while let Some(Reverse(at)) = self.heap.pop() {
             let index = at.cell as usize;
             if self.step[index] & DONE != 0 {

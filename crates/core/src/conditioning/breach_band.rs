@@ -5,7 +5,7 @@ use std::ops::Range;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use super::breach::{Box4, Breach, BreachLimits, BreachReport, Search, Treated};
+use super::breach::{Breach, BreachLimits, BreachReport, CellBounds, Search, Treated};
 use crate::monitor::{SharedPace, check};
 use crate::{Band, Cell, Error, Frame, Grid, Monitor, Result, cut_into_bands};
 
@@ -279,7 +279,7 @@ impl Marks {
         self.marked[cell] = true;
     }
 
-    fn any_in(&self, within: Box4) -> bool {
+    fn any_in(&self, within: CellBounds) -> bool {
         let right = (within.right + 1).min(self.cols);
         (within.top..(within.bottom + 1).min(self.rows.len()))
             .any(|row| self.rows[row] && self.marked[row * self.cols..][within.left..right].contains(&true))

@@ -62,7 +62,7 @@ impl Unfilled<'_> {
             && let Some(most_m) = how.max_fill_depth_m
         {
             let open = std::mem::take(&mut self.open);
-            let (kept, open) = self.on_ground(StepKind::Fill, frame, |g| {
+            let (kept, open) = self.run(On::Ground, StepKind::Fill, frame, |g| {
                 let (filled, kept, open) = fill_no_deeper(g, frame, &open, most_m, &part(0.0, share))?;
                 Ok((filled, (kept.kept, open)))
             })?;
@@ -91,7 +91,7 @@ impl Unfilled<'_> {
         seconds: f64,
         frame: &Frame,
     ) -> Result<()> {
-        self.moved(StepKind::Breach, ground, seconds, frame)?;
+        self.moved(On::Ground, StepKind::Breach, ground, seconds, frame)?;
         // What is filled next is not left.
         if !self.fills_ground && !report.left.is_empty() {
             self.remarks.push(Remark::SinksLeft { bottoms: report.left });
@@ -130,7 +130,7 @@ impl Unfilled<'_> {
             self.fill_ground(frame, monitor)?;
             self.routing = Some(filled);
         } else if self.fills_ground {
-            self.moved(StepKind::Fill, filled, seconds, frame)?;
+            self.moved(On::Ground, StepKind::Fill, filled, seconds, frame)?;
         }
         monitor.progress(1.0);
         Ok(self.done())
@@ -140,44 +140,41 @@ impl Unfilled<'_> {
         if self.fills_ground {
             let begun = Instant::now();
             let filled = fill_to_outlets(&self.ground, &self.open, monitor)?;
-            self.moved(StepKind::Fill, filled, begun.elapsed().as_secs_f64(), frame)?;
+            self.moved(On::Ground, StepKind::Fill, filled, begun.elapsed().as_secs_f64(), frame)?;
         }
         Ok(())
     }
 
-    /// Takes what a step made of the ground surface, and records what it moved.
-    fn moved(&mut self, kind: StepKind, after: Grid<f32>, seconds: f64, frame: &Frame) -> Result<()> {
-        let step = step_between(kind, (&self.ground, &after), self.volumes_only, frame)?;
+    /// The surface that a step works on; the routing surface is the ground surface until one has worked on it.
+    fn before(&self, on: On) -> &Grid<f32> {
+        match on {
+            On::Ground => &self.ground,
+            On::Routing => self.surface(),
+        }
+    }
+
+    /// Takes what a step made of a surface, and records what it moved.
+    fn moved(&mut self, on: On, kind: StepKind, after: Grid<f32>, seconds: f64, frame: &Frame) -> Result<()> {
+        let step = step_between(kind, (self.before(on), &after), self.volumes_only, frame)?;
         self.steps.push(Step { seconds: step.seconds + seconds, ..step });
-        self.ground = Cow::Owned(after);
+        match on {
+            On::Ground => self.ground = Cow::Owned(after),
+            On::Routing => self.routing = Some(after),
+        }
         Ok(())
     }
 
-    /// Runs a step on the ground surface.
-    fn on_ground<T>(
+    /// Runs a step on a surface.
+    fn run<T>(
         &mut self,
+        on: On,
         kind: StepKind,
         frame: &Frame,
-        run: impl FnOnce(&Grid<f32>) -> Result<(Grid<f32>, T)>,
+        step: impl FnOnce(&Grid<f32>) -> Result<(Grid<f32>, T)>,
     ) -> Result<T> {
         let begun = Instant::now();
-        let (after, told) = run(&self.ground)?;
-        self.moved(kind, after, begun.elapsed().as_secs_f64(), frame)?;
-        Ok(told)
-    }
-
-    /// Runs a step on the routing surface, which is the ground surface until then.
-    fn on_routing<T>(
-        &mut self,
-        kind: StepKind,
-        frame: &Frame,
-        run: impl FnOnce(&Grid<f32>) -> Result<(Grid<f32>, T)>,
-    ) -> Result<T> {
-        let begun = Instant::now();
-        let (after, told) = run(self.surface())?;
-        let step = step_between(kind, (self.surface(), &after), self.volumes_only, frame)?;
-        self.steps.push(Step { seconds: begun.elapsed().as_secs_f64(), ..step });
-        self.routing = Some(after);
+        let (after, told) = step(self.before(on))?;
+        self.moved(on, kind, after, begun.elapsed().as_secs_f64(), frame)?;
         Ok(told)
     }
 
@@ -185,6 +182,13 @@ impl Unfilled<'_> {
         let Self { ground, routing, open, steps, remarks, .. } = self;
         Conditioned { ground: ground.into_owned(), routing, open, steps, remarks }
     }
+}
+
+/// The surface that a step works on.
+#[derive(Debug, Clone, Copy)]
+enum On {
+    Ground,
+    Routing,
 }
 
 /// What a step moved; it took as long as measuring that does.
@@ -227,14 +231,14 @@ pub fn before_sinks<'a>(
     };
     if how.fill_voids {
         let cells =
-            work.on_ground(StepKind::Voids, frame, |g| fill_voids(g, &Part::new(monitor, 0.0, 0.3)))?;
+            work.run(On::Ground, StepKind::Voids, frame, |g| fill_voids(g, &Part::new(monitor, 0.0, 0.3)))?;
         if cells > 0 {
             work.remarks.push(Remark::VoidsFilled { cells });
         }
     }
     if !how.rebuild.is_empty() {
         let each = 0.2 / how.rebuild.len() as f64;
-        let told = work.on_ground(StepKind::Rebuild, frame, |g| {
+        let told = work.run(On::Ground, StepKind::Rebuild, frame, |g| {
             let (mut g, mut all) = (g.clone(), Vec::new());
             for (area, what) in how.rebuild.iter().enumerate() {
                 let from = 0.3 + area as f64 * each;
@@ -252,7 +256,8 @@ pub fn before_sinks<'a>(
         }
     }
     if !how.lakes.is_empty() {
-        let lakes = work.on_ground(StepKind::Lakes, frame, |g| Ok(level_lakes(g, frame, &how.lakes)))?;
+        let lakes =
+            work.run(On::Ground, StepKind::Lakes, frame, |g| Ok(level_lakes(g, frame, &how.lakes)))?;
         let outside = lakes.iter().enumerate().filter(|(_, l)| l.cells == 0);
         work.remarks.extend(outside.map(|(lake, _)| Remark::LakeOutside { lake }));
     }
@@ -264,21 +269,23 @@ pub fn before_sinks<'a>(
         if streams.is_empty() {
             work.remarks.push(Remark::StreamsOutside);
         } else {
-            work.on_routing(StepKind::Burn, frame, |g| {
+            work.run(On::Routing, StepKind::Burn, frame, |g| {
                 Ok((burn(g, frame, &streams, *method, &Part::new(monitor, 0.5, 0.7))?, ()))
             })?;
         }
     }
     if !how.walls.is_empty() {
-        let raised = work.on_routing(StepKind::Walls, frame, |g| Ok(raise_along(g, frame, &how.walls)))?;
+        let raised =
+            work.run(On::Routing, StepKind::Walls, frame, |g| Ok(raise_along(g, frame, &how.walls)))?;
         let outside = raised.iter().enumerate().filter(|(_, r)| **r == 0);
         work.remarks.extend(outside.map(|(wall, _)| Remark::WallOutside { wall }));
     }
     if !how.breach_lines.is_empty() {
         // Along a wall or in a trench the line must lead down just as it does on the ground.
         work.routing = work.routing.map(|surface| lower_along(&surface, frame, &how.breach_lines).0);
-        let outcomes =
-            work.on_ground(StepKind::BreachLines, frame, |g| Ok(lower_along(g, frame, &how.breach_lines)))?;
+        let outcomes = work.run(On::Ground, StepKind::BreachLines, frame, |g| {
+            Ok(lower_along(g, frame, &how.breach_lines))
+        })?;
         for (line, outcome) in outcomes.into_iter().enumerate() {
             if !matches!(outcome, BreachLineOutcome::Lowered { .. }) {
                 work.remarks.push(Remark::BreachLine { line, outcome });
