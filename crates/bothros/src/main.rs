@@ -31,7 +31,7 @@ struct Cli {
     /// Most memory that this process may hold, as in 4GB; what does not fit lies on disk meanwhile. Of a recipe it goes before its own
     #[arg(long, global = true, env = "BOTHROS_MAX_MEMORY", value_name = "SIZE")]
     max_memory: Option<bothros_recipe::Bytes>,
-    /// Where workers share the filling and routing of large studies: a directory that all of them reach, or s3://bucket/prefix
+    /// Where workers share the breaching, filling and routing of large studies: a directory that all of them reach, or s3://bucket/prefix
     #[arg(long, global = true, env = "BOTHROS_SHARE_ROUTING", value_name = "PLACE")]
     share_routing: Option<String>,
     /// Cells from which a study is large enough to be shared
@@ -75,7 +75,7 @@ enum Command {
         /// Replace the directory where it exists
         #[arg(long)]
         overwrite: bool,
-        /// Share filling and routing with others that are started with the same recipe: a directory that all reach, or
+        /// Share breaching, filling and routing with others that are started with the same recipe: a directory that all reach, or
         /// s3://bucket/prefix
         #[arg(long, value_name = "PLACE")]
         share: Option<String>,

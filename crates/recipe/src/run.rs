@@ -77,8 +77,8 @@ pub enum Joined {
 }
 
 /// [`run_with`] by any number of processes that each call it with the same recipe and `place`, a directory that all of them reach
-/// or `s3://bucket/prefix`: they share filling and routing by bands of rows. What comes before
-/// (preparing, burning, breaching) one of them does, and what comes after too, which writes the results to its own `out`. The results are those of a run by one, to the bit. A process that ends costs the band that it worked on; one that
+/// or `s3://bucket/prefix`: they share breaching within a length, filling and routing by bands of rows. What comes before
+/// (preparing, burning, other breaching) one of them does, and what comes after too, which writes the results to its own `out`. The results are those of a run by one, to the bit. A process that ends costs the band that it worked on; one that
 /// is begun later goes on from what is there.
 ///
 /// # Errors
@@ -141,7 +141,7 @@ fn run_at(
     let mut joint = place.map(|place| jointly::join(recipe, place)).transpose()?;
     let mut together = None;
     if let Some(joint) = &mut joint {
-        let worked = run.step("filling and routing, with others", ROUTED, |part| {
+        let worked = run.step("conditioning and routing, with others", ROUTED, |part| {
             jointly::work(joint, recipe, &room, report, part)
         })?;
         match worked {
