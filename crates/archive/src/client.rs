@@ -8,7 +8,7 @@ use serde_json::Value;
 use url::Url;
 
 use crate::offer::meet;
-use crate::{Collection, Error, Extent, Offer, Result};
+use crate::{Collection, Error, Extent, Offer, Result, boxed};
 
 /// Largest number of files examined for one search.
 const MOST_OFFERS: usize = 10_000;
@@ -93,6 +93,7 @@ impl Archive {
     ///
     /// # Errors
     /// [`Error::Silent`], [`Error::Refused`], [`Error::NotStac`].
+    #[boxed]
     pub async fn collections(&self) -> Result<Vec<Collection>> {
         let answer = self.get(self.join("collections")?).await?;
         let all = answer["collections"].as_array().ok_or_else(|| self.not_stac("no collections"))?;
@@ -120,6 +121,7 @@ impl Archive {
     ///
     /// # Errors
     /// Those of [`collections`](Self::collections); [`Error::TooMany`].
+    #[boxed]
     pub async fn search(&self, collection: &str, extent: Extent) -> Result<Vec<Offer>> {
         let mut at = self.join("search")?;
         at.query_pairs_mut()

@@ -16,3 +16,6 @@ pub use client::{Archive, prepare_tls};
 pub use error::{Error, Result};
 pub use offer::{Collection, Extent, Offer};
 pub use stand_in::{Preparing, StandIn, StandInCollection, StandInItem};
+
+/// Boxes the future of an async function: what it does is compiled here, not once more in every crate that awaits it.
+pub(crate) use async_recursion::async_recursion as boxed;

@@ -15,8 +15,8 @@ use tokio::net::TcpListener;
 use tokio::sync::OnceCell;
 use tower_http::services::ServeFile;
 
-use crate::Extent;
 use crate::offer::meet;
+use crate::{Extent, boxed};
 
 /// What the archive has of one kind.
 #[derive(Debug, Clone)]
@@ -85,6 +85,14 @@ impl StandIn {
         listener: TcpListener,
         stop: impl Future<Output = ()> + Send + 'static,
     ) -> std::io::Result<()> {
+        tokio::select! {
+            ended = self.answer(listener) => ended,
+            () = stop => Ok(()),
+        }
+    }
+
+    #[boxed]
+    async fn answer(self, listener: TcpListener) -> std::io::Result<()> {
         let router = Router::new()
             .route("/", get(landing))
             .route("/conformance", get(conformance))
@@ -94,10 +102,7 @@ impl StandIn {
             .route("/search", get(search))
             .route("/files/{collection}/{item}", get(file))
             .with_state(self);
-        tokio::select! {
-            ended = axum::serve(listener, router) => ended,
-            () = stop => Ok(()),
-        }
+        axum::serve(listener, router).await
     }
 
     async fn content(&self) -> Result<&[StandInCollection], (StatusCode, String)> {

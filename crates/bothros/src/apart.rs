@@ -7,6 +7,7 @@
 use std::process::Stdio;
 use std::time::Duration;
 
+use crate::boxed;
 use bothros_core::Monitor;
 use bothros_store::{Job, JobHandle, Outcome, Store};
 use serde::{Deserialize, Serialize};
@@ -26,6 +27,7 @@ enum Line {
 const LOOK_EVERY: Duration = Duration::from_millis(100);
 
 /// Runs a job in a process of its own, and returns how it ended.
+#[boxed]
 pub async fn work(url: &str, job: &Job, handle: &JobHandle) -> Outcome {
     match converse(url, job, handle).await {
         Ok(outcome) => outcome,
@@ -95,6 +97,7 @@ async fn converse(url: &str, job: &Job, handle: &JobHandle) -> std::io::Result<O
 ///
 /// # Errors
 /// Where the database cannot be reached, or there is no such job.
+#[boxed]
 pub async fn run(url: &str, id: i64) -> anyhow::Result<()> {
     // When memory is short the system ends this process before any other.
     if let Err(error) = std::fs::write("/proc/self/oom_score_adj", "1000") {

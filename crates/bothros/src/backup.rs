@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use crate::boxed;
 use anyhow::bail;
 use bothros_store::backup::{self, BEFORE, Contents};
 use bothros_store::server::LocalServer;
@@ -66,6 +67,7 @@ pub fn write(data: &Path, other: Option<String>, file: &Path) -> anyhow::Result<
 ///
 /// # Errors
 /// Where it is no whole backup, or what comes of it is not what it says; then everything stays as it is.
+#[boxed]
 pub async fn put_back(data: &Path, other: Option<String>, file: &Path) -> anyhow::Result<()> {
     // Looked at before a server is started or made for it.
     backup::look(file)?;

@@ -16,6 +16,7 @@ use bothros_workflow::{
 use serde_json::json;
 
 use crate::bench::shifted;
+use crate::boxed;
 use crate::elevations::Elevations;
 use crate::serve::{Running, start};
 
@@ -87,6 +88,7 @@ async fn catchments(running: &Running, study: i64, line: &dyn Fn(&str, f64)) -> 
 }
 
 /// Measures studies of each size on a database of their own.
+#[boxed(?Send)]
 pub async fn run(sizes: &[usize]) -> anyhow::Result<()> {
     let server = LocalServer::temporary()?;
     let running = start(

@@ -13,6 +13,7 @@ use bothros_workflow::{
     add_pour_point, begin_study, set_snapping, set_threshold,
 };
 
+use crate::boxed;
 use crate::serve::say;
 
 const NAME: &str = "Sorrel Water";
@@ -79,6 +80,7 @@ async fn import(store: &Store, name: &str, description: &str, path: &Path) -> an
 
 /// Makes the demo studies unless they are there, and the simulated archive's files in `archive`. An interrupted
 /// start is completed.
+#[boxed]
 pub async fn load(store: &Store, grids: &GridCache, archive: &Path) -> anyhow::Result<()> {
     let studies = store.studies().await?;
     if studies.iter().any(|s| s.name == NAME) && studies.iter().any(|s| s.name == POOR) {

@@ -8,6 +8,7 @@ use bothros_demo::{COARSE, FINE, Sheet, generate, read_sheets, resolution_m, wri
 use bothros_web::Health;
 use tokio::task::JoinHandle;
 
+use crate::boxed;
 use crate::stand_in::stand_in;
 
 /// Where elevations come from.
@@ -44,6 +45,7 @@ impl Elevations {
     ///
     /// # Errors
     /// Where no port is free.
+    #[boxed]
     pub async fn start(self, health: Health) -> anyhow::Result<(String, Option<JoinHandle<()>>)> {
         let (prepare, port) = match self {
             Self::At(address) => return Ok((address, None)),

@@ -22,3 +22,6 @@ pub mod scratch;
 pub mod serve;
 mod stand_in;
 mod supervise;
+
+/// Boxes the future of an async function: what it does is compiled here, not once more in every crate that awaits it.
+pub(crate) use async_recursion::async_recursion as boxed;

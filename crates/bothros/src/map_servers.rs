@@ -10,6 +10,7 @@ use bothros_maps::{Ground, MapServer, Maps, Preparing, StandIn, read_servers};
 use bothros_web::Health;
 use tokio::task::JoinHandle;
 
+use crate::boxed;
 use crate::stand_in::stand_in;
 
 /// Which servers may be asked.
@@ -47,6 +48,7 @@ impl MapServers {
     ///
     /// # Errors
     /// Where no port is free.
+    #[boxed]
     pub async fn start(self, health: Health) -> anyhow::Result<(Maps, Option<JoinHandle<()>>)> {
         let (prepare, port) = match self {
             Self::Listed(servers) => return Ok((Maps::new(servers)?, None)),

@@ -16,6 +16,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
+use crate::boxed;
 use crate::elevations::Elevations;
 use crate::map_servers::MapServers;
 use crate::scratch::Scratch;
@@ -68,6 +69,7 @@ pub(crate) fn say(what: std::fmt::Arguments<'_>) {
 /// Completes when Ctrl-C is pressed or the system asks the program to end, and at once from then on. A request
 /// between two
 /// calls is not lost.
+#[boxed]
 pub async fn stop_asked() {
     // The sender is never dropped.
     let _ = heed_stop().subscribe().wait_for(|asked| *asked).await;
@@ -109,6 +111,7 @@ async fn signalled(signals: [std::io::Result<Signal>; 2]) {
 ///
 /// # Errors
 /// Where a part cannot be started.
+#[boxed]
 pub async fn run(settings: Settings) -> anyhow::Result<()> {
     if !settings.host.is_loopback() && !settings.open_to_all {
         bail!(
@@ -240,6 +243,7 @@ impl Running {
     ///
     /// # Errors
     /// Where pages ended unexpectedly.
+    #[boxed]
     pub async fn stop(mut self) -> anyhow::Result<()> {
         self.stop.send_replace(true);
         if let Some(pages) = self.pages.take() {
@@ -292,7 +296,18 @@ pub async fn start(
     port: u16,
     outside: impl Into<Outside>,
 ) -> anyhow::Result<Running> {
-    let Outside { elevations, maps } = outside.into();
+    start_all(url, upload_limit, host, port, outside.into()).await
+}
+
+#[boxed]
+async fn start_all(
+    url: &str,
+    upload_limit: u64,
+    host: IpAddr,
+    port: u16,
+    outside: Outside,
+) -> anyhow::Result<Running> {
+    let Outside { elevations, maps } = outside;
     bothros_archive::prepare_tls();
     let store = Store::connect(url).await?;
     let grids = crate::limits::grids();
@@ -405,6 +420,7 @@ async fn listen(host: IpAddr, port: u16) -> anyhow::Result<TcpListener> {
 ///
 /// # Errors
 /// Where the database cannot be reached at first; later it is waited for.
+#[boxed]
 pub async fn worker(url: &str) -> anyhow::Result<()> {
     let scratch = Scratch::begin(None)?;
     let _limit = crate::limits::hold(scratch.path())?;

@@ -13,7 +13,7 @@ use url::Url;
 use crate::levels::{Extent, Level, fitting};
 use crate::unpack::unpack;
 use crate::wmts::MatrixSet;
-use crate::{Access, Error, MapServer, Result, wms, wmts};
+use crate::{Access, Error, MapServer, Result, boxed, wms, wmts};
 
 /// How long a server may take for one answer.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -83,6 +83,7 @@ impl Maps {
     ///
     /// # Errors
     /// [`Error::Unknown`], [`Error::Silent`], [`Error::Refused`], [`Error::Odd`], [`Error::Place`].
+    #[boxed]
     pub async fn picture(
         &self,
         at: usize,

@@ -19,3 +19,6 @@ pub use client::Maps;
 pub use config::{Access, MapServer, read_servers};
 pub use error::{Error, Result};
 pub use stand_in::{Ground, Preparing, StandIn};
+
+/// Boxes the future of an async function: what it does is compiled here, not once more in every crate that awaits it.
+pub(crate) use async_recursion::async_recursion as boxed;

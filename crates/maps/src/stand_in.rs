@@ -14,7 +14,7 @@ use tokio::net::TcpListener;
 use tokio::sync::OnceCell;
 
 use crate::levels::{Extent, Level};
-use crate::{Access, MapServer};
+use crate::{Access, MapServer, boxed};
 
 /// A picture of the land, and where it lies.
 #[derive(Debug, Clone)]
@@ -83,15 +83,20 @@ impl StandIn {
         listener: TcpListener,
         stop: impl Future<Output = ()> + Send + 'static,
     ) -> std::io::Result<()> {
+        tokio::select! {
+            ended = self.answer(listener) => ended,
+            () = stop => Ok(()),
+        }
+    }
+
+    #[boxed]
+    async fn answer(self, listener: TcpListener) -> std::io::Result<()> {
         let router = Router::new()
             .route("/tiles/{z}/{x}/{y}", get(tile))
             .route("/wmts", get(wmts))
             .route("/wms", get(wms))
             .with_state(self);
-        tokio::select! {
-            ended = axum::serve(listener, router) => ended,
-            () = stop => Ok(()),
-        }
+        axum::serve(listener, router).await
     }
 
     async fn ground(&self) -> Result<&Ground, Refusal> {

@@ -8,7 +8,7 @@ use serde_json::Value as Json;
 
 use crate::entity::backdrop;
 use crate::kept;
-use crate::{Change, Error, Kept, Result, Store};
+use crate::{Change, Error, Kept, Result, Store, boxed};
 
 /// A picture without its pixels.
 #[derive(Debug, Clone, PartialEq, Serialize, FromQueryResult)]
@@ -63,6 +63,7 @@ fn described() -> Select<backdrop::Entity> {
 
 impl Store {
     /// The pictures of a study, in the order in which they came.
+    #[boxed]
     pub async fn backdrops(&self, study: i64) -> Result<Vec<Backdrop>> {
         let found =
             described().filter(backdrop::Column::StudyId.eq(study)).order_by_asc(backdrop::Column::Id);
@@ -73,11 +74,13 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such picture.
+    #[boxed]
     pub async fn backdrop(&self, study: i64, id: i64) -> Result<Backdrop> {
         self.backdrops(study).await?.into_iter().find(|b| b.id == id).ok_or(Error::NotFound("picture"))
     }
 
     /// Its pixels, as PNG.
+    #[boxed]
     pub async fn backdrop_picture(&self, id: i64) -> Result<Vec<u8>> {
         let found = backdrop::Entity::find_by_id(id).one(&self.db).await?;
         Ok(found.ok_or(Error::NotFound("picture"))?.picture)
@@ -86,6 +89,7 @@ impl Store {
 
 impl Change {
     /// Keeps a picture.
+    #[boxed]
     pub async fn add_backdrop(&self, new: NewBackdrop) -> Result<i64> {
         let row = backdrop::ActiveModel {
             study_id: Set(self.id()),
@@ -103,6 +107,7 @@ impl Change {
     }
 
     /// Sets where a picture lies, or that it is not known; returns where it lay before.
+    #[boxed]
     pub async fn place_backdrop(&self, id: i64, place: Option<Kept>) -> Result<Option<Json>> {
         let found =
             described().filter(backdrop::Column::StudyId.eq(self.id())).filter(backdrop::Column::Id.eq(id));
@@ -119,6 +124,7 @@ impl Change {
     }
 
     /// Deletes a picture, or brings it back.
+    #[boxed]
     pub async fn set_backdrop_deleted(&self, id: i64, deleted: bool) -> Result<()> {
         let row = backdrop::ActiveModel {
             deleted_at: Set(deleted.then(crate::studies::now)),

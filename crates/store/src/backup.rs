@@ -13,7 +13,7 @@ use std::process::{Command, Stdio};
 use serde::{Deserialize, Serialize};
 
 use crate::server::client_program;
-use crate::{Error, FileSum, Result, Store};
+use crate::{Error, FileSum, Result, Store, boxed};
 
 const FIRST_LINE: &[u8] = b"Bothros backup 1\n";
 /// Bytes of the trailer's length, at the very end.
@@ -229,6 +229,7 @@ pub fn look(path: &Path) -> Result<(Contents, u64)> {
 /// # Errors
 /// [`Error::Backup`] where the file is no whole backup, or what came of it is not what it says; then the database in
 /// use stays as it is.
+#[boxed]
 pub async fn put_back(url: &str, path: &Path) -> Result<Contents> {
     let place = Place::of(url)?;
     let (contents, length) = look(path)?;

@@ -7,7 +7,7 @@ use serde_json::Value as Json;
 
 use crate::dems::{all_at_work, at_work, number_at_work};
 use crate::entity::barrier;
-use crate::{Barrier, Change, Error, Kept, Result, Store};
+use crate::{Barrier, Change, Error, Kept, Result, Store, boxed};
 
 /// A barrier as a search found it.
 #[derive(Debug, Clone, PartialEq)]
@@ -25,6 +25,7 @@ pub struct NewBarrier {
 impl Store {
     /// The barriers of a study, the likeliest first; those that the last search did not find, but about
     /// which something was decided, come last.
+    #[boxed]
     pub async fn barriers(&self, study: i64) -> Result<Vec<Barrier>> {
         let found = barrier::Entity::find()
             .filter(barrier::Column::DemId.in_subquery(at_work(study)))
@@ -35,6 +36,7 @@ impl Store {
     }
 
     /// The barriers of all studies about which something was decided, by study, in the order of [`Store::barriers`].
+    #[boxed]
     pub async fn decided_barriers(&self) -> Result<HashMap<i64, Vec<Barrier>>> {
         let found = barrier::Entity::find()
             .filter(barrier::Column::DemId.in_subquery(all_at_work()))
@@ -50,6 +52,7 @@ impl Store {
     }
 
     /// One barrier of a study.
+    #[boxed]
     pub async fn barrier(&self, study: i64, id: i64) -> Result<Barrier> {
         let found =
             barrier::Entity::find_by_id(id).filter(barrier::Column::DemId.in_subquery(at_work(study)));
@@ -61,6 +64,7 @@ impl Change {
     /// Keeps what a search found. A barrier whose crest lies within `near` CRS units of one known before
     /// takes its place, number and decision; of those known before and not found now, only those stay
     /// about which something was decided.
+    #[boxed]
     pub async fn keep_barriers(&self, new: Vec<NewBarrier>, near: f64) -> Result<()> {
         let (transaction, study) = (&self.transaction, self.id());
         let dem = number_at_work(transaction, study).await?;
@@ -99,6 +103,7 @@ impl Change {
     }
 
     /// Decides about a barrier; `line` replaces the proposed one. Returns the barrier as it was.
+    #[boxed]
     pub async fn decide(&self, id: i64, decision: Option<&str>, line: Option<Json>) -> Result<Barrier> {
         let found =
             barrier::Entity::find_by_id(id).filter(barrier::Column::DemId.in_subquery(at_work(self.id())));

@@ -13,7 +13,7 @@ use crate::log::LogLine;
 use crate::raster_role::RasterRole;
 use crate::rasters::RasterMeta;
 use crate::undo::Inverse;
-use crate::{Error, Job, Kept, Result, Store, Study};
+use crate::{Error, Job, Kept, Result, Store, Study, boxed};
 
 /// What is written beside a change, in the same transaction.
 #[derive(Debug, Clone, Default)]
@@ -79,6 +79,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::Database`].
+    #[boxed]
     pub async fn raster(&self, role: RasterRole) -> Result<Option<RasterMeta>> {
         Ok(crate::rasters::rasters_of(&self.transaction, self.id()).await?.remove(&role))
     }
@@ -87,6 +88,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::Busy`] with what runs.
+    #[boxed]
     pub async fn check_idle(&self) -> Result<()> {
         match crate::jobs::active(&self.transaction, self.id()).await? {
             Some(job) => Err(Error::Busy(job.title().into())),
@@ -98,6 +100,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::Busy`] where a job is to be started while another is queued or running. Nothing is changed then.
+    #[boxed]
     pub async fn commit(self, record: Record) -> Result<Option<Job>> {
         let Self { transaction, study, store } = self;
         if let Some((label, inverse)) = record.undo {
@@ -143,6 +146,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where there is no such study.
+    #[boxed]
     pub async fn change(&self, study: i64) -> Result<Change> {
         let transaction = self.db.begin().await?;
         let study = locked(&transaction, study).await?;
@@ -153,6 +157,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::Busy`] where a job is queued or running; [`Error::NotFound`] where there is no such study.
+    #[boxed]
     pub async fn change_idle(&self, study: i64) -> Result<Change> {
         let change = self.change(study).await?;
         change.check_idle().await?;

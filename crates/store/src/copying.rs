@@ -11,10 +11,11 @@ use serde_json::Value as Json;
 use crate::dems::number_at_work;
 use crate::entity::{dem, file, pour_point, sheet, study, trial};
 use crate::studies::{Study, now, one};
-use crate::{Error, Result, Store};
+use crate::{Error, Result, Store, boxed};
 
 impl Store {
     /// A copy of a study with all it holds but its jobs, its undo list and the DEMs that are set aside.
+    #[boxed]
     pub async fn duplicate_study(&self, id: i64, name: &str) -> Result<Study> {
         // All of it as it is at one moment, whatever is written meanwhile.
         let moment = Some(IsolationLevel::RepeatableRead);

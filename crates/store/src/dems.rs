@@ -11,7 +11,7 @@ use serde_json::Value as Json;
 
 use crate::entity::{barrier, dem};
 use crate::studies::put_source;
-use crate::{Change, Dem, Error, Kept, Result, Store};
+use crate::{Change, Dem, Error, Kept, Result, Store, boxed};
 
 /// The number of the DEM that a study works on, as part of a query.
 pub(crate) fn at_work(study: i64) -> SelectStatement {
@@ -59,6 +59,7 @@ pub(crate) async fn begin(db: &impl ConnectionTrait, study: i64, source: Option<
 
 impl Store {
     /// The DEMs of a study that are set aside, the oldest first.
+    #[boxed]
     pub async fn candidates(&self, study: i64) -> Result<Vec<Dem>> {
         let sql =
             "SELECT id, study_id, name, at_work, source_of(id) AS source, terrain, review, routing, network, uncertainty
@@ -84,6 +85,7 @@ impl Change {
 
     /// Sets the DEM at work aside under `name`, and begins with a new one that is `source`. Barriers about which
     /// something was decided are known to the new one too.
+    #[boxed]
     pub async fn begin_candidate(&self, name: &str, source: Kept) -> Result<()> {
         let before = self.set_aside(name).await?;
         let now = begin(&self.transaction, self.id(), Some(source.into_json())).await?;
@@ -104,6 +106,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such DEM set aside.
+    #[boxed]
     pub async fn take_up(&self, candidate: i64, name: &str) -> Result<String> {
         let found = dem::Entity::find_by_id(candidate)
             .filter(dem::Column::StudyId.eq(self.id()))
@@ -121,6 +124,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such DEM set aside.
+    #[boxed]
     pub async fn delete_candidate(&self, candidate: i64) -> Result<()> {
         let gone = dem::Entity::delete_many()
             .filter(dem::Column::StudyId.eq(self.id()))

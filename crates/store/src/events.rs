@@ -3,7 +3,7 @@
 use sea_orm::sqlx::postgres::PgListener;
 use serde::{Deserialize, Serialize};
 
-use crate::{Result, Store};
+use crate::{Result, Store, boxed};
 
 const CHANNEL: &str = "bothros_events";
 
@@ -35,6 +35,7 @@ pub struct Events(PgListener);
 impl Events {
     /// The next event. Where the connection was lost it is made anew; what happened meanwhile is missed, and
     /// [`Event::missed`] comes instead.
+    #[boxed]
     pub async fn next(&mut self) -> Result<Event> {
         loop {
             let Some(told) = self.0.try_recv().await? else { return Ok(Event::missed()) };
@@ -48,6 +49,7 @@ impl Events {
 
 impl Store {
     /// Begins to listen.
+    #[boxed]
     pub async fn events(&self) -> Result<Events> {
         let mut listener = PgListener::connect_with(self.db.get_postgres_connection_pool()).await?;
         // Where the connection is lost that is told, so that listeners look how things stand.
@@ -57,6 +59,7 @@ impl Store {
     }
 
     /// Tells every process.
+    #[boxed]
     pub async fn tell(&self, event: &Event) -> Result<()> {
         // The server takes 8,000 bytes at most.
         let mut event = event.clone();

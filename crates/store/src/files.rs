@@ -13,7 +13,7 @@ use tokio::io::AsyncWriteExt;
 use crate::dems::{at_work, number_at_work};
 use crate::entity::{file, file_chunk};
 use crate::growing::Grown;
-use crate::{Change, Error, FileSum, Result, Store};
+use crate::{Change, Error, FileSum, Result, Store, boxed};
 
 /// What a file is to its study.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -246,6 +246,7 @@ pub(crate) async fn show_file(
 
 impl Store {
     /// The file of a study in a role, if there is one.
+    #[boxed]
     pub async fn file(&self, study: i64, role: FileRole) -> Result<Option<StoredFile>> {
         let found = file::Entity::find()
             .filter(file::Column::StudyId.eq(study))
@@ -258,6 +259,7 @@ impl Store {
     }
 
     /// All files of a study in a role.
+    #[boxed]
     pub async fn files(&self, study: i64, role: FileRole) -> Result<Vec<StoredFile>> {
         let found = file::Entity::find()
             .filter(file::Column::StudyId.eq(study))
@@ -269,6 +271,7 @@ impl Store {
     }
 
     /// The packages of a study that are kept, the last one first.
+    #[boxed]
     pub async fn kept_packages(&self, study: i64) -> Result<Vec<StoredFile>> {
         let roles = [FileRole::Package, FileRole::EarlierPackage].map(FileRole::name);
         let found = file::Entity::find()
@@ -283,17 +286,20 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where it has none of that number.
+    #[boxed]
     pub async fn kept_package(&self, study: i64, id: i64) -> Result<StoredFile> {
         let found = self.kept_packages(study).await?.into_iter().find(|f| f.id == id);
         found.ok_or(Error::NotFound("package"))
     }
 
     /// A DEM file of the study at work by its SHA-256, if there is one.
+    #[boxed]
     pub async fn dem_part(&self, study: i64, sha256: &str) -> Result<Option<StoredFile>> {
         self.file_by_sum(study, FileRole::DemPart, sha256).await
     }
 
     /// A file of a DEM that is set aside: in a role, and with a SHA-256 where one is given.
+    #[boxed]
     pub async fn file_of_dem(
         &self,
         dem: i64,
@@ -312,6 +318,7 @@ impl Store {
     }
 
     /// A file of a study in a role by its SHA-256, if there is one.
+    #[boxed]
     pub async fn file_by_sum(&self, study: i64, role: FileRole, sha256: &str) -> Result<Option<StoredFile>> {
         let found = file::Entity::find()
             .filter(file::Column::StudyId.eq(study))
@@ -324,6 +331,7 @@ impl Store {
     }
 
     /// Says that a file is being read: for so long it stays, even where another takes its place.
+    #[boxed]
     pub async fn hold_file(&self, id: i64, for_: std::time::Duration) -> Result<()> {
         let until = ChronoDateTimeUtc::from(std::time::SystemTime::now() + for_);
         file::Entity::update_many()
@@ -335,6 +343,7 @@ impl Store {
     }
 
     /// A piece of a file of [`PIECE`] bytes, or `None` past its end.
+    #[boxed]
     pub async fn file_piece(&self, id: i64, sequence: i32) -> Result<Option<Vec<u8>>> {
         let Some(chunk) = file_chunk::Entity::find_by_id((id, sequence)).one(&self.db).await? else {
             return Ok(None);
@@ -346,6 +355,7 @@ impl Store {
     }
 
     /// Writes a kept file to disk.
+    #[boxed]
     pub async fn fetch_file(&self, id: i64, path: &Path) -> Result<()> {
         if self.at_hand.take(id, path) {
             return Ok(());
@@ -370,6 +380,7 @@ impl Store {
 
 impl Change {
     /// Says what a file was written from, by [`Store::fingerprint`] as it was then.
+    #[boxed]
     pub async fn written_from(&self, file: i64, fingerprint: String) -> Result<()> {
         let row =
             file::ActiveModel { id: Set(file), fingerprint: Set(Some(fingerprint)), ..Default::default() };
@@ -381,6 +392,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has none of that number.
+    #[boxed]
     pub async fn drop_package(&self, id: i64) -> Result<()> {
         let roles = [FileRole::Package, FileRole::EarlierPackage].map(FileRole::name);
         let done = file::Entity::update_many()
@@ -400,6 +412,7 @@ impl Change {
     /// Keeps a file; it replaces what the study had in this role, but for [`FileRole::DemPart`],
     /// [`FileRole::LayerPart`] and [`FileRole::Values`], of which there may be many, and for [`FileRole::Package`], which
     /// becomes an earlier one.
+    #[boxed]
     pub async fn put_file(&self, role: FileRole, name: &str, path: &Path) -> Result<StoredFile> {
         let (transaction, study) = (&self.transaction, self.id());
         let source = tokio::fs::File::open(path).await?;
@@ -415,6 +428,7 @@ impl Change {
     }
 
     /// Forgets all files of the study in a role.
+    #[boxed]
     pub async fn drop_files(&self, role: FileRole) -> Result<()> {
         file::Entity::delete_many()
             .filter(file::Column::StudyId.eq(self.id()))

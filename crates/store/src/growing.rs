@@ -7,7 +7,7 @@ use tokio::sync::watch;
 
 use crate::change::locked;
 use crate::files::{Reading, StoredFile, insert_file, show_file, store_pieces};
-use crate::{Change, Error, FileRole, Result, Store};
+use crate::{Change, Error, FileRole, Result, Store, boxed};
 
 /// How much of a file is as it will stay.
 #[derive(Debug, Clone, Copy, Default)]
@@ -69,6 +69,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::Database`].
+    #[boxed]
     pub async fn write_file(&self, study: i64) -> Result<FileWriter> {
         Ok(FileWriter { transaction: self.db.begin().await?, study, store: self.clone() })
     }
@@ -80,6 +81,7 @@ impl FileWriter {
     ///
     /// # Errors
     /// [`Error::Io`], interrupted, where the file never is whole; [`Error::NotFound`] where the study was deleted meanwhile.
+    #[boxed]
     pub async fn put_growing(
         self,
         role: FileRole,

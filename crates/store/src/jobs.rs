@@ -24,7 +24,7 @@ use sea_orm::{
 use serde::{Deserialize, Serialize};
 
 use crate::entity::job;
-use crate::{Error as StoreError, Result as StoreResult};
+use crate::{Error as StoreError, Result as StoreResult, boxed};
 use crate::{Event, Job, Kept, Record, Store};
 
 const QUEUE: &str = "bothros";
@@ -269,6 +269,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Busy`] where another is queued or running.
+    #[boxed]
     pub async fn enqueue(&self, study: i64, kind: JobKind, parameters: Kept) -> StoreResult<Job> {
         let job = self.change(study).await?.commit(Record::job(kind, parameters)).await?;
         job.ok_or(StoreError::NotFound("job"))
@@ -282,11 +283,13 @@ impl Store {
     }
 
     /// The job of a study that waits or runs.
+    #[boxed]
     pub async fn active_job(&self, study: i64) -> StoreResult<Option<Job>> {
         active(&self.db, study).await
     }
 
     /// All jobs that wait or run.
+    #[boxed]
     pub async fn active_jobs(&self) -> StoreResult<Vec<Job>> {
         let states = [JobState::Queued.name(), JobState::Running.name()];
         let found =
@@ -295,17 +298,20 @@ impl Store {
     }
 
     /// The last job of a study, in any state.
+    #[boxed]
     pub async fn last_job(&self, study: i64) -> StoreResult<Option<Job>> {
         let found = job::Entity::find().filter(job::Column::StudyId.eq(study)).order_by_desc(job::Column::Id);
         Ok(found.one(&self.db).await?)
     }
 
     /// A job by number.
+    #[boxed]
     pub async fn job(&self, id: i64) -> StoreResult<Job> {
         job::Entity::find_by_id(id).one(&self.db).await?.ok_or(StoreError::NotFound("job"))
     }
 
     /// Cancels a job: a queued one at once, a running one at its next check.
+    #[boxed]
     pub async fn cancel_job(&self, id: i64) -> StoreResult<()> {
         job::Entity::update_many()
             .col_expr(job::Column::State, Expr::value(JobState::Cancelled.name()))
@@ -340,6 +346,7 @@ impl Store {
     }
 
     /// Gives back the jobs that a worker was at, which stops in good order: they are begun again by the next.
+    #[boxed]
     pub async fn give_back(&self, worker: &str) -> StoreResult<()> {
         let sql = "UPDATE job SET state = 'queued', worker = NULL, progress = 0, attempts = attempts - 1,
                 message = 'the server was stopped; it goes on when it is started again'
@@ -383,6 +390,7 @@ impl Store {
 
     /// Queues once more what silent workers left behind, to be worked on apart; after the second time it is given up.
     /// `dead` is a worker that is known to be gone, whatever its last sign of life.
+    #[boxed]
     pub async fn take_up_interrupted(&self, dead: Option<&str>) -> StoreResult<usize> {
         let silent =
             "state = 'running' AND (heartbeat_at < now() - make_interval(secs => $1) OR worker = $2)";

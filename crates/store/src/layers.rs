@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use crate::entity::layer;
-use crate::{Change, Error, Result, Store};
+use crate::{Change, Error, Result, Store, boxed};
 
 /// What a layer is to its study.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -219,11 +219,13 @@ const DESCRIBED: [layer::Column; 6] = [
 
 impl Store {
     /// The layers of a study, the oldest first.
+    #[boxed]
     pub async fn layers(&self, study: i64) -> Result<Vec<Layer>> {
         layers_of(&self.db, study).await
     }
 
     /// The layers of all studies, by study, the oldest first.
+    #[boxed]
     pub async fn all_layers(&self) -> Result<HashMap<i64, Vec<Layer>>> {
         let found: Vec<(i64, i64, String, String, Json, i32, i32)> = layer::Entity::find()
             .select_only()
@@ -243,6 +245,7 @@ impl Store {
     }
 
     /// A layer with its features.
+    #[boxed]
     pub async fn layer(&self, study: i64, id: i64) -> Result<(Layer, Vec<LayerFeature>)> {
         let row = layer_row(&self.db, study, id).await?;
         let features = unpacked(&row.data)?;
@@ -250,6 +253,7 @@ impl Store {
     }
 
     /// All features of a study in a role.
+    #[boxed]
     pub async fn features_of(&self, study: i64, role: LayerRole) -> Result<Vec<LayerFeature>> {
         let rows = layer::Entity::find()
             .filter(layer::Column::StudyId.eq(study))
@@ -286,6 +290,7 @@ async fn layer_row(db: &impl ConnectionTrait, study: i64, id: i64) -> Result<lay
 
 impl Change {
     /// Adds a layer.
+    #[boxed]
     pub async fn add_layer(
         &self,
         role: LayerRole,
@@ -330,6 +335,7 @@ impl Change {
 
     /// Draws a feature into the study's own layer of a role, which is made where there is none; the
     /// layer's number and the feature's. `crs` is the definition of the coordinates' CRS.
+    #[boxed]
     pub async fn draw(
         &self,
         role: LayerRole,
@@ -364,6 +370,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::NotFound`] where another user has deleted it meanwhile.
+    #[boxed]
     pub async fn remove_feature(&self, layer: i64, feature: u32) -> Result<LayerFeature> {
         self.change_features(layer, |features| {
             let at = features.iter().position(|f| f.id == feature).ok_or(Error::NotFound("feature"))?;
@@ -373,6 +380,7 @@ impl Change {
     }
 
     /// Puts a feature back into its layer, or back as it was.
+    #[boxed]
     pub async fn restore_feature(&self, layer: i64, feature: LayerFeature) -> Result<()> {
         self.change_features(layer, |features| {
             let at = features.partition_point(|f| f.id < feature.id);
@@ -389,6 +397,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::NotFound`] where another user has deleted it meanwhile.
+    #[boxed]
     pub async fn reshape_feature(&self, layer: i64, feature: u32, shape: Shape) -> Result<LayerFeature> {
         self.change_features(layer, |features| {
             let found = features.iter_mut().find(|f| f.id == feature).ok_or(Error::NotFound("feature"))?;
@@ -400,6 +409,7 @@ impl Change {
     }
 
     /// Puts a layer in place of all others of its role, without a way back: for what is computed.
+    #[boxed]
     pub async fn replace_layer(&self, role: LayerRole, features: Vec<LayerFeature>) -> Result<()> {
         layer::Entity::delete_many()
             .filter(layer::Column::StudyId.eq(self.id()))
@@ -411,6 +421,7 @@ impl Change {
     }
 
     /// Deletes a layer, or brings it back.
+    #[boxed]
     pub async fn set_layer_deleted(&self, id: i64, deleted: bool) -> Result<()> {
         let mut row: layer::ActiveModel = layer_row(&self.transaction, self.id(), id).await?.into();
         row.deleted_at = Set(deleted.then(crate::studies::now));

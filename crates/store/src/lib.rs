@@ -61,6 +61,9 @@ pub use sum::FileSum;
 pub use trials::Trial;
 pub use undo::{Inverse, Undoable};
 
+/// Boxes the future of an async function: what it does is compiled here, not once more in every crate that awaits it.
+pub(crate) use async_recursion::async_recursion as boxed;
+
 use moka::policy::EvictionPolicy;
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;
@@ -80,6 +83,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::Backup`] with what is missing.
+    #[boxed]
     pub async fn check(&self) -> Result<()> {
         let missing = [
             (
@@ -113,6 +117,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::Database`].
+    #[boxed]
     pub async fn close(self) -> Result<()> {
         Ok(self.db.close().await?)
     }
@@ -121,6 +126,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::Database`] where the server does not answer or refuses.
+    #[boxed]
     pub async fn connect(url: &str) -> Result<Self> {
         let mut options = ConnectOptions::new(url);
         options.max_connections(16).sqlx_logging(false);

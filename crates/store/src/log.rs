@@ -7,7 +7,7 @@ use serde_json::Value as Json;
 
 use crate::entity::log_entry;
 use crate::kept;
-use crate::{LogEntry, Result, Store};
+use crate::{LogEntry, Result, Store, boxed};
 
 /// A line that is to be written.
 #[derive(Debug, Clone)]
@@ -64,6 +64,7 @@ impl LogLine {
 
 impl Store {
     /// All lines, the newest first.
+    #[boxed]
     pub async fn log_entries(&self, study: i64) -> Result<Vec<LogEntry>> {
         let found = log_entry::Entity::find()
             .filter(log_entry::Column::StudyId.eq(study))

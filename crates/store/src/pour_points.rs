@@ -6,7 +6,7 @@ use sea_orm::{
 use serde_json::Value as Json;
 
 use crate::entity::pour_point;
-use crate::{Change, Error, Kept, PourPoint, Result, Store};
+use crate::{Change, Error, Kept, PourPoint, Result, Store, boxed};
 
 /// How far and to what a pour point snaps.
 #[derive(Debug, Clone, PartialEq)]
@@ -45,6 +45,7 @@ pub struct NewPourPoint {
 
 impl Store {
     /// The pour points of a study, the oldest first.
+    #[boxed]
     pub async fn pour_points(&self, study: i64) -> Result<Vec<PourPoint>> {
         let found = pour_point::Entity::find()
             .filter(pour_point::Column::StudyId.eq(study))
@@ -54,6 +55,7 @@ impl Store {
     }
 
     /// How many pour points a study has.
+    #[boxed]
     pub async fn pour_point_count(&self, study: i64) -> Result<usize> {
         let found = pour_point::Entity::find()
             .filter(pour_point::Column::StudyId.eq(study))
@@ -62,6 +64,7 @@ impl Store {
     }
 
     /// One pour point of a study.
+    #[boxed]
     pub async fn pour_point(&self, study: i64, id: i64) -> Result<PourPoint> {
         let found = pour_point::Entity::find_by_id(id)
             .filter(pour_point::Column::StudyId.eq(study))
@@ -72,6 +75,7 @@ impl Store {
 
 impl Change {
     /// The pour points of the study as they are now, the oldest first.
+    #[boxed]
     pub async fn pour_points(&self) -> Result<Vec<PourPoint>> {
         let found = pour_point::Entity::find()
             .filter(pour_point::Column::StudyId.eq(self.id()))
@@ -90,12 +94,14 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::NotFound`] where there is none of that number, or it was deleted.
+    #[boxed]
     pub async fn pour_point(&self, id: i64) -> Result<PourPoint> {
         let found = self.any_pour_point(id).await?;
         if found.deleted_at.is_some() { Err(Error::NotFound("pour point")) } else { Ok(found) }
     }
 
     /// Adds a pour point, and returns its number and name. One without a name gets the next that is free, "Pour point 3".
+    #[boxed]
     pub async fn add_pour_point(&self, mut new: NewPourPoint) -> Result<(i64, String)> {
         if new.name.is_empty() {
             let names: Vec<String> = self.pour_points().await?.into_iter().map(|p| p.name).collect();
@@ -121,6 +127,7 @@ impl Change {
     }
 
     /// Moves a pour point, with what was found at its new place.
+    #[boxed]
     pub async fn move_pour_point(&self, id: i64, new: NewPourPoint) -> Result<()> {
         let mut row: pour_point::ActiveModel = self.pour_point(id).await?.into();
         (row.name, row.x, row.y) = (Set(new.name), Set(new.x), Set(new.y));
@@ -132,6 +139,7 @@ impl Change {
     }
 
     /// Keeps what was found for a pour point, which stays where it is.
+    #[boxed]
     pub async fn keep_delineated(&self, id: i64, found: Delineated) -> Result<()> {
         let row = pour_point::ActiveModel {
             id: Set(self.any_pour_point(id).await?.id),
@@ -145,6 +153,7 @@ impl Change {
     }
 
     /// Gives a pour point another name.
+    #[boxed]
     pub async fn rename_pour_point(&self, id: i64, name: &str) -> Result<()> {
         let mut row: pour_point::ActiveModel = self.pour_point(id).await?.into();
         row.name = Set(name.into());
@@ -153,6 +162,7 @@ impl Change {
     }
 
     /// Deletes a pour point, or brings it back.
+    #[boxed]
     pub async fn set_pour_point_deleted(&self, id: i64, deleted: bool) -> Result<()> {
         let mut row: pour_point::ActiveModel = self.any_pour_point(id).await?.into();
         row.deleted_at = Set(deleted.then(crate::studies::now));

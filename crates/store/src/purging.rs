@@ -4,7 +4,7 @@ use sea_orm::prelude::ChronoDateTimeUtc;
 use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, Statement, TransactionTrait};
 
 use crate::entity::study;
-use crate::{Error, Result, Store};
+use crate::{Error, Result, Store, boxed};
 
 /// Purge statements; undo entries come before what they restore.
 const PURGED: [&str; 8] = [
@@ -26,6 +26,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where it is not among the deleted ones.
+    #[boxed]
     pub async fn purge_study(&self, id: i64) -> Result<()> {
         let gone = study::Entity::delete_many()
             .filter(study::Column::Id.eq(id))
@@ -49,6 +50,7 @@ impl Store {
     }
 
     /// Removes for good the studies that were deleted longer ago than `age`; and returns their number.
+    #[boxed]
     pub async fn purge_deleted(&self, age: std::time::Duration) -> Result<u64> {
         let before = ChronoDateTimeUtc::from(std::time::SystemTime::now() - age);
         let gone =
@@ -62,6 +64,7 @@ impl Store {
     /// Forgets the changes that were made longer ago than `age`, which can be undone no more then, and removes for good
     /// the layers, pictures, trials and pour points that were deleted longer ago. Jobs that were finished longer ago go
     /// too, but for the last of each study. Returns the number of rows.
+    #[boxed]
     pub async fn purge_changes(&self, age: std::time::Duration) -> Result<u64> {
         let before = ChronoDateTimeUtc::from(std::time::SystemTime::now() - age);
         let transaction = self.db.begin().await?;

@@ -18,7 +18,7 @@ use crate::change::locked;
 use crate::dems::{at_work, number_at_work};
 use crate::entity::{file, raster, raster_block};
 use crate::raster_role::RasterRole;
-use crate::{Change, Error, Result, Store};
+use crate::{Change, Error, Result, Store, boxed};
 
 /// Size and place of a raster.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -187,6 +187,7 @@ impl RasterWriter {
     }
 
     /// Removes rasters of the study. Readers can go on for a while.
+    #[boxed]
     pub async fn remove(&self, roles: &[RasterRole]) -> Result<()> {
         raster::Entity::update_many()
             .col_expr(raster::Column::SupersededAt, Expr::value(crate::studies::now()))
@@ -203,6 +204,7 @@ impl RasterWriter {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study was deleted meanwhile.
+    #[boxed]
     pub async fn into_change(self) -> Result<Change> {
         let study = locked(&self.transaction, self.study).await?;
         Ok(Change::new(self.transaction, study, self.store))
@@ -267,21 +269,25 @@ async fn rasters_where(
 
 impl Store {
     /// Begins to write results of a study.
+    #[boxed]
     pub async fn write(&self, study: i64) -> Result<RasterWriter> {
         Ok(RasterWriter { transaction: self.db.begin().await?, study, store: self.clone() })
     }
 
     /// Size and place of a raster, if the study has it.
+    #[boxed]
     pub async fn raster(&self, study: i64, role: RasterRole) -> Result<Option<RasterMeta>> {
         Ok(self.rasters(study).await?.remove(&role))
     }
 
     /// Size and place of all rasters of a study, as they are at one moment.
+    #[boxed]
     pub async fn rasters(&self, study: i64) -> Result<HashMap<RasterRole, RasterMeta>> {
         rasters_of(&self.db, study).await
     }
 
     /// Size and place of all rasters of a DEM of a study that is set aside; of the one at work where none is named.
+    #[boxed]
     pub async fn rasters_of_dem(
         &self,
         study: i64,
@@ -297,6 +303,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such raster.
+    #[boxed]
     pub async fn raster_by_number(&self, study: i64, id: i64) -> Result<(RasterRole, RasterMeta)> {
         let read = async {
             let found =
@@ -314,6 +321,7 @@ impl Store {
 
     /// Removes for good the rasters and files in whose place others have stood for longer than `age`, but for files
     /// that somebody reads.
+    #[boxed]
     pub async fn purge_superseded(&self, age: std::time::Duration) -> Result<u64> {
         let before = ChronoDateTimeUtc::from(std::time::SystemTime::now() - age);
         let rasters = raster::Entity::delete_many()

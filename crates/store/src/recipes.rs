@@ -9,7 +9,7 @@ use sea_orm::{
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 use crate::entity::{recipe, recipe_chunk};
-use crate::{Error, PIECE, Result, Store, now};
+use crate::{Error, PIECE, Result, Store, boxed, now};
 
 pub use recipe::Model as KeptRecipe;
 
@@ -30,6 +30,7 @@ pub struct NewRecipe<'a> {
 
 impl Store {
     /// The kept recipes, by name.
+    #[boxed]
     pub async fn recipes(&self) -> Result<Vec<KeptRecipe>> {
         Ok(recipe::Entity::find().order_by_asc(recipe::Column::Name).all(&self.db).await?)
     }
@@ -38,11 +39,13 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`].
+    #[boxed]
     pub async fn recipe(&self, id: i64) -> Result<KeptRecipe> {
         recipe::Entity::find_by_id(id).one(&self.db).await?.ok_or(Error::NotFound("recipe"))
     }
 
     /// Whether a recipe but that of a number has a name.
+    #[boxed]
     pub async fn recipe_name_taken(&self, name: &str, but: Option<i64>) -> Result<bool> {
         let found = recipe::Entity::find().filter(recipe::Column::Name.eq(name));
         let found = found.filter(recipe::Column::Id.ne(but.unwrap_or(0)));
@@ -80,6 +83,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where it was deleted meanwhile.
+    #[boxed]
     pub async fn fetch_recipe(&self, id: i64, path: &Path) -> Result<()> {
         let bytes = self.recipe(id).await?.bytes;
         let mut target = tokio::fs::File::create(path).await?;
@@ -95,6 +99,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`].
+    #[boxed]
     pub async fn describe_recipe(&self, id: i64, name: &str, about: &str) -> Result<()> {
         let row = recipe::ActiveModel {
             id: Set(id),
@@ -111,6 +116,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`].
+    #[boxed]
     pub async fn delete_recipe(&self, id: i64) -> Result<()> {
         match recipe::Entity::delete_by_id(id).exec(&self.db).await?.rows_affected {
             0 => Err(Error::NotFound("recipe")),

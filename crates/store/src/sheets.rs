@@ -5,10 +5,11 @@ use sea_orm::sea_query::{Expr, ExprTrait, OnConflict};
 use sea_orm::{ActiveModelTrait, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 
 use crate::entity::{sheet, sheet_picture};
-use crate::{Change, Error, Kept, Result, Store};
+use crate::{Change, Error, Kept, Result, Store, boxed};
 
 impl Store {
     /// The sheets of a study, the oldest first.
+    #[boxed]
     pub async fn sheets(&self, study: i64) -> Result<Vec<sheet::Model>> {
         let found = sheet::Entity::find()
             .filter(sheet::Column::StudyId.eq(study))
@@ -21,6 +22,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such sheet.
+    #[boxed]
     pub async fn sheet(&self, study: i64, id: i64) -> Result<sheet::Model> {
         let found = sheet::Entity::find_by_id(id)
             .filter(sheet::Column::StudyId.eq(study))
@@ -32,6 +34,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has none of that SHA-256.
+    #[boxed]
     pub async fn sheet_picture(&self, study: i64, sha256: &str) -> Result<Vec<u8>> {
         let found = sheet_picture::Entity::find_by_id((study, sha256.to_owned())).one(&self.db).await?;
         Ok(found.ok_or(Error::NotFound("picture of the sheet"))?.png)
@@ -43,6 +46,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such sheet.
+    #[boxed]
     pub async fn sheet(&self, id: i64) -> Result<sheet::Model> {
         let found = sheet::Entity::find_by_id(id)
             .filter(sheet::Column::StudyId.eq(self.id()))
@@ -51,6 +55,7 @@ impl Change {
     }
 
     /// Adds a sheet; returns its number.
+    #[boxed]
     pub async fn add_sheet(&self, name: &str, sheet: Kept) -> Result<i64> {
         let row = sheet::ActiveModel {
             study_id: Set(self.id()),
@@ -68,6 +73,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such sheet.
+    #[boxed]
     pub async fn set_sheet(&self, id: i64, name: &str, sheet: Kept) -> Result<()> {
         let change = sheet::ActiveModel {
             name: Set(name.into()),
@@ -81,6 +87,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such sheet.
+    #[boxed]
     pub async fn set_sheet_deleted(&self, id: i64, deleted: bool) -> Result<()> {
         let deleted_at = Set(deleted.then(crate::studies::now));
         self.change_sheet(id, sheet::ActiveModel { deleted_at, ..Default::default() }).await
@@ -99,6 +106,7 @@ impl Change {
     }
 
     /// Keeps a picture that stands on sheets.
+    #[boxed]
     pub async fn put_sheet_picture(&self, sha256: &str, png: Vec<u8>) -> Result<()> {
         let row = sheet_picture::ActiveModel {
             study_id: Set(self.id()),

@@ -12,7 +12,7 @@ use serde_json::Value as Json;
 
 use crate::dems::number_at_work;
 use crate::entity::{dem, pour_point, study};
-use crate::{Change, Error, Kept, Result, Store};
+use crate::{Change, Error, Kept, Result, Store, boxed};
 
 /// The time now.
 /// The time.
@@ -137,11 +137,13 @@ pub struct StudyHead {
 
 impl Store {
     /// All studies that are not deleted, the last changed first.
+    #[boxed]
     pub async fn studies(&self) -> Result<Vec<Study>> {
         find(&self.db, "s.deleted_at IS NULL ORDER BY s.updated_at DESC, s.id DESC", vec![]).await
     }
 
     /// Returns the entries of the list of studies, the most recently changed first.
+    #[boxed]
     pub async fn study_heads(&self) -> Result<Vec<StudyHead>> {
         let found = study::Entity::find()
             .select_only()
@@ -159,6 +161,7 @@ impl Store {
     }
 
     /// Studies by their numbers.
+    #[boxed]
     pub async fn studies_of(&self, ids: Vec<i64>) -> Result<Vec<Study>> {
         find(&self.db, "s.id = ANY($1) AND s.deleted_at IS NULL", vec![ids.into()]).await
     }
@@ -167,6 +170,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where there is no such study.
+    #[boxed]
     pub async fn revision(&self, id: i64) -> Result<i64> {
         let found = study::Entity::find_by_id(id)
             .select_only()
@@ -177,6 +181,7 @@ impl Store {
     }
 
     /// Pour points of all studies that have some, by study.
+    #[boxed]
     pub async fn pour_point_counts(&self) -> Result<HashMap<i64, usize>> {
         let found: Vec<(i64, i64)> = pour_point::Entity::find()
             .select_only()
@@ -194,6 +199,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where there is no such study.
+    #[boxed]
     pub async fn fingerprint(&self, study: i64) -> Result<String> {
         #[derive(FromQueryResult)]
         struct Known {
@@ -206,6 +212,7 @@ impl Store {
     }
 
     /// For each study with a package, or for one, whether the study is still what the package was written from.
+    #[boxed]
     pub async fn packages(&self, of: Option<i64>) -> Result<HashMap<i64, bool>> {
         #[derive(FromQueryResult)]
         struct Known {
@@ -224,6 +231,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where there is no such study.
+    #[boxed]
     pub async fn raw_study(&self, id: i64) -> Result<String> {
         let sql = "SELECT jsonb_pretty(jsonb_build_object(
                 'study', to_jsonb(s) || jsonb_build_object('settings', settings_of(s.id)),
@@ -247,16 +255,19 @@ impl Store {
     }
 
     /// Studies that were deleted and can still be restored, the last deleted first.
+    #[boxed]
     pub async fn deleted_studies(&self) -> Result<Vec<Study>> {
         find(&self.db, "s.deleted_at IS NOT NULL ORDER BY s.deleted_at DESC", vec![]).await
     }
 
     /// A study by number.
+    #[boxed]
     pub async fn study(&self, id: i64) -> Result<Study> {
         one(&self.db, id).await
     }
 
     /// Makes a study, as a change that is being made: it is there once the change is kept.
+    #[boxed]
     pub async fn create_study(&self, name: &str, description: &str, source: Option<Kept>) -> Result<Change> {
         let row = study::ActiveModel {
             name: Set(name.into()),
@@ -275,6 +286,7 @@ impl Store {
     }
 
     /// Deletes a study; it can be restored until it is purged.
+    #[boxed]
     pub async fn delete_study(&self, id: i64) -> Result<()> {
         let row = study::ActiveModel {
             id: Set(self.study(id).await?.id),
@@ -286,6 +298,7 @@ impl Store {
     }
 
     /// Brings a deleted study back.
+    #[boxed]
     pub async fn restore_study(&self, id: i64) -> Result<()> {
         let found = study::Entity::find_by_id(id).one(&self.db).await?.ok_or(Error::NotFound("study"))?;
         let row = study::ActiveModel { id: Set(found.id), deleted_at: Set(None), ..Default::default() };
@@ -296,6 +309,7 @@ impl Store {
 
 impl Change {
     /// Changes name and description.
+    #[boxed]
     pub async fn describe(&self, name: &str, description: &str) -> Result<()> {
         let row = study::ActiveModel {
             id: Set(self.id()),
@@ -308,6 +322,7 @@ impl Change {
     }
 
     /// Changes parts of the study.
+    #[boxed]
     pub async fn set(&self, change: StudyChange) -> Result<()> {
         let dem = number_at_work(&self.transaction, self.id()).await?;
         for (_, source) in change.iter().filter(|(part, _)| *part == StudyPart::Source) {
@@ -324,6 +339,7 @@ impl Change {
 
     /// Changes the choices of the analyst. Lists among them, of changes to streams by hand and of what was said of
     /// shortfalls, are rows of their own.
+    #[boxed]
     pub async fn set_settings(&self, settings: Kept) -> Result<()> {
         let values = [self.id().into(), settings.into_json().into()];
         let backend = self.transaction.get_database_backend();

@@ -11,7 +11,7 @@ use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 
 use crate::entity::trial;
-use crate::{Change, Error, Kept, Result, Store};
+use crate::{Change, Error, Kept, Result, Store, boxed};
 
 /// A trial without its lines.
 #[derive(Debug, Clone, PartialEq, FromQueryResult)]
@@ -32,6 +32,7 @@ pub struct Trial {
 
 impl Store {
     /// The trials of a study, the oldest first.
+    #[boxed]
     pub async fn trials(&self, study: i64) -> Result<Vec<Trial>> {
         let found = trial::Entity::find()
             .select_only()
@@ -53,6 +54,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such trial.
+    #[boxed]
     pub async fn trial(&self, study: i64, id: i64) -> Result<Trial> {
         self.trials(study).await?.into_iter().find(|t| t.id == id).ok_or(Error::NotFound("trial"))
     }
@@ -71,6 +73,7 @@ impl Store {
 
 impl Change {
     /// The names of all trials of the study.
+    #[boxed]
     pub async fn trial_names(&self) -> Result<Vec<String>> {
         let found = trial::Entity::find()
             .select_only()
@@ -104,6 +107,7 @@ impl Change {
     }
 
     /// Changes name and remark of a trial.
+    #[boxed]
     pub async fn describe_trial(&self, id: i64, name: &str, remark: &str) -> Result<()> {
         let change =
             trial::ActiveModel { name: Set(name.into()), remark: Set(remark.into()), ..Default::default() };
@@ -111,6 +115,7 @@ impl Change {
     }
 
     /// Deletes a trial, or brings it back.
+    #[boxed]
     pub async fn set_trial_deleted(&self, id: i64, deleted: bool) -> Result<()> {
         let deleted_at = Set(deleted.then(crate::studies::now));
         self.change_trial(id, trial::ActiveModel { deleted_at, ..Default::default() }).await
@@ -120,6 +125,7 @@ impl Change {
     ///
     /// # Errors
     /// [`Error::NotFound`] where the study has no such trial.
+    #[boxed]
     pub async fn choose_trial(&self, chosen: Option<(i64, String)>) -> Result<Option<(i64, String)>> {
         let before = trial::Entity::find()
             .select_only()

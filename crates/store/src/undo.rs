@@ -9,7 +9,7 @@ use serde_json::Value as Json;
 
 use crate::entity::undo_entry;
 use crate::kept::{self, Kept, Versioned};
-use crate::{Change, Result, Store};
+use crate::{Change, Result, Store, boxed};
 
 /// How a change is undone.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -238,6 +238,7 @@ impl Store {
     ///
     /// # Errors
     /// [`crate::Error::Unreadable`] where this version cannot read it.
+    #[boxed]
     pub async fn last_change(&self, study: i64) -> Result<Option<Undoable>> {
         last(&self.db, study).await
     }
@@ -250,6 +251,7 @@ impl Change {
     ///
     /// # Errors
     /// [`crate::Error::Database`].
+    #[boxed]
     pub async fn take(&self, id: i64) -> Result<bool> {
         if last(&self.transaction, self.id()).await?.is_none_or(|now| now.id != id) {
             return Ok(false);

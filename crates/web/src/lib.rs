@@ -15,12 +15,14 @@ mod ui;
 
 use std::sync::Arc;
 
+use async_recursion::async_recursion as boxed;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::routing::get;
 use bothros_maps::Maps;
 use bothros_store::{Event, Store};
 use bothros_workflow::{Calibration, Facts, GridCache};
+use futures::future::BoxFuture;
 use moka::policy::EvictionPolicy;
 use tokio::sync::broadcast;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
@@ -187,6 +189,7 @@ impl App {
     ///
     /// # Errors
     /// [`bothros_store::Error`] where the database cannot be heard any more; to be called again then.
+    #[boxed]
     pub async fn hear(&self) -> Result<(), bothros_store::Error> {
         let mut heard = self.store.events().await?;
         // What happened before is not known.
@@ -215,6 +218,7 @@ impl App {
     ///
     /// # Errors
     /// [`bothros_store::Error`] where the database cannot be reached; to be called again then.
+    #[boxed]
     pub async fn purge(&self) -> Result<(), bothros_store::Error> {
         loop {
             self.store.purge_deleted(shell::start::RESTORE_WITHIN).await?;
@@ -263,7 +267,16 @@ impl App {
     }
 
     /// Answers requests on `listener` until `stop` is ready.
-    pub async fn serve(self, listener: tokio::net::TcpListener, stop: impl Future<Output = ()> + Send) {
+    pub async fn serve(
+        self,
+        listener: tokio::net::TcpListener,
+        stop: impl Future<Output = ()> + Send + 'static,
+    ) {
+        self.answer(listener, Box::pin(stop)).await;
+    }
+
+    #[boxed]
+    async fn answer(self, listener: tokio::net::TcpListener, stop: BoxFuture<'static, ()>) {
         let most = self.options.connections;
         // Streams of events never end by themselves, so that requests are not waited for.
         listen::answer(listener, self.router(), most, stop).await;

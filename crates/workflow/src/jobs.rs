@@ -9,9 +9,10 @@ use crate::inputs::layers;
 use crate::recipe::{follow, run_to};
 use crate::sheets::atlas;
 use crate::terrain::{fetch, import, prepare};
-use crate::{Error, GridCache, Result};
+use crate::{Error, GridCache, Result, boxed};
 
 /// Does a job, whatever it is.
+#[boxed]
 pub async fn work(store: Store, grids: GridCache, job: Job, handle: JobHandle) -> Outcome {
     let done = match JobKind::from_name(&job.kind) {
         Some(JobKind::Fetch) => fetch::run(&store, &grids, job.study_id, &job.parameters, &handle).await,

@@ -44,3 +44,6 @@ pub use study::*;
 pub use terrain::*;
 pub use told::{evidence, quantity};
 pub use undo::undo;
+
+/// Boxes the future of an async function: what it does is compiled here, not once more in every crate that awaits it.
+pub(crate) use async_recursion::async_recursion as boxed;

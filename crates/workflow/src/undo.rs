@@ -14,7 +14,7 @@ use crate::study::grids::StreamRules;
 use crate::study::kept_forms::KeptPreparing;
 use crate::study::settings::put_back;
 use crate::terrain::sources::restore_source;
-use crate::{Error, Facts, GridCache, PourPointPlace, Result, Settings};
+use crate::{Error, Facts, GridCache, PourPointPlace, Result, Settings, boxed};
 
 /// Long computations, done before the study is locked.
 #[derive(Default)]
@@ -37,6 +37,7 @@ fn parts(inverse: Inverse) -> Vec<Inverse> {
 /// # Errors
 /// [`Error::Refused`] where nothing is left to undo; [`bothros_store::Error::Busy`] where a job runs that must end
 /// first. What could not be undone can be undone later.
+#[boxed]
 pub async fn undo(store: &Store, grids: &GridCache, study: i64) -> Result<String> {
     let mut rounds = Rounds::new(store, study);
     loop {

@@ -8,7 +8,7 @@ use sea_orm::{
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 use crate::entity::{batch_file, batch_file_chunk};
-use crate::{Error, PIECE, Result, Store};
+use crate::{Error, PIECE, Result, Store, boxed};
 
 pub use batch_file::Model as BatchFile;
 
@@ -48,6 +48,7 @@ pub(super) async fn drop_of_run(db: &impl ConnectionTrait, run: i64) -> Result<(
 
 impl Store {
     /// The files that the runs of a batch read, or that one of its runs wrote, by name.
+    #[boxed]
     pub async fn batch_files(&self, batch: i64, run: Option<i64>) -> Result<Vec<BatchFile>> {
         let found = batch_file::Entity::find().filter(batch_file::Column::BatchId.eq(batch));
         let found = match run {
@@ -58,6 +59,7 @@ impl Store {
     }
 
     /// Names of the files that the runs of a batch wrote, by the numbers of the runs.
+    #[boxed]
     pub async fn files_of_runs(&self, batch: i64) -> Result<std::collections::HashMap<i64, Vec<String>>> {
         let found = batch_file::Entity::find()
             .filter(batch_file::Column::BatchId.eq(batch))
@@ -73,6 +75,7 @@ impl Store {
     }
 
     /// A piece of a file of a batch, of [`PIECE`] bytes but for the last; none past its end.
+    #[boxed]
     pub async fn batch_file_piece(&self, id: i64, sequence: i32) -> Result<Option<Vec<u8>>> {
         Ok(batch_file_chunk::Entity::find_by_id((id, sequence)).one(&self.db).await?.map(|c| c.data))
     }
@@ -81,6 +84,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`] where it was deleted meanwhile.
+    #[boxed]
     pub async fn fetch_batch_file(&self, id: i64, path: &Path) -> Result<()> {
         let pieces = batch_file_chunk::Entity::find()
             .select_only()

@@ -16,7 +16,7 @@ pub use files::BatchFile;
 pub use work::{RunOutcome, RunWorker};
 
 use crate::entity::{batch, run};
-use crate::{Error, JobState, Result, Store};
+use crate::{Error, JobState, Result, Store, boxed};
 
 pub use batch::Model as Batch;
 pub use run::Model as Run;
@@ -107,6 +107,7 @@ impl Store {
     ///
     /// # Errors
     /// Those of the database.
+    #[boxed]
     pub async fn service_token(&self, anew: bool) -> Result<String> {
         let made = format!("{}{}", uuid::Uuid::new_v4().simple(), uuid::Uuid::new_v4().simple());
         let sql = match anew {
@@ -125,6 +126,7 @@ impl Store {
     ///
     /// # Errors
     /// Those of the database, and of reading the files.
+    #[boxed]
     pub async fn begin_batch(&self, new: NewBatch) -> Result<Batch> {
         let transaction = self.db.begin().await?;
         let row = batch::ActiveModel {
@@ -163,6 +165,7 @@ impl Store {
     }
 
     /// All batches, the last one first.
+    #[boxed]
     pub async fn batches(&self) -> Result<Vec<BatchHead>> {
         let sql = "SELECT b.id, b.name, b.made_by, b.program, b.created_at, count(r.id) AS runs,
                 count(r.id) FILTER (WHERE r.state IN ('queued', 'running')) AS active,
@@ -177,11 +180,13 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`].
+    #[boxed]
     pub async fn batch(&self, id: i64) -> Result<Batch> {
         batch::Entity::find_by_id(id).one(&self.db).await?.ok_or(Error::NotFound("batch"))
     }
 
     /// The runs of a batch, in their order.
+    #[boxed]
     pub async fn runs(&self, batch: i64) -> Result<Vec<Run>> {
         let found =
             run::Entity::find().filter(run::Column::BatchId.eq(batch)).order_by_asc(run::Column::Number);
@@ -189,6 +194,7 @@ impl Store {
     }
 
     /// Runs that were begun in one way, in these states, the last one first.
+    #[boxed]
     pub async fn runs_made_by(
         &self,
         by: MadeBy,
@@ -213,16 +219,19 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`].
+    #[boxed]
     pub async fn run(&self, id: i64) -> Result<Run> {
         run::Entity::find_by_id(id).one(&self.db).await?.ok_or(Error::NotFound("run"))
     }
 
     /// Stops the runs of a batch that have not ended: those that wait at once, those that are worked on at their next check.
+    #[boxed]
     pub async fn stop_batch(&self, batch: i64) -> Result<()> {
         self.stop_where(run::Column::BatchId.eq(batch)).await
     }
 
     /// Stops a run that has not ended, as [`Store::stop_batch`].
+    #[boxed]
     pub async fn stop_run(&self, id: i64) -> Result<()> {
         self.stop_where(run::Column::Id.eq(id)).await
     }
@@ -247,6 +256,7 @@ impl Store {
 
     /// Queues again what was stopped in a batch, and what failed where `failed` is set. What is done is not run again. How
     /// many.
+    #[boxed]
     pub async fn take_up_batch(&self, batch: i64, failed: bool) -> Result<u64> {
         let mut states = vec![JobState::Cancelled.name(), JobState::Interrupted.name()];
         if failed {
@@ -269,6 +279,7 @@ impl Store {
     ///
     /// # Errors
     /// [`Error::NotFound`].
+    #[boxed]
     pub async fn delete_batch(&self, id: i64) -> Result<()> {
         match batch::Entity::delete_by_id(id).exec(&self.db).await?.rows_affected {
             0 => Err(Error::NotFound("batch")),

@@ -11,7 +11,7 @@ use sea_orm::{ConnectionTrait, FromQueryResult, Statement, TransactionTrait};
 use serde_json::Value as Json;
 
 use super::{Run, files};
-use crate::{JobHandle, Result, Store};
+use crate::{JobHandle, Result, Store, boxed};
 
 /// Time between two looks for a run that waits.
 const LOOK_EVERY: Duration = Duration::from_millis(500);
@@ -46,6 +46,7 @@ impl Store {
     }
 
     /// Gives back the runs that a worker was at, which stops in good order.
+    #[boxed]
     pub async fn give_back_runs(&self, worker: &str) -> Result<()> {
         let sql = "UPDATE run SET state = 'queued', worker = NULL, progress = 0, attempts = attempts - 1,
                 message = 'the worker was stopped; another goes on with it'
@@ -56,6 +57,7 @@ impl Store {
 
     /// Queues once more what silent workers left behind; after the second time it is given up. `dead` is a worker that is known
     /// to be gone.
+    #[boxed]
     pub async fn take_up_interrupted_runs(&self, dead: Option<&str>) -> Result<()> {
         let silent =
             "state = 'running' AND (heartbeat_at < now() - make_interval(secs => $1) OR worker = $2)";

@@ -11,7 +11,7 @@ use toml::{Table, Value};
 
 use crate::recipe::bundle::{Beside, Laid, LaidDem, lay_out, lay_out_aside};
 use crate::recipe::given::{Unpacked, unpacked};
-use crate::{Error, Facts, NewDemFile, Result, blocking};
+use crate::{Error, Facts, NewDemFile, Result, blocking, boxed};
 
 /// What a batch runs.
 pub enum Given {
@@ -69,6 +69,7 @@ fn refused(error: bothros_recipe::Error) -> Error {
 ///
 /// # Errors
 /// [`Error::Refused`] with the key, the run or the file that is wrong; those of the store and the disk.
+#[boxed]
 pub async fn plan_batch(store: &Store, wish: BatchWish) -> Result<PlannedBatch> {
     let dir = tempfile::tempdir()?;
     let BatchWish { given, varies, limit } = wish;
@@ -209,6 +210,7 @@ impl PlannedBatch {
     ///
     /// # Errors
     /// Those of the store.
+    #[boxed]
     pub async fn begin(self, store: &Store, name: &str, made_by: MadeBy) -> Result<Batch> {
         let run = |run: &bothros_recipe::batch::PlannedRun| NewRun {
             name: run.name.clone(),

@@ -6,7 +6,7 @@ use std::path::Path;
 use bothros_formats::{Crs, Geometry, Wanted, inspect, read_features};
 use bothros_store::{Run, Store};
 
-use crate::{Error, Result, blocking};
+use crate::{Error, Result, blocking, boxed};
 
 /// A line, CRS units.
 type Line = Vec<[f64; 2]>;
@@ -140,6 +140,7 @@ fn read(dir: &Path, number: i32, to: Option<&Crs>) -> Result<Network> {
 ///
 /// # Errors
 /// [`Error::Refused`] where a run has not ended or found no network; those of the store and of reading.
+#[boxed]
 pub async fn compare_networks(store: &Store, runs: [&Run; 2]) -> Result<NetworksCompared> {
     let dir = tempfile::tempdir()?;
     for run in runs {

@@ -9,7 +9,7 @@ use bothros_store::{Batch, JobState, Run, Store};
 use zip::CompressionMethod::{Deflated, Stored};
 use zip::write::SimpleFileOptions;
 
-use crate::{Error, Result};
+use crate::{Error, Result, boxed};
 
 /// A run as a row of runs.csv.
 ///
@@ -45,6 +45,7 @@ pub fn batch_csv(batch: &Batch, runs: &[Run]) -> Result<Vec<u8>> {
 ///
 /// # Errors
 /// Those of the store and the disk.
+#[boxed]
 pub async fn write_batch_package(store: &Store, batch: &Batch, target: &Path) -> Result<()> {
     let runs = store.runs(batch.id).await?;
     let mut zip = zip::ZipWriter::new(File::create(target)?);

@@ -8,7 +8,7 @@ use bothros_recipe::{Recipe, Report, run_with};
 use bothros_store::{JobHandle, Run, RunOutcome, Store};
 use tempfile::TempDir;
 
-use crate::{Error, Result, RunPages, blocking};
+use crate::{Error, Result, RunPages, blocking, boxed};
 
 /// What a run reports, to the handle of its work.
 struct Told(JobHandle);
@@ -58,6 +58,7 @@ async fn inputs(store: &Store, batch: i64) -> Result<std::sync::Arc<TempDir>> {
 }
 
 /// Does a run.
+#[boxed]
 pub async fn work_on_run(store: Store, run: Run, handle: JobHandle) -> RunOutcome {
     match done(&store, run, &handle).await {
         Ok(outcome) => outcome,

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::pour_points::{Delineating, ManyPlaces, PourPointPlace, add_pour_points};
 use super::subbasins::delineated;
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, GridCache, Result, Settings, Stage, blocking};
+use crate::{Error, Facts, GridCache, Result, Settings, Stage, blocking, boxed};
 
 /// A feature of a layer: the layer's number, and its own in it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -95,6 +95,7 @@ pub(crate) async fn features(
 ///
 /// # Errors
 /// [`Error::Refused`] before flow is routed.
+#[boxed]
 pub async fn dams(store: &Store, cache: &GridCache, facts: &Facts) -> Result<Vec<DamFound>> {
     let lines = features(store, facts.study, LayerRole::Dams, "Dam").await?;
     if lines.is_empty() {
@@ -127,6 +128,7 @@ pub async fn dams(store: &Store, cache: &GridCache, facts: &Facts) -> Result<Vec
 ///
 /// # Errors
 /// [`Error::Refused`] before flow is routed.
+#[boxed]
 pub async fn sites(store: &Store, cache: &GridCache, facts: &Facts) -> Result<Vec<SiteStudied>> {
     let polygons = features(store, facts.study, LayerRole::Sites, "Site").await?;
     if !polygons.iter().any(|(_, _, shape)| matches!(shape, Shape::Polygons(_))) {
@@ -163,6 +165,7 @@ fn least_cells(km2: f64, frame: &Frame) -> u64 {
 ///
 /// # Errors
 /// [`Error::Refused`] if it is not an area.
+#[boxed]
 pub async fn set_least_inflow(store: &Store, study: i64, of: Option<FeatureKey>, km2: f64) -> Result<()> {
     if !(km2.is_finite() && km2 > 0.0) {
         return Err(Error::Refused("the least area of an inflow must be above 0".into()));
@@ -191,6 +194,7 @@ pub async fn set_least_inflow(store: &Store, study: i64, of: Option<FeatureKey>,
 ///
 /// # Errors
 /// [`Error::Refused`] where there is no such dam; those of [`add_pour_points`].
+#[boxed]
 pub async fn add_points_at_dams(
     store: &Store,
     cache: &GridCache,
@@ -215,6 +219,7 @@ pub async fn add_points_at_dams(
 ///
 /// # Errors
 /// [`Error::Refused`] where there is no such site, or it has no inflow; those of [`add_pour_points`].
+#[boxed]
 pub async fn add_points_at_inflows(
     store: &Store,
     cache: &GridCache,

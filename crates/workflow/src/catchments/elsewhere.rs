@@ -8,7 +8,9 @@ use bothros_formats::Transform;
 use bothros_store::{PourPoint, Store, kept};
 
 use super::pour_points::Delineating;
-use crate::{CatchmentFacts, CatchmentMeasures, CurveNumbers, Error, Facts, GridCache, Result, blocking};
+use crate::{
+    CatchmentFacts, CatchmentMeasures, CurveNumbers, Error, Facts, GridCache, Result, blocking, boxed,
+};
 
 /// The catchment of a pour point's place in another study.
 pub struct Elsewhere {
@@ -32,6 +34,7 @@ pub struct Elsewhere {
 /// # Errors
 /// [`Error::Refused`] where either study is not routed, or the place lies outside the other's DEM; [`Error::Core`] where no stream is
 /// near.
+#[boxed]
 pub async fn elsewhere(
     store: &Store,
     cache: &GridCache,

@@ -9,7 +9,7 @@ use bothros_formats::{Asked, Crs, Geometry, Wanted, read_features_heard};
 use bothros_store::Store;
 
 use super::pour_points::{ManyPlaces, PourPointPlace, add_pour_points};
-use crate::{Error, Facts, GridCache, Result, blocking};
+use crate::{Error, Facts, GridCache, Result, blocking, boxed};
 
 /// Where along the network pour points are placed.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -26,6 +26,7 @@ pub enum Wherever {
 ///
 /// # Errors
 /// [`Error::Refused`] for an interval of nothing, a pour point without a stream; those of [`add_pour_points`].
+#[boxed]
 pub async fn add_points_along(
     store: &Store,
     cache: &GridCache,

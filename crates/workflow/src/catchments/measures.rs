@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::catchments::CatchmentFacts;
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, GridCache, Result, Settings, Stage, blocking};
+use crate::{Error, Facts, GridCache, Result, Settings, Stage, blocking, boxed};
 
 /// Points of a hypsometric curve.
 const CURVE: usize = 101;
@@ -70,6 +70,7 @@ impl CatchmentMeasures {
 ///
 /// # Errors
 /// [`Error::Refused`] where it is not delineated.
+#[boxed]
 pub async fn measures_of(
     store: &Store,
     cache: &GridCache,
@@ -159,6 +160,7 @@ async fn check_curve_numbers(store: &Store, cache: &GridCache, facts: &Facts, na
 ///
 /// # Errors
 /// [`Error::Refused`] for a formula that is not known, or a choice without a reason.
+#[boxed]
 pub async fn set_concentration(
     store: &Store,
     cache: &GridCache,

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::study::as_read::Rounds;
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage, Streams, blocking};
+use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage, Streams, blocking, boxed};
 
 /// A catchment as it is kept with its pour point.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -75,6 +75,7 @@ impl Delineating {
     ///
     /// # Errors
     /// [`Error::Refused`] before flow is routed.
+    #[boxed]
     pub async fn of(store: &Store, cache: &GridCache, facts: &Facts) -> Result<Self> {
         let grids = cache.get(store, facts).await?;
         let streams = cache.streams(store, facts).await?;
@@ -248,6 +249,7 @@ pub struct Preview {
 ///
 /// # Errors
 /// Those of [`add_pour_point`].
+#[boxed]
 pub async fn preview(store: &Store, cache: &GridCache, facts: &Facts, at: (f64, f64)) -> Result<Preview> {
     let terrain = facts.terrain.as_ref().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
     outside(&terrain.frame, at)?;
@@ -282,6 +284,7 @@ pub async fn preview(store: &Store, cache: &GridCache, facts: &Facts, at: (f64, 
 ///
 /// # Errors
 /// [`Error::Core`] where no stream is near; [`Error::Refused`] outside the DEM and before flow is routed.
+#[boxed]
 pub async fn add_pour_point(
     store: &Store,
     cache: &GridCache,
@@ -319,6 +322,7 @@ pub struct ManyPlaces {
 ///
 /// # Errors
 /// [`Error::Refused`] where none can be placed, there are too many, and before flow is routed.
+#[boxed]
 pub async fn add_pour_points(
     store: &Store,
     cache: &GridCache,
@@ -402,6 +406,7 @@ pub async fn add_pour_points(
 ///
 /// # Errors
 /// Those of [`add_pour_point`]; [`bothros_store::Error::NotFound`] where it was deleted.
+#[boxed]
 pub async fn move_pour_point(
     store: &Store,
     cache: &GridCache,
@@ -441,6 +446,7 @@ fn back(before: PourPoint) -> Inverse {
 ///
 /// # Errors
 /// [`bothros_store::Error::NotFound`] where it was deleted.
+#[boxed]
 pub async fn rename_pour_point(store: &Store, study: i64, id: i64, name: &str) -> Result<()> {
     let change = store.change(study).await?;
     let before = change.pour_point(id).await?;
@@ -455,6 +461,7 @@ pub async fn rename_pour_point(store: &Store, study: i64, id: i64, name: &str) -
 ///
 /// # Errors
 /// [`bothros_store::Error::NotFound`] where it was deleted before.
+#[boxed]
 pub async fn delete_pour_point(store: &Store, study: i64, id: i64) -> Result<()> {
     let change = store.change(study).await?;
     let before = change.pour_point(id).await?;
@@ -469,6 +476,7 @@ pub async fn delete_pour_point(store: &Store, study: i64, id: i64) -> Result<()>
 ///
 /// # Errors
 /// Those of the store.
+#[boxed]
 pub async fn set_snapping(store: &Store, study: i64, snap_m: f64, snap_to: SnapTo) -> Result<()> {
     let change = store.change(study).await?;
     let set = |settings: &mut Settings| {

@@ -10,7 +10,7 @@ use bothros_core::{Area, Connection, cells_along};
 use bothros_store::{LayerRole, PourPoint, Shape, Store, kept};
 
 use super::dams::{FeatureKey, features};
-use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Result, blocking};
+use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Result, blocking, boxed};
 
 /// A published boundary that can be compared with.
 #[derive(Debug, Clone, PartialEq)]
@@ -35,6 +35,7 @@ pub struct Compared {
 ///
 /// # Errors
 /// Those of the store.
+#[boxed]
 pub async fn published_boundaries(store: &Store, facts: &Facts) -> Result<Vec<Published>> {
     let Some(frame) = facts.terrain.as_ref().map(|t| t.frame) else { return Ok(Vec::new()) };
     let all = features(store, facts.study, LayerRole::Boundaries, "Boundary").await?;
@@ -52,6 +53,7 @@ pub async fn published_boundaries(store: &Store, facts: &Facts) -> Result<Vec<Pu
 ///
 /// # Errors
 /// [`Error::Refused`] where there is no such boundary.
+#[boxed]
 pub async fn boundary(store: &Store, study: i64, key: FeatureKey) -> Result<(String, MultiPolygon)> {
     let all = features(store, study, LayerRole::Boundaries, "Boundary").await?;
     let found = all.into_iter().find(|(k, ..)| *k == key);
@@ -66,6 +68,7 @@ pub async fn boundary(store: &Store, study: i64, key: FeatureKey) -> Result<(Str
 ///
 /// # Errors
 /// [`Error::Refused`] where the pour point has no catchment, or there is no such boundary.
+#[boxed]
 pub async fn compared(
     store: &Store,
     cache: &GridCache,

@@ -18,7 +18,7 @@ use crate::catchments::CatchmentFacts;
 use crate::catchments::pour_points::Delineating;
 use crate::study::grids::Index;
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage, Streams};
+use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage, Streams, boxed};
 
 /// A place, `[x, y]` in the study's CRS.
 type Place = [f64; 2];
@@ -153,6 +153,7 @@ impl Subbasins {
 ///
 /// # Errors
 /// Those of the store.
+#[boxed]
 pub async fn delineated(store: &Store, study: i64) -> Result<Vec<(PourPoint, Cell)>> {
     let mut all = Vec::new();
     for point in store.pour_points(study).await? {
@@ -208,6 +209,7 @@ pub fn division_title(division: Division) -> String {
 ///
 /// # Errors
 /// [`Error::Refused`] for a target that is no area.
+#[boxed]
 pub async fn set_division(store: &Store, study: i64, division: Division, outline: OutlineKind) -> Result<()> {
     if let Division::TargetKm2(km2) = division
         && !(km2.is_finite() && km2 > 0.0)
@@ -234,6 +236,7 @@ pub async fn set_division(store: &Store, study: i64, division: Division, outline
 ///
 /// # Errors
 /// [`Error::Core`] where no stream is near; [`Error::Refused`] before flow is routed, and where a sub-basin ends there.
+#[boxed]
 pub async fn split_subbasin(store: &Store, cache: &GridCache, study: i64, at: (f64, f64)) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let with = Delineating::of(store, cache, &facts).await?;
@@ -280,6 +283,7 @@ async fn ending_at(store: &Store, cache: &GridCache, facts: &Facts, outlet: Cell
 ///
 /// # Errors
 /// [`Error::Refused`] where it ends at a pour point, or drains to no other.
+#[boxed]
 pub async fn merge_subbasin(store: &Store, cache: &GridCache, study: i64, outlet: Cell) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let (at, place) = ending_at(store, cache, &facts, outlet).await?;
@@ -306,6 +310,7 @@ pub async fn merge_subbasin(store: &Store, cache: &GridCache, study: i64, outlet
 ///
 /// # Errors
 /// [`Error::Refused`] where none ends there.
+#[boxed]
 pub async fn name_subbasin(
     store: &Store,
     cache: &GridCache,
@@ -333,6 +338,7 @@ pub async fn name_subbasin(
 ///
 /// # Errors
 /// Those of the store.
+#[boxed]
 pub async fn forget_subbasin_changes(store: &Store, study: i64) -> Result<()> {
     change_choice(store, study, "Sub-basins as divided, without changes by hand".into(), |choice| {
         choice.split.clear();

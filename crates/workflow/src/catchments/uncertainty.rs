@@ -22,7 +22,7 @@ use super::CatchmentFacts;
 use crate::conditioning::choices::{conditioning_key, conditioning_of};
 use crate::network::map::{StreamMap, tolerance};
 use crate::study::grids::{StreamRules, prepared_dem};
-use crate::{Error, Facts, Grids, Result, Stage, Streams, TerrainFacts, blocking};
+use crate::{Error, Facts, Grids, Result, Stage, Streams, TerrainFacts, blocking, boxed};
 
 /// What is asked for.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -117,6 +117,7 @@ impl UncertaintyFacts {
 ///
 /// # Errors
 /// [`Error::Refused`] before flow is routed.
+#[boxed]
 pub async fn uncertainty_key(store: &Store, facts: &Facts) -> Result<String> {
     let terrain = facts.terrain.as_ref().ok_or_else(Error::not_routed)?;
     let threshold = facts.network.as_ref().ok_or_else(Error::not_routed)?.threshold;
@@ -133,6 +134,7 @@ pub async fn uncertainty_key(store: &Store, facts: &Facts) -> Result<String> {
 ///
 /// # Errors
 /// [`Error::Refused`] before flow is routed; [`Error::Core`] for an error or a correlation that do not fit the DEM; busy.
+#[boxed]
 pub async fn start_realisations(store: &Store, study: i64, asked: RealiseChoice) -> Result<()> {
     let change = store.change_idle(study).await?;
     let facts = Facts::of(change.study())?;

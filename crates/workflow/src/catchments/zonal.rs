@@ -11,7 +11,9 @@ use bothros_store::{LayerRole, PourPoint, RasterRole, Shape, Store, kept};
 
 use super::dams::features;
 use crate::network::LandIndex;
-use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Result, Subbasins, ValueRaster, blocking};
+use crate::{
+    CatchmentFacts, Error, Facts, GridCache, Grids, Result, Subbasins, ValueRaster, blocking, boxed,
+};
 
 /// A raster with its figures inside a catchment.
 #[derive(Debug, Clone, PartialEq)]
@@ -54,6 +56,7 @@ fn window(values: &Grid<f32>, of: &Catchment) -> Grid<f32> {
 ///
 /// # Errors
 /// [`Error::Refused`] where the pour point has no catchment.
+#[boxed]
 pub async fn zonal_of(store: &Store, cache: &GridCache, facts: &Facts, point: &PourPoint) -> Result<ZonalOf> {
     let found = kept::read_some::<CatchmentFacts>(&point.catchment)?.filter(|_| facts.routing.is_some());
     let cell = found.ok_or_else(|| Error::Refused("the pour point has no catchment yet".into()))?.cell;
@@ -147,6 +150,7 @@ impl CurveNumbers {
     ///
     /// # Errors
     /// [`Error::Refused`] where the raster is gone.
+    #[boxed]
     pub async fn of(store: &Store, cache: &GridCache, facts: &Facts) -> Result<Self> {
         let how = &facts.settings.concentration;
         let Some(name) = &how.curve_number_raster else { return Ok(Self::Typed(how.curve_number)) };

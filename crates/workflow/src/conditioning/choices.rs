@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::conditioning::review::{BarrierFacts, Decision};
-use crate::{Facts, Result, layer_features};
+use crate::{Facts, Result, boxed, layer_features};
 
 /// Choices of the Conditioning stage.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -208,6 +208,7 @@ pub fn is_used(facts: &Facts, layer: &Layer) -> bool {
 }
 
 /// Key of everything that conditioning depends on: while it is the same, so is the result.
+#[boxed]
 pub async fn conditioning_key(store: &Store, facts: &Facts) -> Result<String> {
     conditioning_key_of(facts, &store.layers(facts.study).await?, &store.barriers(facts.study).await?)
 }

@@ -7,12 +7,13 @@ use serde_json::json;
 
 use crate::inputs::ground::{check_breach_line, ground_around};
 use crate::study::settings::change_settings;
-use crate::{BarrierFacts, Choices, Decision, Error, Facts, Result, Settings, Stage};
+use crate::{BarrierFacts, Choices, Decision, Error, Facts, Result, Settings, Stage, boxed};
 
 /// Chooses how the DEM is conditioned and flow routed. It can be undone; nothing is done where it is chosen already.
 ///
 /// # Errors
 /// Those of the store.
+#[boxed]
 pub async fn choose_conditioning(store: &Store, study: i64, wanted: Choices) -> Result<()> {
     let change = store.change(study).await?;
     if Facts::of(change.study())?.settings.conditioning == wanted {
@@ -34,6 +35,7 @@ pub async fn choose_conditioning(store: &Store, study: i64, wanted: Choices) -> 
 ///
 /// # Errors
 /// [`Error::Refused`] for a line that does not fall; [`bothros_store::Error::NotFound`] where there is no such barrier.
+#[boxed]
 pub async fn decide(
     store: &Store,
     study: i64,
@@ -68,6 +70,7 @@ pub async fn decide(
 ///
 /// # Errors
 /// Those of [`ground_around`].
+#[boxed]
 pub async fn barrier_profile(store: &Store, facts: &Facts, barrier: &BarrierFacts) -> Result<Profile> {
     // Enough to see what lies beside it.
     let more_m = 4.0 * facts.terrain.as_ref().map_or(3.0, |t| t.frame.cell_m());
@@ -79,6 +82,7 @@ pub async fn barrier_profile(store: &Store, facts: &Facts, barrier: &BarrierFact
 ///
 /// # Errors
 /// [`Error::Refused`] before the DEM is prepared, [`bothros_store::Error::Busy`] where a job runs.
+#[boxed]
 pub async fn start_review(store: &Store, study: i64) -> Result<()> {
     start(store, study, JobKind::Review).await
 }
@@ -87,6 +91,7 @@ pub async fn start_review(store: &Store, study: i64) -> Result<()> {
 ///
 /// # Errors
 /// [`Error::Refused`] before the DEM is prepared, [`bothros_store::Error::Busy`] where a job runs.
+#[boxed]
 pub async fn start_routing(store: &Store, study: i64) -> Result<()> {
     start(store, study, JobKind::Route).await
 }

@@ -7,7 +7,7 @@ use bothros_core::{Frame, Grid, Monitor};
 use bothros_store::{JobHandle, NewRaster, RasterMeta, RasterRole, RasterWriter};
 use tokio::sync::mpsc;
 
-use crate::Result;
+use crate::{Result, boxed};
 
 /// A result that is made; none where a study has no such result.
 pub(super) enum Made {
@@ -86,6 +86,7 @@ impl Keeping {
     ///
     /// # Errors
     /// Those of the store; an interruption where the job was cancelled or computing failed.
+    #[boxed]
     pub async fn keep(
         mut self,
         writer: &RasterWriter,

@@ -22,7 +22,7 @@ use crate::conditioning::choices::{lines, places};
 use crate::study::grids::prepared_dem;
 use crate::study::kept_forms::KeptBarrier;
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, Result, ReviewFacts, Stage, blocking, layer_features};
+use crate::{Error, Facts, Result, ReviewFacts, Stage, blocking, boxed, layer_features};
 
 /// Sinks kept in the list, the largest by volume.
 pub(crate) const SINKS_LISTED: usize = 500;
@@ -130,6 +130,7 @@ pub struct ReviewChoice {
 ///
 /// # Errors
 /// [`Error::Refused`] for an error that is no error of a DEM.
+#[boxed]
 pub async fn choose_review(store: &Store, study: i64, choice: ReviewChoice) -> Result<()> {
     if choice.vertical_error_m.is_some_and(|m| !(0.01..=20.0).contains(&m)) {
         return Err(Error::Refused("the vertical error must be between 0.01 and 20 m".into()));

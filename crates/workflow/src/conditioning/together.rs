@@ -15,12 +15,12 @@ use bothros_store::JobHandle;
 
 #[cfg(doc)]
 use crate::Error;
-use crate::{PROGRAM, Result, blocking};
+use crate::{PROGRAM, Result, blocking, boxed};
 
 /// Between two looks for something to help with.
 const LOOK: Duration = Duration::from_secs(2);
 
-/// Where workers share the filling and routing of studies, and of which.
+/// Where workers share the breaching, filling and routing of studies, and of which.
 #[derive(Debug, Clone)]
 pub struct Sharing {
     /// a directory, or `s3://bucket/prefix`
@@ -80,7 +80,7 @@ fn division(method: Method) -> Option<Division> {
     }
 }
 
-/// Conditions and routes a prepared DEM, its filling and routing with others; none where it is not shared: where nobody has said so,
+/// Conditions and routes a prepared DEM, its breaching, filling and routing with others; none where it is not shared: where nobody has said so,
 /// the study is small, or keeps its sinks. `name` is that of the study's work, and `about` tells its DEM, how it is conditioned and routed.
 pub(super) fn together(
     dem: &Grid<f32>,
@@ -142,6 +142,7 @@ impl Monitor for Helping<'_> {
 }
 
 /// Helps other workers whenever this process has no job, until `stop` is true; at once where nothing is shared.
+#[boxed]
 pub async fn help_others(mut stop: tokio::sync::watch::Receiver<bool>) {
     let Some(sharing) = SHARING.get() else { return };
     loop {

@@ -15,7 +15,7 @@ use rayon::prelude::*;
 use super::names::{KnownName, Names, Origin};
 use crate::study::grids::Grids;
 use crate::study::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, IndexGrid, LandIndex, Result, blocking};
+use crate::{Error, Facts, GridCache, IndexGrid, LandIndex, Result, blocking, boxed};
 
 /// A raster from a formula.
 pub struct DerivedGrid {
@@ -209,6 +209,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] for a formula that is wrong, with the place and the reason, or before the DEM is prepared.
+    #[boxed]
     pub async fn derived(&self, store: &Store, facts: &Facts, formula: &str) -> Result<Arc<DerivedGrid>> {
         let names = Names::of(store, facts).await?;
         let checked = names.check(formula).map_err(|e| Error::Refused(format!("{formula}: {e}")))?;
@@ -219,6 +220,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] where formulas name each other in a circle.
+    #[boxed]
     pub async fn derived_of(
         &self,
         store: &Store,

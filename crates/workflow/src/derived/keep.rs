@@ -8,7 +8,7 @@ use serde_json::json;
 
 use super::names::{KnownName, Names, Origin};
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, GridCache, Provenance, Result, Settings, Stage, ValueRaster};
+use crate::{Error, Facts, GridCache, Provenance, Result, Settings, Stage, ValueRaster, boxed};
 
 /// Derived rasters that a study may have.
 const MOST: usize = 40;
@@ -18,6 +18,7 @@ const MOST: usize = 40;
 /// # Errors
 /// [`Error::Refused`] for a name that cannot be said or is taken, a formula that is wrong or names itself by way of others, and
 /// where others that name it would be wrong.
+#[boxed]
 pub async fn keep_derived(
     store: &Store,
     cache: &GridCache,

@@ -6,7 +6,7 @@ use bothros_core::formula::{Checked, Error as Wrong, Formula, Named, Unit};
 use bothros_products::named::{NAMED, Needs, STREAMS, identifier};
 use bothros_store::{LayerRole, Store};
 
-use crate::{Facts, Result, ValueRaster};
+use crate::{Facts, Result, ValueRaster, boxed};
 
 /// Where the cells of a name come from.
 #[derive(Debug, Clone, PartialEq)]
@@ -56,6 +56,7 @@ impl Names {
     ///
     /// # Errors
     /// Those of the store.
+    #[boxed]
     pub async fn of(store: &Store, facts: &Facts) -> Result<Self> {
         let mut layers: Vec<OfRole> = Vec::new();
         for layer in store.layers(facts.study).await? {

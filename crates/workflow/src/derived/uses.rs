@@ -7,7 +7,7 @@ use bothros_formats::write_cog;
 use bothros_store::{Job, Store};
 
 use crate::{
-    DerivedGrid, Error, Facts, GridCache, NewStudy, Provenance, Result, begin_candidate, blocking,
+    DerivedGrid, Error, Facts, GridCache, NewStudy, Provenance, Result, begin_candidate, blocking, boxed,
     set_weights,
 };
 
@@ -30,6 +30,7 @@ async fn kept(
 ///
 /// # Errors
 /// [`Error::Refused`] where there is none of that name.
+#[boxed]
 pub async fn write_derived(
     store: &Store,
     cache: &GridCache,
@@ -56,6 +57,7 @@ fn provenance(facts: &Facts, formula: &str) -> Provenance {
 ///
 /// # Errors
 /// [`Error::Refused`] where there is none of that name.
+#[boxed]
 pub async fn derived_as_weights(store: &Store, cache: &GridCache, study: i64, name: &str) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let (formula, found) = kept(store, cache, &facts, name).await?;
@@ -74,6 +76,7 @@ pub async fn derived_as_weights(store: &Store, cache: &GridCache, study: i64, na
 ///
 /// # Errors
 /// [`Error::Refused`] where there is none of that name, or it is not measured in metres.
+#[boxed]
 pub async fn derived_as_dem(store: &Store, cache: &GridCache, study: i64, name: &str) -> Result<Option<Job>> {
     let facts = Facts::of(&store.study(study).await?)?;
     let (formula, found) = kept(store, cache, &facts, name).await?;

@@ -7,7 +7,7 @@ use bothros_core::{Frame, Grid, Silent};
 use bothros_store::{RasterRole, Store};
 
 use super::colour::{self, Ramp};
-use crate::{Error, Facts, LandIndex, Result, blocking};
+use crate::{Error, Facts, LandIndex, Result, blocking, boxed};
 
 /// A dot: red, green, blue, opacity.
 pub type Dot = [u8; 4];
@@ -198,6 +198,7 @@ const LOOK: usize = 96;
 ///
 /// # Errors
 /// [`Error::Refused`] before there is a DEM, where nothing of it is ground, and for a share that leaves no range.
+#[boxed]
 pub async fn range(
     store: &Store,
     facts: &Facts,

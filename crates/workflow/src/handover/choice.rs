@@ -6,7 +6,7 @@ use bothros_store::{LogLine, Record, Store};
 use serde::{Deserialize, Serialize};
 
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, ModelChoice, Result, Stage, TypedValue};
+use crate::{Error, Facts, ModelChoice, Result, Stage, TypedValue, boxed};
 
 /// What of a study is handed out.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -77,6 +77,7 @@ async fn choose(
 ///
 /// # Errors
 /// Those of the database.
+#[boxed]
 pub async fn add_format(store: &Store, study: i64, format: MoreFormat, wanted: bool) -> Result<()> {
     let told = match (format, wanted) {
         (MoreFormat::Shapefiles, true) => "Layers are handed out as Shapefiles too",
@@ -110,6 +111,7 @@ const SHORT: usize = 16;
 ///
 /// # Errors
 /// [`Error::Refused`] for what is no name in every format.
+#[boxed]
 pub async fn set_short_name(store: &Store, study: i64, typed: &str) -> Result<()> {
     let name = typed.trim();
     let letters = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
@@ -131,6 +133,7 @@ pub async fn set_short_name(store: &Store, study: i64, typed: &str) -> Result<()
 ///
 /// # Errors
 /// Those of the database.
+#[boxed]
 pub async fn set_direction_codes(store: &Store, study: i64, codes: DirectionCodes) -> Result<()> {
     let told = format!("Flow directions are handed out as {}", codes.title());
     choose(store, study, told, |handover| handover.directions = codes).await
@@ -140,6 +143,7 @@ pub async fn set_direction_codes(store: &Store, study: i64, codes: DirectionCode
 ///
 /// # Errors
 /// [`Error::Refused`] before the DEM is prepared; [`bothros_formats::Error::UnknownCrs`]; and where the study has no coordinates in it.
+#[boxed]
 pub async fn hand_out_in(store: &Store, study: i64, definition: &str) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
@@ -171,6 +175,7 @@ pub async fn hand_out_in(store: &Store, study: i64, definition: &str) -> Result<
 ///
 /// # Errors
 /// [`Error::Refused`] where the pour point has no catchment.
+#[boxed]
 pub async fn hand_out_alone(store: &Store, study: i64, alone: Option<i64>) -> Result<()> {
     let told = match alone {
         None => "All land is handed out".to_owned(),

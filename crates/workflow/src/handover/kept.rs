@@ -6,12 +6,13 @@ use std::path::Path;
 
 use bothros_store::{LogLine, Record, Store};
 
-use crate::{Error, Result, Stage};
+use crate::{Error, Result, Stage, boxed};
 
 /// Deletes a package. It cannot be undone.
 ///
 /// # Errors
 /// [`bothros_store::Error::NotFound`] where the study has none of that number.
+#[boxed]
 pub async fn delete_package(store: &Store, study: i64, id: i64) -> Result<()> {
     let file = store.kept_package(study, id).await?;
     let change = store.change(study).await?;

@@ -17,7 +17,7 @@ use crate::catchments::features;
 use crate::catchments::zonal::Impervious;
 use crate::study::settings::change_settings;
 use crate::{
-    CurveNumbers, Error, Facts, GridCache, Grids, Result, Stage, Subbasins, blocking, dams, delineated,
+    CurveNumbers, Error, Facts, GridCache, Grids, Result, Stage, Subbasins, blocking, boxed, dams, delineated,
 };
 
 /// The reservoirs of a study: dams that a lake reaches.
@@ -205,6 +205,7 @@ impl ModelTables {
 ///
 /// # Errors
 /// [`Error::Refused`] before there is a network.
+#[boxed]
 pub async fn model_tables(store: &Store, cache: &GridCache, facts: &Facts) -> Result<Arc<ModelTables>> {
     let mut facts = facts.clone();
     if facts.settings.subbasins.division == Division::Basins {
@@ -240,6 +241,7 @@ pub async fn model_tables(store: &Store, cache: &GridCache, facts: &Facts) -> Re
 ///
 /// # Errors
 /// [`Error::Refused`] for what no channel or sub-basin can have, and for a raster that holds no shares.
+#[boxed]
 pub async fn set_model(store: &Store, cache: &GridCache, study: i64, choice: ModelChoice) -> Result<()> {
     if let Some(flaw) = choice.flaw() {
         return Err(Error::Refused(flaw.into()));

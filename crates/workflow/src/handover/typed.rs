@@ -9,12 +9,13 @@ use serde_json::json;
 
 use super::scheme::model_tables;
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, GridCache, Result, Stage};
+use crate::{Error, Facts, GridCache, Result, Stage, boxed};
 
 /// Sets a parameter of elements, by their numbers in its table; `None` takes back what was typed. It can be undone.
 ///
 /// # Errors
 /// [`Error::Refused`] for a value outside its limits, for a number that no element has, and for nexuses that store nothing.
+#[boxed]
 pub async fn set_parameter(
     store: &Store,
     cache: &GridCache,
@@ -77,6 +78,7 @@ pub async fn set_parameter(
 ///
 /// # Errors
 /// [`Error::Refused`] before there is a network.
+#[boxed]
 pub async fn forget_lost(store: &Store, cache: &GridCache, study: i64) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let elements = model_tables(store, cache, &facts).await?.elements();

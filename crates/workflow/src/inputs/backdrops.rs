@@ -8,7 +8,7 @@ use bothros_store::{Backdrop, Change, FileSum, Inverse, Kept, LogLine, NewBackdr
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
-use crate::{Error, Facts, Provenance, Result, Stage, blocking};
+use crate::{Error, Facts, Provenance, Result, Stage, blocking, boxed};
 
 /// Where a picture lies.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -61,6 +61,7 @@ async fn study_crs(store: &Store, study: i64) -> Result<Crs> {
 ///
 /// # Errors
 /// [`Error::Formats`] if it is not a picture; [`Error::Refused`] before the DEM is prepared.
+#[boxed]
 pub async fn add_backdrop(store: &Store, study: i64, new: NewPicture) -> Result<String> {
     let study_crs = study_crs(store, study).await?;
     let reading = new.clone();
@@ -120,6 +121,7 @@ pub async fn add_backdrop(store: &Store, study: i64, new: NewPicture) -> Result<
 ///
 /// # Errors
 /// [`Error::Core`] where the points do not place it.
+#[boxed]
 pub async fn place_backdrop(store: &Store, study: i64, id: i64, points: Vec<TiePoint>) -> Result<Placing> {
     let crs = study_crs(store, study).await?;
     let before = store.backdrop(study, id).await?;
@@ -165,6 +167,7 @@ pub(crate) async fn put_backdrop_back(
 ///
 /// # Errors
 /// [`bothros_store::Error::NotFound`] where it was removed before.
+#[boxed]
 pub async fn remove_backdrop(store: &Store, study: i64, id: i64) -> Result<()> {
     let change = store.change(study).await?;
     let before = store.backdrop(study, id).await?;
@@ -180,6 +183,7 @@ pub async fn remove_backdrop(store: &Store, study: i64, id: i64) -> Result<()> {
 ///
 /// # Errors
 /// [`Error::Refused`] where its place is not known.
+#[boxed]
 pub async fn laid_backdrop(store: &Store, study: i64, id: i64) -> Result<Vec<u8>> {
     let crs = study_crs(store, study).await?;
     let backdrop = store.backdrop(study, id).await?;

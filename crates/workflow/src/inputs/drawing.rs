@@ -5,7 +5,7 @@ use serde_json::json;
 
 use crate::inputs::ground::check_breach_line;
 use crate::inputs::layers::stage_of;
-use crate::{Error, Facts, Result, layer_shapes};
+use crate::{Error, Facts, Result, boxed, layer_shapes};
 
 /// A feature drawn on the map.
 #[derive(Debug, Clone, PartialEq)]
@@ -53,6 +53,7 @@ async fn check(store: &Store, facts: &Facts, role: LayerRole, shape: &Shape) -> 
 ///
 /// # Errors
 /// [`Error::Refused`] for a shape that the role cannot have, and for a breach line that does not fall.
+#[boxed]
 pub async fn draw(store: &Store, study: i64, new: Drawn) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
@@ -73,6 +74,7 @@ pub async fn draw(store: &Store, study: i64, new: Drawn) -> Result<()> {
 /// # Errors
 /// [`Error::Refused`] for a feature that is computed, that came in another CRS than the DEM has now, or that
 /// another user has deleted; those of [`draw`].
+#[boxed]
 pub async fn reshape(
     store: &Store,
     study: i64,
@@ -120,6 +122,7 @@ pub async fn reshape(
 ///
 /// # Errors
 /// [`bothros_store::Error::NotFound`] where it was removed before.
+#[boxed]
 pub async fn remove_layer(store: &Store, study: i64, layer: i64) -> Result<()> {
     let change = store.change(study).await?;
     let (before, _) = store.layer(study, layer).await?;

@@ -4,7 +4,7 @@ use bothros_core::conditioning::Line;
 use bothros_core::{Frame, Grid};
 use bothros_store::{RasterRole, Store};
 
-use crate::{Error, Facts, Result};
+use crate::{Error, Facts, Result, boxed};
 
 /// More cells are not read for a line.
 const MOST_CELLS: usize = 16_000_000;
@@ -13,6 +13,7 @@ const MOST_CELLS: usize = 16_000_000;
 ///
 /// # Errors
 /// [`Error::Refused`] before the DEM is prepared, and for a line that is too long.
+#[boxed]
 pub async fn ground_around(
     store: &Store,
     facts: &Facts,

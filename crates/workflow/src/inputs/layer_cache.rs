@@ -6,7 +6,7 @@ use bothros_store::{Layer, LayerFeature, Store};
 use moka::policy::EvictionPolicy;
 
 use crate::inputs::layers::bounds;
-use crate::{Error, Facts, Result, layer_shapes};
+use crate::{Error, Facts, Result, boxed, layer_shapes};
 
 /// A layer in the study's CRS, with the box around each feature.
 pub struct SeenLayer {
@@ -53,6 +53,7 @@ impl LayerCache {
     ///
     /// # Errors
     /// Those of the store, and of converting to the study's CRS.
+    #[boxed]
     pub async fn get(&self, store: &Store, facts: &Facts, layer: &Layer) -> Result<Arc<SeenLayer>> {
         let crs = facts.terrain.as_ref().map(|t| &t.crs);
         let key = (layer.id, layer.version, crs.map_or(String::new(), |c| c.wkt.clone()));

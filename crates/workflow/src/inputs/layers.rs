@@ -16,7 +16,7 @@ use bothros_store::{
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 
-use crate::{Error, Facts, Result, Stage, blocking};
+use crate::{Error, Facts, Result, Stage, blocking, boxed};
 
 /// A file that becomes a layer.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -105,6 +105,7 @@ fn touches(shape: &Shape, [west, south, east, north]: [f64; 4]) -> bool {
 /// # Errors
 /// [`Error::Formats`] where the file cannot be read or holds nothing of the kind, [`Error::Refused`]
 /// where all of it lies outside the study.
+#[boxed]
 pub async fn add_layer(store: &Store, study: i64, new: NewLayer) -> Result<AddedLayer> {
     take_layer(store, study, new, Silent).await
 }
@@ -116,6 +117,7 @@ const LARGE: u64 = 12_000_000;
 ///
 /// # Errors
 /// Those of [`add_layer`] for a small file; [`bothros_store::Error::Busy`] where another job runs.
+#[boxed]
 pub async fn add_layer_or_queue(store: &Store, study: i64, new: NewLayer) -> Result<Option<AddedLayer>> {
     if std::fs::metadata(&new.path)?.len() < LARGE {
         return Ok(Some(add_layer(store, study, new).await?));
@@ -303,6 +305,7 @@ pub(crate) fn stage_of(role: LayerRole) -> Stage {
 }
 
 /// All features of a study in a role, in its CRS as it is now.
+#[boxed]
 pub async fn layer_features(store: &Store, facts: &Facts, role: LayerRole) -> Result<Vec<LayerFeature>> {
     let mut all = Vec::new();
     if facts.terrain.is_some() {
@@ -315,6 +318,7 @@ pub async fn layer_features(store: &Store, facts: &Facts, role: LayerRole) -> Re
 
 /// A layer and its features, in the CRS of the study as it is now: the DEM may have been warped since it
 /// was added.
+#[boxed]
 pub async fn layer_shapes(store: &Store, facts: &Facts, layer: i64) -> Result<(Layer, Vec<LayerFeature>)> {
     let (layer, mut features) = store.layer(facts.study, layer).await?;
     if let Some(terrain) = &facts.terrain

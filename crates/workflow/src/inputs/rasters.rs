@@ -13,7 +13,7 @@ use serde_json::json;
 use super::lookup::read_lookup;
 use crate::derived::{Names, unnamed};
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, Provenance, Result, Settings, Stage, blocking};
+use crate::{Error, Facts, Provenance, Result, Settings, Stage, blocking, boxed};
 use bothros_products::ClassValue;
 
 /// How a raster is brought onto another grid: values bilinearly; of classes the nearest cell counts.
@@ -75,6 +75,7 @@ const MOST_RASTERS: usize = 20;
 /// # Errors
 /// [`Error::Refused`] before the DEM is prepared, without a name or with one that another raster has, and for classes that are no
 /// whole numbers; those of [`read_onto`]: without a CRS, with several bands, or away from the DEM.
+#[boxed]
 pub async fn add_raster(store: &Store, study: i64, new: NewValueRaster) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let terrain = facts.terrain.as_ref().ok_or_else(Error::not_prepared)?;
@@ -126,6 +127,7 @@ pub async fn add_raster(store: &Store, study: i64, new: NewValueRaster) -> Resul
 ///
 /// # Errors
 /// [`Error::Refused`] where there is none, or the curve numbers are taken from it, or a formula names it.
+#[boxed]
 pub async fn remove_raster(store: &Store, study: i64, name: &str) -> Result<()> {
     let change = store.change(study).await?;
     let facts = Facts::of(change.study())?;
@@ -163,6 +165,7 @@ pub async fn remove_raster(store: &Store, study: i64, name: &str) -> Result<()> 
 /// # Errors
 /// Those of [`read_lookup`]; [`Error::Refused`] where there is no such raster, or one without classes, and where curve numbers are
 /// taken from it and none are left.
+#[boxed]
 pub async fn set_lookup(store: &Store, study: i64, name: &str, text: &str) -> Result<()> {
     let lookup = read_lookup(text)?;
     let change = store.change(study).await?;

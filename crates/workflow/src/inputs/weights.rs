@@ -10,7 +10,7 @@ use serde_json::json;
 
 use crate::inputs::rasters::name_on_disk;
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, Provenance, Result, Settings, Stage, blocking};
+use crate::{Error, Facts, Provenance, Result, Settings, Stage, blocking, boxed};
 
 /// The weight raster of a study.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -30,6 +30,7 @@ pub struct WeightFacts {
 ///
 /// # Errors
 /// [`Error::Refused`] without a CRS; those of [`inspect`].
+#[boxed]
 pub async fn set_weights(
     store: &Store,
     study: i64,
@@ -56,6 +57,7 @@ pub async fn set_weights(
 }
 
 /// Does without weights.
+#[boxed]
 pub async fn remove_weights(store: &Store, study: i64) -> Result<()> {
     set(store.change(study).await?, None, "Weights removed".into()).await
 }

@@ -9,7 +9,7 @@ use serde_json::json;
 use super::threshold::figures_at;
 use crate::study::as_read::Rounds;
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, GridCache, Result, Settings, Stage, Streams, blocking, layer_features};
+use crate::{Error, Facts, GridCache, Result, Settings, Stage, Streams, blocking, boxed, layer_features};
 
 /// What surveyed heads say.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -101,6 +101,7 @@ pub(crate) async fn heads(store: &Store, cache: &GridCache, facts: &Facts) -> Re
 ///
 /// # Errors
 /// [`Error::Refused`] for a distance that is none, or more than 50 cells.
+#[boxed]
 pub async fn set_heads_within(store: &Store, study: i64, within_m: Option<f64>) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let cell_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.cell_m());
@@ -150,6 +151,7 @@ async fn beginning_of(store: &Store, facts: &Facts, begins: Begins) -> Result<Be
 ///
 /// # Errors
 /// [`Error::Refused`] before flow is routed, for figures that mean nothing, and where no stream begins in that way at any threshold.
+#[boxed]
 pub async fn set_begins(store: &Store, grids: &GridCache, study: i64, begins: Begins) -> Result<()> {
     let mut rounds = Rounds::new(store, study);
     loop {
@@ -211,6 +213,7 @@ fn first_of(streams: &Streams, beginning: &Beginning, now: Threshold) -> Result<
 ///
 /// # Errors
 /// Those of the database.
+#[boxed]
 pub async fn heads_have_changed(store: &Store, facts: &Facts) -> Result<bool> {
     let beginning = &facts.settings.beginning;
     Ok(beginning.begins == Begins::Surveyed

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::network::threshold::figures_at;
 use crate::study::as_read::Rounds;
 use crate::study::settings::change_settings;
-use crate::{Error, Facts, GridCache, Result, Settings, Stage};
+use crate::{Error, Facts, GridCache, Result, Settings, Stage, boxed};
 
 /// Distance from the clicked point within which a stream to prune is sought, in cells.
 const PRUNED_WITHIN: f64 = 20.0;
@@ -53,6 +53,7 @@ impl StreamEdit {
 /// # Errors
 /// [`Error::Refused`] without a reason, for an area out of range, where no stream is near that could be pruned, and
 /// before flow is routed.
+#[boxed]
 pub async fn edit_streams(
     store: &Store,
     grids: &GridCache,

@@ -21,7 +21,7 @@ use crate::network::shortfalls;
 use crate::study::grids::StreamRules;
 use crate::study::settings::change_settings;
 use crate::study::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage, Streams};
+use crate::{Error, Facts, GridCache, Grids, Result, Settings, Stage, Streams, boxed};
 
 /// Thresholds at which drops are tested.
 const TESTED: usize = 60;
@@ -146,6 +146,7 @@ impl Calibration {
     ///
     /// # Errors
     /// [`Error::Refused`] before flow is routed, and for a tolerance out of range.
+    #[boxed]
     pub async fn evidence(
         &self,
         store: &Store,
@@ -163,6 +164,7 @@ impl Calibration {
     ///
     /// # Errors
     /// [`Error::Refused`] before flow is routed, and where no streams are burned.
+    #[boxed]
     pub async fn judged(
         &self,
         store: &Store,
@@ -183,6 +185,7 @@ impl Calibration {
     ///
     /// # Errors
     /// Those of the database.
+    #[boxed]
     pub async fn judged_before(
         &self,
         store: &Store,
@@ -197,6 +200,7 @@ impl Calibration {
     ///
     /// # Errors
     /// Those of [`Calibration::evidence`].
+    #[boxed]
     pub async fn figures_at(
         &self,
         store: &Store,
@@ -229,6 +233,7 @@ impl Calibration {
     ///
     /// # Errors
     /// Those of [`Calibration::evidence`].
+    #[boxed]
     pub async fn comparison(
         &self,
         store: &Store,
@@ -267,6 +272,7 @@ async fn key(store: &Store, grids: &GridCache, facts: &Facts, tolerance_m: f64) 
 ///
 /// # Errors
 /// [`Error::Refused`] for a tolerance out of range.
+#[boxed]
 pub async fn set_tolerance(store: &Store, study: i64, tolerance_m: Option<f64>) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let cell_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.cell_m());

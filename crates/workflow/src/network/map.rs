@@ -6,7 +6,7 @@ use bothros_store::{LayerRole, Store};
 use serde_json::Value as Json;
 
 use crate::conditioning::choices::{lines, polygons};
-use crate::{Error, Facts, Result, layer_features};
+use crate::{Error, Facts, Result, boxed, layer_features};
 
 /// The mapped streams of a study.
 #[derive(Debug, Clone)]
@@ -22,6 +22,7 @@ impl StreamMap {
     ///
     /// # Errors
     /// Those of the database.
+    #[boxed]
     pub async fn of(store: &Store, facts: &Facts, frame: &Frame) -> Result<Self> {
         let lines = lines(layer_features(store, facts, LayerRole::MappedStreams).await?);
         let areas = polygons(layer_features(store, facts, LayerRole::MapCoverage).await?);
@@ -105,6 +106,7 @@ impl Tolerance {
 ///
 /// # Errors
 /// Those of the database.
+#[boxed]
 pub async fn tolerance(store: &Store, facts: &Facts) -> Result<Tolerance> {
     let cell_m = facts.terrain.as_ref().map_or(1.0, |t| t.frame.cell_m());
     let layers = store.layers(facts.study).await?;

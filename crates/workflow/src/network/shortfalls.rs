@@ -10,7 +10,7 @@ use crate::network::evidence::check_tolerance;
 use crate::network::map::StreamMap;
 use crate::study::settings::change_settings;
 use crate::study::wanted::while_wanted;
-use crate::{Error, Facts, GridCache, Result, Settings, Stage};
+use crate::{Error, Facts, GridCache, Result, Settings, Stage, boxed};
 
 /// What is to become of a shortfall.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -84,6 +84,7 @@ pub(crate) async fn compared(
 ///
 /// # Errors
 /// [`Error::Refused`] where a remark is too long.
+#[boxed]
 pub async fn mark_shortfall(
     store: &Store,
     study: i64,

@@ -8,7 +8,7 @@ use bothros_store::{Inverse, Kept, LogLine, Record, Store, StudyPart};
 use serde_json::json;
 
 use crate::study::as_read::Rounds;
-use crate::{Error, Facts, GridCache, NetworkFacts, Result, Stage, TerrainFacts};
+use crate::{Error, Facts, GridCache, NetworkFacts, Result, Stage, TerrainFacts, boxed};
 
 /// Draws the network at a threshold and measures it.
 ///
@@ -53,6 +53,7 @@ pub(crate) fn figures_of(network: &Network, terrain: &TerrainFacts, threshold: T
 ///
 /// # Errors
 /// [`Error::Refused`] where no stream would be left, and before flow is routed.
+#[boxed]
 pub async fn set_threshold(
     store: &Store,
     grids: &GridCache,
@@ -96,6 +97,7 @@ const MOST_KEPT: usize = 50;
 ///
 /// # Errors
 /// [`Error::Refused`] before flow is routed, without a name or a reason, with one that is too long, and where fifty are kept.
+#[boxed]
 pub async fn keep_threshold(store: &Store, study: i64, name: &str, reason: &str) -> Result<()> {
     let facts = Facts::of(&store.study(study).await?)?;
     let (Some(terrain), Some(network)) = (&facts.terrain, &facts.network) else {

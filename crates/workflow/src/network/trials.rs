@@ -19,7 +19,7 @@ use crate::network::threshold::figures_at;
 use crate::study::as_read::Rounds;
 use crate::study::settings::change_settings;
 use crate::study::wanted::while_wanted;
-use crate::{Calibration, Error, Facts, GridCache, Result, Settings, Stage, StreamEdit};
+use crate::{Calibration, Error, Facts, GridCache, Result, Settings, Stage, StreamEdit, boxed};
 
 /// What is known of a trial.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -206,6 +206,7 @@ fn name_of(short: &str, facts: &TrialFacts, others: &[KeptTrial]) -> String {
 }
 
 /// The trials of a study, the oldest first.
+#[boxed]
 pub async fn trials(store: &Store, study: i64) -> Result<Vec<KeptTrial>> {
     let facts = Facts::of(&store.study(study).await?)?;
     let now = surface_of(&facts)?;
@@ -221,6 +222,7 @@ pub async fn trials(store: &Store, study: i64) -> Result<Vec<KeptTrial>> {
 ///
 /// # Errors
 /// [`Error::Refused`] before flow is routed, for a tolerance out of range, and where no stream is left.
+#[boxed]
 pub async fn keep_trial(
     store: &Store,
     grids: &GridCache,
@@ -333,6 +335,7 @@ pub async fn keep_trial(
 ///
 /// # Errors
 /// [`Error::Refused`] for a name that cannot become that of files, or that another trial has.
+#[boxed]
 pub async fn describe_trial(store: &Store, study: i64, id: i64, name: &str, remark: &str) -> Result<()> {
     let fits = name.len() <= 40 && name.starts_with(|c: char| c.is_ascii_lowercase());
     if !fits || !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_') {
@@ -358,6 +361,7 @@ pub async fn describe_trial(store: &Store, study: i64, id: i64, name: &str, rema
 ///
 /// # Errors
 /// [`bothros_store::Error::NotFound`] where it was deleted before.
+#[boxed]
 pub async fn delete_trial(store: &Store, study: i64, id: i64) -> Result<()> {
     let change = store.change(study).await?;
     let name = store.trial(study, id).await?.name;
@@ -372,6 +376,7 @@ pub async fn delete_trial(store: &Store, study: i64, id: i64) -> Result<()> {
 ///
 /// # Errors
 /// [`Error::Refused`] without a reason, and where flow is routed over another surface now.
+#[boxed]
 pub async fn choose_trial(
     store: &Store,
     grids: &GridCache,
@@ -417,6 +422,7 @@ pub async fn choose_trial(
 }
 
 /// The trial that was chosen, with the reason, while the study still has its network.
+#[boxed]
 pub async fn chosen_trial(store: &Store, facts: &Facts) -> Result<Option<(KeptTrial, String)>> {
     let threshold = facts.network.map(|n| n.threshold);
     let chosen =

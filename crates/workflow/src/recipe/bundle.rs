@@ -14,7 +14,7 @@ use super::beginning::{dem_files, of_files};
 use super::inputs::Inputs;
 use super::pages::lay_out_sheets;
 use super::write::INPUTS;
-use crate::{Error, Facts, Result, blocking};
+use crate::{Error, Facts, Result, blocking, boxed};
 
 /// A recipe and the names of the files that lie beside it.
 pub(crate) struct Laid {
@@ -128,6 +128,7 @@ pub(crate) async fn lay_out_aside(store: &Store, facts: &Facts, dir: &Path) -> R
 ///
 /// # Errors
 /// Those of [`study_recipe`](crate::study_recipe), of the store, and of the disk.
+#[boxed]
 pub async fn write_recipe_with_files(store: &Store, facts: &Facts, target: &Path) -> Result<()> {
     zipped(store, facts, target, true).await
 }

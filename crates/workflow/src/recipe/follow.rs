@@ -19,7 +19,8 @@ use crate::study::settings::change_settings;
 use crate::terrain::prepare;
 use crate::{
     Error, Facts, GridCache, ManyPlaces, NewLayer, NewValueRaster, PourPointPlace, Result, Settings, Stage,
-    ValueRaster, add_layer, add_pour_points, add_raster, blocking, keep_derived, set_threshold, set_weights,
+    ValueRaster, add_layer, add_pour_points, add_raster, blocking, boxed, keep_derived, set_threshold,
+    set_weights,
 };
 
 /// The recipe that a study took up last.
@@ -59,6 +60,7 @@ const MOST_BYTES: u64 = 4 << 30;
 ///
 /// # Errors
 /// [`Error::Refused`] before the DEM is prepared, and where the recipe cannot be read.
+#[boxed]
 pub async fn offer_recipe(store: &Store, study: i64, source: Source) -> Result<Offered> {
     let facts = Facts::of(&store.study(study).await?)?;
     let terrain = facts.terrain.clone().ok_or_else(Error::not_ready)?;
@@ -103,6 +105,7 @@ impl Offered {
     ///
     /// # Errors
     /// [`bothros_store::Error::Busy`] where another job runs.
+    #[boxed]
     pub async fn take_up(self, store: &Store, study: i64) -> Result<()> {
         let change = store.change_idle(study).await?;
         change.put_file(FileRole::Recipe, &self.name, &self.zip).await?;

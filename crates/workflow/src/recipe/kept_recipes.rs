@@ -8,7 +8,7 @@ use bothros_store::{NewRecipe, Store};
 use super::bundle::zipped;
 use super::given::{Unpacked, packed, parsed, unpacked};
 use super::study_recipe;
-use crate::{Error, Facts, Result, blocking};
+use crate::{Error, Facts, Result, blocking, boxed};
 
 /// Letters that a name may have.
 const NAME: usize = 200;
@@ -36,6 +36,7 @@ async fn described(store: &Store, id: Option<i64>, name: &str, about: &str) -> R
 ///
 /// # Errors
 /// [`Error::Refused`] without a name or with one that is taken; those of [`study_recipe`].
+#[boxed]
 pub async fn keep_recipe_of_study(store: &Store, study: i64, name: &str, about: &str) -> Result<i64> {
     let (name, about) = described(store, None, name, about).await?;
     let facts = Facts::of(&store.study(study).await?)?;
@@ -52,6 +53,7 @@ pub async fn keep_recipe_of_study(store: &Store, study: i64, name: &str, about: 
 ///
 /// # Errors
 /// [`Error::Refused`] for what is no recipe, and as for [`keep_recipe_of_study`].
+#[boxed]
 pub async fn keep_recipe_file(
     store: &Store,
     (file, path): (&str, &Path),
@@ -84,6 +86,7 @@ pub async fn keep_recipe_file(
 ///
 /// # Errors
 /// As for [`keep_recipe_of_study`]; [`bothros_store::Error::NotFound`].
+#[boxed]
 pub async fn describe_kept_recipe(store: &Store, id: i64, name: &str, about: &str) -> Result<()> {
     let (name, about) = described(store, Some(id), name, about).await?;
     Ok(store.describe_recipe(id, &name, &about).await?)
@@ -136,6 +139,7 @@ async fn named(store: &Store, of: RecipeOf) -> Result<(String, Recipe)> {
 ///
 /// # Errors
 /// [`Error::Refused`] where one cannot be read; [`bothros_store::Error::NotFound`].
+#[boxed]
 pub async fn compare_recipes(store: &Store, first: RecipeOf, second: RecipeOf) -> Result<ComparedRecipes> {
     let ((one, first), (two, second)) = (named(store, first).await?, named(store, second).await?);
     let found = difference(&first, &second).map_err(|e| Error::Refused(e.to_string()))?;

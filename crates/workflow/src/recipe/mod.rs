@@ -19,7 +19,7 @@ use bothros_recipe::{Recipe, ReportFormat};
 use bothros_store::{Store, kept};
 
 use self::write::{Begins, Steps, Wanted, Written, written};
-use crate::{CatchmentFacts, Error, Facts, ReportChoice, Result};
+use crate::{CatchmentFacts, Error, Facts, ReportChoice, Result, boxed};
 
 pub use bundle::write_recipe_with_files;
 pub use follow::{Offered, Source, TakenUp, differs_from_taken_up, offer_recipe};
@@ -48,6 +48,7 @@ pub struct StudyRecipe {
 ///
 /// # Errors
 /// [`Error::Refused`] before there is a network, and where a file that was given is no longer kept.
+#[boxed]
 pub async fn study_recipe(store: &Store, facts: &Facts) -> Result<StudyRecipe> {
     let routing = facts.routing.as_ref().ok_or_else(Error::not_routed)?;
     let (_, written, stale) = of_files(store, facts, true).await?;

@@ -8,7 +8,7 @@ use serde_json::Value;
 use crate::conditioning::route;
 use crate::handover::package;
 use crate::jobs::unless_cancelled;
-use crate::{Error, Facts, GridCache, Result, conditioning_key, quantity};
+use crate::{Error, Facts, GridCache, Result, boxed, conditioning_key, quantity};
 
 /// A step that a study can be run to; those of a recipe's chain, by their keys.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -53,6 +53,7 @@ impl Versioned for Asked {
 ///
 /// # Errors
 /// [`Error::Refused`] before the DEM is prepared; [`bothros_store::Error::Busy`] where a job runs.
+#[boxed]
 pub async fn start_run_to(store: &Store, study: i64, to: StepTo) -> Result<()> {
     let change = store.change(study).await?;
     if Facts::of(change.study())?.terrain.is_none() {

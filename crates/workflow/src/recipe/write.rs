@@ -20,7 +20,7 @@ use super::inputs::{Inputs, Placed};
 use super::points::Points;
 use crate::catchments::features;
 use crate::conditioning::choices::conditioning_of;
-use crate::{CatchmentFacts, Error, Facts, ModelChoice, Result};
+use crate::{CatchmentFacts, Error, Facts, ModelChoice, Result, boxed};
 
 /// A raster that a recipe needs, as it was given.
 pub(crate) struct Given {
@@ -47,6 +47,7 @@ impl Steps {
     ///
     /// # Errors
     /// Those of the database; [`Error::Refused`] where a raster is no longer kept.
+    #[boxed]
     pub async fn of(store: &Store, facts: &Facts) -> Result<Self> {
         let mut rasters = Vec::new();
         let named = facts.settings.weights.iter().map(|w| (FileRole::Weights, &w.file, &w.sha256));

@@ -14,7 +14,7 @@ use serde_json::Value as Json;
 use super::filled::{SheetSources, laid};
 use super::kept::sheet;
 use super::written::made;
-use crate::{Calibration, Error, Facts, GridCache, LayerCache, Result, Stage};
+use crate::{Calibration, Error, Facts, GridCache, LayerCache, Result, Stage, boxed};
 
 /// Which sheet, and how finely its pictures are drawn.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -41,6 +41,7 @@ async fn catchments(store: &Store, study: i64) -> Result<Vec<PourPoint>> {
 /// # Errors
 /// [`Error::Refused`] where there is no catchment, or more than an atlas holds; [`Error::Sheets`] for a resolution that
 /// cannot be written; [`bothros_store::Error::Busy`] where a job runs.
+#[boxed]
 pub async fn start_atlas(store: &Store, study: i64, id: i64, dpi: f64) -> Result<()> {
     if !(30.0..=1200.0).contains(&dpi) {
         return Err(bothros_sheets::Error::Resolution { dpi }.into());

@@ -9,7 +9,7 @@ use bothros_store::{Change, Inverse, Kept, LogLine, Record, SheetRow, Store, Ver
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use crate::{Error, Facts, Result};
+use crate::{Error, Facts, Result, boxed};
 
 /// A sheet as it is kept.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -55,6 +55,7 @@ fn read(row: SheetRow) -> Result<KeptSheet> {
 ///
 /// # Errors
 /// Those of the store.
+#[boxed]
 pub async fn sheets(store: &Store, study: i64) -> Result<Vec<KeptSheet>> {
     store.sheets(study).await?.into_iter().map(read).collect()
 }
@@ -63,6 +64,7 @@ pub async fn sheets(store: &Store, study: i64) -> Result<Vec<KeptSheet>> {
 ///
 /// # Errors
 /// [`bothros_store::Error::NotFound`] where the study has no such sheet.
+#[boxed]
 pub async fn sheet(store: &Store, study: i64, id: i64) -> Result<KeptSheet> {
     read(store.sheet(study, id).await?)
 }
@@ -107,6 +109,7 @@ pub(super) async fn add(store: &Store, study: i64, name: &str, sheet: Sheet, tol
 ///
 /// # Errors
 /// [`Error::Refused`] before there is a prepared DEM, [`Error::Sheets`] for a page that no printer takes.
+#[boxed]
 pub async fn add_sheet(store: &Store, study: i64, name: &str, look: &SheetLook) -> Result<i64> {
     let facts = Facts::of(&store.study(study).await?)?;
     let none = || Error::Refused("a sheet shows what a study holds: prepare the DEM first".into());
@@ -120,6 +123,7 @@ pub async fn add_sheet(store: &Store, study: i64, name: &str, look: &SheetLook) 
 ///
 /// # Errors
 /// [`bothros_store::Error::NotFound`] where there is no such sheet.
+#[boxed]
 pub async fn copy_sheet(store: &Store, from: (i64, i64), to: i64) -> Result<i64> {
     let KeptSheet { name, mut sheet, .. } = self::sheet(store, from.0, from.1).await?;
     if from.0 != to {
@@ -207,6 +211,7 @@ pub async fn change_sheet(
 ///
 /// # Errors
 /// [`Error::Refused`] for no name.
+#[boxed]
 pub async fn rename_sheet(store: &Store, study: i64, id: i64, name: &str) -> Result<()> {
     let name = named(name)?;
     let change = store.change(study).await?;
@@ -224,6 +229,7 @@ pub async fn rename_sheet(store: &Store, study: i64, id: i64, name: &str) -> Res
 ///
 /// # Errors
 /// [`bothros_store::Error::NotFound`] where the study has no such sheet.
+#[boxed]
 pub async fn delete_sheet(store: &Store, study: i64, id: i64) -> Result<()> {
     let change = store.change(study).await?;
     let name = change.sheet(id).await?.name;
@@ -251,6 +257,7 @@ pub(crate) async fn put_sheet_back(
 ///
 /// # Errors
 /// [`Error::Formats`] for a file that is no picture.
+#[boxed]
 pub async fn put_logo(
     store: &Store,
     study: i64,

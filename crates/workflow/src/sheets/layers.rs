@@ -6,7 +6,7 @@ use bothros_store::{RasterRole, Store};
 use super::compared::comparisons;
 use super::ground::{BACKDROP, DERIVED, SERVER, divide_key};
 use crate::network::LandIndex;
-use crate::{Facts, PicturePlace, Result};
+use crate::{Facts, PicturePlace, Result, boxed};
 
 /// A layer that a map on a sheet can show.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -21,6 +21,7 @@ pub struct SheetLayer {
 ///
 /// # Errors
 /// Those of the store.
+#[boxed]
 pub async fn sheet_layers(store: &Store, facts: &Facts, maps: Option<&Maps>) -> Result<Vec<SheetLayer>> {
     let rasters = store.rasters_of_dem(facts.study, facts.aside).await?;
     // What was found on the DEM at work.

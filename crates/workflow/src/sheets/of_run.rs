@@ -30,7 +30,7 @@ use crate::drawing::{Look, ends};
 use crate::study::style::{CATCHMENTS as CATCHMENT_STYLE, SUBBASINS as SUBBASIN_STYLE};
 use crate::{
     ConditionedFacts, Error, Facts, NetworkFacts, Preparing, Result, RoutingFacts, Settings, TerrainFacts,
-    View as GroundView, role_key, vector_style,
+    View as GroundView, boxed, role_key, vector_style,
 };
 
 /// A run as maps show it. Pour points are numbered from 1, as its catchments are.
@@ -130,6 +130,7 @@ impl<'a> RunMaps<'a> {
     ///
     /// # Errors
     /// [`Error::Sheets`] for a sheet that cannot be laid out.
+    #[boxed]
     pub async fn sheet(&self, file: &'a SheetFile, dpi: f64) -> Result<Laid> {
         let own = self.drawn_by(file);
         let mut sheet = file.sheet.clone();
@@ -171,6 +172,7 @@ impl<'a> RunMaps<'a> {
     ///
     /// # Errors
     /// As for [`RunMaps::sheet`].
+    #[boxed]
     pub async fn plain(&self, sheet: &Sheet, dpi: f64) -> Result<Laid> {
         laid_from(self, 0, sheet, dpi).await
     }

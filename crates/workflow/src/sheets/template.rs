@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::kept::{add, fit_to, picture, sheet};
-use crate::{Error, Facts, Result};
+use crate::{Error, Facts, Result, boxed};
 
 /// A sheet as a file.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -60,6 +60,7 @@ impl SheetFile {
     ///
     /// # Errors
     /// [`bothros_store::Error::NotFound`] where the study has no such sheet.
+    #[boxed]
     pub async fn of(store: &Store, study: i64, id: i64) -> Result<Self> {
         let facts = Facts::of(&store.study(study).await?)?;
         let mut kept = sheet(store, study, id).await?;
@@ -116,6 +117,7 @@ impl SheetFile {
 ///
 /// # Errors
 /// Those of [`SheetFile::read`]; [`Error::Refused`] where the study keeps too many sheets.
+#[boxed]
 pub async fn add_sheet_from(store: &Store, study: i64, file: SheetFile) -> Result<i64> {
     let mut sheet = file.sheet.clone();
     let points = store.pour_points(study).await?;

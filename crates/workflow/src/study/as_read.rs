@@ -2,7 +2,7 @@
 
 use bothros_store::{Change, Store};
 
-use crate::{Error, Facts, Result};
+use crate::{Error, Facts, Result, boxed};
 
 /// Attempts to compute a result again because another user changed the study meanwhile.
 const ROUNDS: usize = 100;
@@ -23,6 +23,7 @@ impl<'a> Rounds<'a> {
     ///
     /// # Errors
     /// [`Error::Refused`] if other users changed the study in every round.
+    #[boxed]
     pub async fn next(&mut self) -> Result<Facts> {
         self.left = self.left.checked_sub(1).ok_or_else(|| {
             Error::Refused("other users are changing this study at this moment: try again".into())
@@ -34,6 +35,7 @@ impl<'a> Rounds<'a> {
     ///
     /// # Errors
     /// Those of the store.
+    #[boxed]
     pub async fn keep(&self, facts: &Facts) -> Result<Option<Change>> {
         let change = self.store.change(self.study).await?;
         Ok((change.study().revision == facts.revision).then_some(change))

@@ -8,7 +8,7 @@ use bothros_core::routing::ACCUMULATION_NODATA;
 use bothros_store::{RasterRole, Store};
 
 use super::grid_cache::GridCache;
-use crate::{Error, Facts, Result, blocking};
+use crate::{Error, Facts, Result, blocking, boxed};
 
 /// What flows through a cell.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -38,6 +38,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
+    #[boxed]
     pub async fn cell_flow(
         &self,
         store: &Store,

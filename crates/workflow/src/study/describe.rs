@@ -3,12 +3,13 @@
 use bothros_store::{Inverse, LogLine, Record, Store};
 use serde_json::json;
 
-use crate::{Error, Result};
+use crate::{Error, Result, boxed};
 
 /// Gives a study another name and description. It can be undone.
 ///
 /// # Errors
 /// [`Error::Refused`] without a name.
+#[boxed]
 pub async fn describe_study(store: &Store, study: i64, name: &str, description: &str) -> Result<()> {
     if name.is_empty() {
         return Err(Error::Refused("a study needs a name".into()));

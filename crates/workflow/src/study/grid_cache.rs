@@ -16,7 +16,7 @@ use crate::derived::DerivedGrid;
 use crate::inputs::rasters::read_raster_onto;
 use crate::network::{IndexGrid, LandIndex};
 use crate::study::wanted::while_wanted;
-use crate::{Error, Facts, Result, ValueRaster, blocking};
+use crate::{Error, Facts, Result, ValueRaster, blocking, boxed};
 
 /// Key of a network: the grids, the threshold, what its streams are drawn by.
 type Drawn = (i64, u32, String);
@@ -208,6 +208,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
+    #[boxed]
     pub async fn get(&self, store: &Store, facts: &Facts) -> Result<Arc<Grids>> {
         let (_, grids) = self.numbered(store, facts).await?;
         Ok(grids)
@@ -257,6 +258,7 @@ impl GridCache {
     ///
     /// # Errors
     /// As [`GridCache::network`].
+    #[boxed]
     pub async fn warm(&self, store: &Store, facts: &Facts) -> Result<()> {
         if let Some(network) = &facts.network {
             self.network(store, facts, network.threshold).await?;
@@ -268,6 +270,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
+    #[boxed]
     pub async fn measured(&self, store: &Store, facts: &Facts, cell: Cell) -> Result<Arc<CatchmentMeasures>> {
         let (id, grids) = self.numbered(store, facts).await?;
         let streams = self.streams(store, facts).await?;
@@ -281,6 +284,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet, or if the file is no longer kept.
+    #[boxed]
     pub async fn value_raster(
         &self,
         store: &Store,
@@ -314,6 +318,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
+    #[boxed]
     pub async fn subbasins(&self, store: &Store, facts: &Facts) -> Result<Arc<Subbasins>> {
         let (key, points) = self.subbasin_key(store, facts).await?;
         let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
@@ -329,6 +334,7 @@ impl GridCache {
     ///
     /// # Errors
     /// As [`GridCache::subbasins`].
+    #[boxed]
     pub async fn subbasin_lines(&self, store: &Store, facts: &Facts, lines: Lines) -> Result<Outlines> {
         let ((drawn, key), _) = self.subbasin_key(store, facts).await?;
         let all = self.subbasins(store, facts).await?;
@@ -349,6 +355,7 @@ impl GridCache {
     ///
     /// # Errors
     /// As [`GridCache::subbasins`].
+    #[boxed]
     pub async fn subbasin_measures(&self, store: &Store, facts: &Facts) -> Result<Arc<Vec<Measures>>> {
         let (key, _) = self.subbasin_key(store, facts).await?;
         let threshold = facts.network.map_or(Threshold::cells(1), |n| n.threshold);
@@ -366,6 +373,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
+    #[boxed]
     pub async fn ways(&self, store: &Store, facts: &Facts, threshold: Threshold) -> Result<Arc<Ways>> {
         let (id, grids) = self.numbered(store, facts).await?;
         let network = self.network(store, facts, threshold).await?;
@@ -379,6 +387,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
+    #[boxed]
     pub async fn land_index(
         &self,
         store: &Store,
@@ -400,6 +409,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
+    #[boxed]
     pub async fn streams(&self, store: &Store, facts: &Facts) -> Result<Streams> {
         let (id, grids) = self.numbered(store, facts).await?;
         let rules = StreamRules::of(&facts.settings);
@@ -436,6 +446,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
+    #[boxed]
     pub async fn indexed(
         &self,
         store: &Store,
@@ -454,6 +465,7 @@ impl GridCache {
     ///
     /// # Errors
     /// [`Error::Refused`] where the study has not been routed yet.
+    #[boxed]
     pub async fn network(&self, store: &Store, facts: &Facts, threshold: Threshold) -> Result<Arc<Network>> {
         let key = (self.number(store, facts).await?, threshold.as_cells(), drawn_by(facts)?);
         let draw = async move {

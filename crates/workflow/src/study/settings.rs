@@ -4,7 +4,7 @@ use bothros_store::kept::read;
 use bothros_store::{Change, Inverse, Kept, Record, Store};
 use serde_json::Value;
 
-use crate::{Result, Settings};
+use crate::{Result, Settings, boxed};
 
 /// Choices as they are after a change, and what undoes it: only what was changed, so that other choices made since stay.
 pub(crate) struct Changed {
@@ -45,6 +45,7 @@ pub(crate) fn put_back(settings: &Settings, earlier: Value) -> Result<Settings> 
 ///
 /// # Errors
 /// Those of the store.
+#[boxed]
 pub async fn set_style(store: &Store, study: i64, style: Value) -> Result<()> {
     let change = store.change(study).await?;
     let set = |settings: &mut Settings| {

@@ -18,7 +18,7 @@ use crate::terrain::import::{put_files, read_in, source_of};
 use crate::terrain::sources::source_in;
 use crate::{
     Clip, Error, Facts, GridCache, NewDemFile, NewLayer, NewStudy, Preparing, Provenance, Result, Stage,
-    TerrainFacts, add_layer, blocking,
+    TerrainFacts, add_layer, blocking, boxed,
 };
 
 /// More cells than that are not fetched at once.
@@ -123,6 +123,7 @@ fn covered(extent: &Extent, by: &[Offer]) -> f64 {
 ///
 /// # Errors
 /// [`Error::Archive`]; [`Error::Refused`] if it has nothing there, or more than can be handled.
+#[boxed]
 pub async fn plan_fetch(wish: &Fetch) -> Result<FetchPlan> {
     let extent = wish.boundary.extent(wish.margin_m)?;
     let archive = Archive::new(&wish.archive)?;
@@ -148,6 +149,7 @@ pub async fn plan_fetch(wish: &Fetch) -> Result<FetchPlan> {
 ///
 /// # Errors
 /// Those of [`plan_fetch`]; then no study is made.
+#[boxed]
 pub async fn begin_from_boundary(
     store: &Store,
     name: &str,
@@ -165,6 +167,7 @@ pub async fn begin_from_boundary(
 ///
 /// # Errors
 /// Those of [`plan_fetch`]; [`Error::Refused`] for a study without a DEM.
+#[boxed]
 pub async fn fetch_candidate(
     store: &Store,
     study: i64,
@@ -194,6 +197,7 @@ fn outline(terrain: &TerrainFacts) -> Result<Vec<[f64; 2]>> {
 ///
 /// # Errors
 /// [`Error::Refused`] where the study's last job was none of these.
+#[boxed]
 pub async fn fetch_again(store: &Store, study: i64, archive: &str) -> Result<Job> {
     let last = store.last_job(study).await?.filter(|j| j.kind == JobKind::Fetch.name() && !j.is_active());
     let last = last.ok_or_else(|| Error::Refused("nothing was left unfetched".into()))?;

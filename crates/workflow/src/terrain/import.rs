@@ -18,7 +18,7 @@ use crate::study::as_read::Rounds;
 use crate::study::kept_forms::Reread;
 use crate::terrain::prepare::{Made, Told, keep, land, make};
 use crate::terrain::sources::{NewDemFile, look_at, read_source, source_in};
-use crate::{Error, Facts, GridCache, Preparing, Provenance, Result, SourceFacts, Stage, blocking};
+use crate::{Error, Facts, GridCache, Preparing, Provenance, Result, SourceFacts, Stage, blocking, boxed};
 
 /// An upload that is to become a study.
 pub struct NewStudy<'a> {
@@ -79,6 +79,7 @@ pub async fn begin_candidate(store: &Store, study: i64, new: NewStudy<'_>) -> Re
 ///
 /// # Errors
 /// [`bothros_store::Error::Busy`] where a job runs, [`bothros_store::Error::NotFound`] where there is no such DEM.
+#[boxed]
 pub async fn take_up(store: &Store, grids: &crate::GridCache, study: i64, candidate: i64) -> Result<String> {
     let change = store.change_idle(study).await?;
     let now = source_in(&change)?;
@@ -105,6 +106,7 @@ pub async fn take_up(store: &Store, grids: &crate::GridCache, study: i64, candid
 ///
 /// # Errors
 /// [`bothros_store::Error::NotFound`] where there is no such DEM.
+#[boxed]
 pub async fn delete_candidate(store: &Store, study: i64, candidate: i64) -> Result<()> {
     let change = store.change(study).await?;
     change.delete_candidate(candidate).await?;
@@ -117,6 +119,7 @@ pub async fn delete_candidate(store: &Store, study: i64, candidate: i64) -> Resu
 ///
 /// # Errors
 /// [`bothros_store::Error::Busy`] where a job runs.
+#[boxed]
 pub async fn read_again(store: &Store, study: i64) -> Result<Job> {
     Ok(store.enqueue(study, JobKind::Import, Kept::empty()).await?)
 }
@@ -188,6 +191,7 @@ async fn change_source(
 }
 
 /// Says which band holds the elevations, and reads it.
+#[boxed]
 pub async fn choose_band(store: &Store, study: i64, band: usize) -> Result<()> {
     change_source(store, study, format!("Chose band {band} for elevations"), |source| {
         let bands = source.info.bands.len();
@@ -202,6 +206,7 @@ pub async fn choose_band(store: &Store, study: i64, band: usize) -> Result<()> {
 }
 
 /// Says what unit the elevations have, and reads them again.
+#[boxed]
 pub async fn set_vertical_unit(store: &Store, study: i64, unit: VerticalUnit) -> Result<()> {
     change_source(store, study, format!("Said that elevations are in {}", unit.code()), |source| {
         source.vertical_unit = unit;
@@ -211,6 +216,7 @@ pub async fn set_vertical_unit(store: &Store, study: i64, unit: VerticalUnit) ->
 }
 
 /// Says which CRS the coordinates of the file are in, and reads it again.
+#[boxed]
 pub async fn set_crs(store: &Store, study: i64, crs: &str) -> Result<()> {
     let crs = Crs::parse(crs)?;
     change_source(store, study, format!("Said that coordinates are in {}", crs.label()), |source| {

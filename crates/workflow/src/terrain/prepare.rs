@@ -15,7 +15,7 @@ use serde_json::{Value as Json, json};
 
 use crate::study::kept_forms::KeptPreparing;
 use crate::terrain::sources::{read_source, source_in};
-use crate::{Error, Facts, GridCache, Result, SourceFacts, Stage, TerrainFacts, blocking};
+use crate::{Error, Facts, GridCache, Result, SourceFacts, Stage, TerrainFacts, blocking, boxed};
 
 /// Spikes that are kept with the facts; all of them are mended.
 const SPIKES_KEPT: usize = 20;
@@ -24,6 +24,7 @@ const SPIKES_KEPT: usize = 20;
 ///
 /// # Errors
 /// [`Error::Refused`] where the choices cannot be followed; nothing is changed then.
+#[boxed]
 pub async fn prepare(store: &Store, study: i64, how: Preparing) -> Result<()> {
     let change = store.change_idle(study).await?;
     how.place(&source_in(&change)?.as_read())?;

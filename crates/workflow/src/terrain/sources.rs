@@ -14,7 +14,7 @@ use std::path::PathBuf;
 
 use crate::study::as_read::Rounds;
 use crate::study::kept_forms::Reread;
-use crate::{Error, Facts, PlacedSeam, Provenance, Result, SourceFacts, SourceFile, Stage, blocking};
+use crate::{Error, Facts, PlacedSeam, Provenance, Result, SourceFacts, SourceFile, Stage, blocking, boxed};
 
 /// More straight pieces of seams are not drawn.
 const MOST_SEAM_LINES: usize = 4000;
@@ -65,6 +65,7 @@ pub(crate) async fn look_at(new: &NewDemFile, first: &SourceFacts) -> Result<Sou
 /// # Errors
 /// [`Error::Refused`] for a file without a CRS, with bands that need a choice, or that is there already;
 /// nothing is changed then.
+#[boxed]
 pub async fn add_dem_files(store: &Store, study: i64, new: Vec<NewDemFile>) -> Result<()> {
     let mut rounds = Rounds::new(store, study);
     loop {
@@ -96,6 +97,7 @@ pub async fn add_dem_files(store: &Store, study: i64, new: Vec<NewDemFile>) -> R
 }
 
 /// Moves a file of the DEM to another place in the order, from 0; the first counts most.
+#[boxed]
 pub async fn move_dem_file(store: &Store, study: i64, from: usize, to: usize) -> Result<()> {
     let change = store.change_idle(study).await?;
     let mut source = source_in(&change)?;
@@ -112,6 +114,7 @@ pub async fn move_dem_file(store: &Store, study: i64, from: usize, to: usize) ->
 }
 
 /// Takes a file out of the DEM; the file at `place` in the order.
+#[boxed]
 pub async fn remove_dem_file(store: &Store, study: i64, place: usize) -> Result<()> {
     let change = store.change_idle(study).await?;
     let mut source = source_in(&change)?;
@@ -132,6 +135,7 @@ pub async fn remove_dem_file(store: &Store, study: i64, place: usize) -> Result<
 }
 
 /// Whether files are raised or lowered to fit those above them.
+#[boxed]
 pub async fn level_dem_files(store: &Store, study: i64, level: bool) -> Result<()> {
     let change = store.change_idle(study).await?;
     let mut source = source_in(&change)?;
@@ -279,6 +283,7 @@ pub(crate) async fn read_source(
 }
 
 /// Keeps where a file comes from; `place` is its place in the order.
+#[boxed]
 pub async fn set_provenance(store: &Store, study: i64, place: usize, provenance: Provenance) -> Result<()> {
     let change = store.change(study).await?;
     let mut source = source_in(&change)?;

@@ -14,7 +14,7 @@ use crate::catchments::zonal::{Impervious, OnGrid, value_rasters, zonal_rows};
 use crate::handover::scheme::{ModelTables, Parts, reservoirs};
 use crate::study::grids::{Index, StreamRules};
 use crate::{
-    CatchmentFacts, CurveNumbers, Error, Facts, GridCache, Grids, Result, Streams, Subbasins, blocking,
+    CatchmentFacts, CurveNumbers, Error, Facts, GridCache, Grids, Result, Streams, Subbasins, blocking, boxed,
 };
 
 /// Grids, network, catchments and sub-basins that are handed out, with what is measured of them.
@@ -61,6 +61,7 @@ impl Land {
     ///
     /// # Errors
     /// [`Error::Refused`] before flow is routed, and where the pour point of that catchment is gone.
+    #[boxed]
     pub async fn of(store: &Store, cache: &GridCache, facts: &Facts, threshold: Threshold) -> Result<Self> {
         let mut facts = facts.clone();
         // Basins of the whole footprint are looked at, not handed over: catchments consist of sub-basins there.

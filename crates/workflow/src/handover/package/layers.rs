@@ -10,7 +10,7 @@ use bothros_products::{
 };
 use bothros_store::{PourPoint, Store, kept};
 
-use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Result, Streams, blocking, model_tables};
+use crate::{CatchmentFacts, Error, Facts, GridCache, Grids, Result, Streams, blocking, boxed, model_tables};
 
 /// The catchments of all pour points. Two in one cell have the same one; the first gives it its number.
 pub(super) fn labelled(directions: &Grid<u8>, points: &[(PourPoint, CatchmentFacts)]) -> Result<Labelled> {
@@ -78,6 +78,7 @@ pub const LAYERS: [&Table; 8] =
 ///
 /// # Errors
 /// [`Error::Refused`] before there is a network, and for a table that is no layer.
+#[boxed]
 pub async fn layer(store: &Store, cache: &GridCache, facts: &Facts, name: &str) -> Result<Layer> {
     let mut facts = facts.clone();
     if facts.settings.subbasins.division == Division::Basins {

@@ -33,7 +33,7 @@ use serde_json::json;
 use crate::ModelTables;
 use crate::jobs::unless_cancelled;
 use crate::network::LandIndex;
-use crate::{Error, Facts, GridCache, KeptTrial, Result, Stage, blocking, chosen_trial, trials};
+use crate::{Error, Facts, GridCache, KeptTrial, Result, Stage, blocking, boxed, chosen_trial, trials};
 
 use self::land::Land;
 use self::layers::labelled;
@@ -175,6 +175,7 @@ pub fn package_contents(facts: &Facts, has_points: bool, has_sheets: bool) -> Ve
 ///
 /// # Errors
 /// [`Error::Refused`] before there is a network, [`bothros_store::Error::Busy`] where a job runs.
+#[boxed]
 pub async fn start_package(store: &Store, study: i64) -> Result<()> {
     let change = store.change(study).await?;
     let facts = Facts::of(change.study())?;
