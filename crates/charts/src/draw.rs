@@ -44,6 +44,28 @@ fn wide(text: &str) -> f64 {
     text.chars().count() as f64 * LETTER
 }
 
+/// The labels (middle, half of the width, text) that do not overlap: along a linear axis every second or third, the last one among them;
+/// along a logarithmic one, where ticks are not evenly far from each other, each that has room beside the one before.
+fn apart(labels: Vec<(f64, f64, String)>, scale: Scale) -> Vec<(f64, f64, String)> {
+    let clear =
+        |left: &(f64, f64, String), right: &(f64, f64, String)| left.0 + left.1 + 4.0 < right.0 - right.1;
+    if scale == Scale::Logarithmic {
+        return labels.into_iter().fold(Vec::new(), |mut kept, label| {
+            if kept.last().is_none_or(|last| clear(last, &label)) {
+                kept.push(label);
+            }
+            kept
+        });
+    }
+    let every = |step: usize| labels.iter().rev().step_by(step);
+    let is_clear =
+        |step: &usize| every(*step).zip(every(*step).skip(1)).all(|(right, left)| clear(left, right));
+    let step = (1..labels.len()).find(is_clear).unwrap_or(labels.len().max(1));
+    let mut kept: Vec<_> = every(step).cloned().collect();
+    kept.reverse();
+    kept
+}
+
 fn escaped(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
@@ -367,18 +389,17 @@ impl Chart {
         if !plot.y.title.is_empty() {
             word(svg, 2.0, LINE - 3.0, "start", &plot.y.title);
         }
-        let mut free = f64::NEG_INFINITY;
+        let mut labels = Vec::new();
         for (value, label) in plot.x.ticks((plot.right - plot.left) / 48.0) {
             let Some(share) = plot.x.share_of_shown(value) else { continue };
             let at = plot.left + (plot.right - plot.left) * share;
             rule(svg, (at, at), (plot.top, plot.bottom));
             let half = wide(&label) / 2.0;
-            // Labels do not overlap, nor reach beyond the picture.
-            let middle = at.min(self.size.0 - half - 1.0);
-            if middle - half > free {
-                word(svg, middle, plot.bottom + LINE, "middle", &label);
-                free = middle + half + 4.0;
-            }
+            // Labels do not reach beyond the picture.
+            labels.push((at.min(self.size.0 - half - 1.0), half, label));
+        }
+        for (middle, _, label) in apart(labels, plot.x.scale) {
+            word(svg, middle, plot.bottom + LINE, "middle", &label);
         }
         let foot = plot.bottom + 2.0 * LINE;
         match &self.ends {
@@ -470,5 +491,20 @@ mod tests {
     #[test]
     fn the_whole_picture() {
         insta::assert_snapshot!(profile().draw().unwrap().svg.replace("><", ">\n<"));
+    }
+
+    #[test]
+    fn labels_stay_apart_and_the_last_is_kept() {
+        let labels =
+            |middles: &[f64]| middles.iter().map(|&at| (at, 10.0, at.to_string())).collect::<Vec<_>>();
+        let kept = |middles: &[f64], scale| {
+            apart(labels(middles), scale).into_iter().map(|label| label.0).collect::<Vec<_>>()
+        };
+        assert_eq!(kept(&[10.0, 40.0, 70.0], Scale::Linear), [10.0, 40.0, 70.0]);
+        // The last has been moved into the picture, to the one before.
+        assert_eq!(kept(&[10.0, 40.0, 70.0, 90.0], Scale::Linear), [40.0, 90.0]);
+        assert_eq!(kept(&[10.0, 40.0, 60.0, 70.0], Scale::Logarithmic), [10.0, 40.0, 70.0]);
+        assert_eq!(kept(&[10.0, 12.0, 14.0], Scale::Linear), [14.0]);
+        assert!(kept(&[], Scale::Linear).is_empty());
     }
 }
