@@ -44,8 +44,8 @@ fn wide(text: &str) -> f64 {
     text.chars().count() as f64 * LETTER
 }
 
-/// The labels (middle, half of the width, text) that do not overlap: along a linear axis every second or third, the last one among them;
-/// along a logarithmic one, where ticks are not evenly far from each other, each that has room beside the one before.
+/// The labels (middle, half of the width, text) that do not overlap: along a linear axis every second or third from the first on, the last one among
+/// them where that comes out even; along a logarithmic one, where ticks are not evenly far from each other, each that has room beside the one before.
 fn apart(labels: Vec<(f64, f64, String)>, scale: Scale) -> Vec<(f64, f64, String)> {
     let clear =
         |left: &(f64, f64, String), right: &(f64, f64, String)| left.0 + left.1 + 4.0 < right.0 - right.1;
@@ -57,13 +57,12 @@ fn apart(labels: Vec<(f64, f64, String)>, scale: Scale) -> Vec<(f64, f64, String
             kept
         });
     }
-    let every = |step: usize| labels.iter().rev().step_by(step);
+    let every = |step: usize| labels.iter().step_by(step);
     let is_clear =
-        |step: &usize| every(*step).zip(every(*step).skip(1)).all(|(right, left)| clear(left, right));
+        |step: &usize| every(*step).zip(every(*step).skip(1)).all(|(left, right)| clear(left, right));
     let step = (1..labels.len()).find(is_clear).unwrap_or(labels.len().max(1));
-    let mut kept: Vec<_> = every(step).cloned().collect();
-    kept.reverse();
-    kept
+    let even = (step..step + 2).find(|step| labels.len().saturating_sub(1).is_multiple_of(*step));
+    every(even.unwrap_or(step)).cloned().collect()
 }
 
 fn escaped(text: &str) -> String {
@@ -494,17 +493,19 @@ mod tests {
     }
 
     #[test]
-    fn labels_stay_apart_and_the_last_is_kept() {
+    fn labels_stay_apart_and_evenly() {
         let labels =
             |middles: &[f64]| middles.iter().map(|&at| (at, 10.0, at.to_string())).collect::<Vec<_>>();
         let kept = |middles: &[f64], scale| {
             apart(labels(middles), scale).into_iter().map(|label| label.0).collect::<Vec<_>>()
         };
         assert_eq!(kept(&[10.0, 40.0, 70.0], Scale::Linear), [10.0, 40.0, 70.0]);
-        // The last has been moved into the picture, to the one before.
-        assert_eq!(kept(&[10.0, 40.0, 70.0, 90.0], Scale::Linear), [40.0, 90.0]);
+        // The last has been moved into the picture, to the one before: every second, or every third where that ends with the last.
+        assert_eq!(kept(&[10.0, 40.0, 70.0, 100.0, 120.0, 140.0], Scale::Linear), [10.0, 70.0, 120.0]);
+        assert_eq!(kept(&[10.0, 40.0, 70.0, 90.0], Scale::Linear), [10.0, 90.0]);
+        assert_eq!(kept(&[10.0, 40.0, 70.0, 100.0, 120.0], Scale::Linear), [10.0, 70.0, 120.0]);
         assert_eq!(kept(&[10.0, 40.0, 60.0, 70.0], Scale::Logarithmic), [10.0, 40.0, 70.0]);
-        assert_eq!(kept(&[10.0, 12.0, 14.0], Scale::Linear), [14.0]);
+        assert_eq!(kept(&[10.0, 12.0, 14.0], Scale::Linear), [10.0]);
         assert!(kept(&[], Scale::Linear).is_empty());
     }
 }
