@@ -123,13 +123,13 @@ async fn a_formula_is_typed_looked_at_kept_and_used_by_hand() {
     hand.writes(String::new() + Key::Escape).await;
     until(driver, "document.getElementById('formula-offers').hidden").await;
     // Used.
-    hand.clicks(".formulas li:first-child summary").await;
+    hand.clicks("#uses-log_area > summary").await;
     hand.sends("/formulas/weights", hand.clicks("[data-formula-weights=log_area]")).await;
     let facts = bothros_workflow::Facts::of(&site.store().study(study).await.unwrap()).unwrap();
     assert_eq!(facts.settings.weights.unwrap().file, "log_area.tif");
     until(driver, "document.querySelector('[data-formula-file=log_area]')").await;
-    // One that another is computed from stays.
-    hand.clicks(".formulas li:first-child summary").await;
+    // Fetched anew since, it is still unfolded. One that another is computed from stays.
+    until(driver, "document.querySelector('#uses-log_area').open").await;
     hand.clicks("[data-formula-remove=log_area]").await;
     until(
         driver,
@@ -137,7 +137,7 @@ async fn a_formula_is_typed_looked_at_kept_and_used_by_hand() {
     )
     .await;
     hand.clicks("#notice button").await;
-    hand.clicks(".formulas li:nth-child(2) summary").await;
+    hand.clicks("#uses-twice > summary").await;
     hand.sends("/formulas/remove", hand.clicks("[data-formula-remove=twice]")).await;
     until(driver, "!document.querySelector('[data-formula-edit=twice]')").await;
     // Undo brings it back.

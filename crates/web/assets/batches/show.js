@@ -2,10 +2,12 @@
 import { hearCharts } from '../lib/chart.js';
 import { hearErrors, query } from '../lib/common.js';
 import { listenToServer } from '../lib/events.js';
+import { keepFolds } from '../lib/folds.js';
 
 hearErrors();
 listenToServer();
 hearCharts();
+keepFolds();
 
 const place = document.getElementById('runs');
 const EVERY = 1000;
@@ -18,13 +20,11 @@ const looked = () => {
 };
 
 async function again(fields = looked()) {
-  const open = [...place.querySelectorAll('.run-files[open]')].map((d) => d.closest('tr').dataset.run);
   const scrolled = place.querySelector('.run-rows')?.scrollLeft ?? 0;
   const answer = await fetch(`/batches/${place.dataset.batch}/runs?${query(fields)}`);
   if (!answer.ok) return;
   place.innerHTML = await answer.text();
   window.htmx.process(place);
-  for (const run of open) place.querySelector(`tr[data-run="${run}"] .run-files`)?.setAttribute('open', '');
   const rows = place.querySelector('.run-rows');
   if (rows) rows.scrollLeft = scrolled;
 }

@@ -2,6 +2,7 @@
 import { ask, hearErrors, notice, send } from '../lib/common.js';
 import { hear, listenToServer } from '../lib/events.js';
 import { hearCharts } from '../lib/chart.js';
+import { keepFolds } from '../lib/folds.js';
 import { Latest } from '../lib/latest.js';
 import { takeSending } from '../lib/sending.js';
 import { LayerList } from '../map/layer_list.js';
@@ -33,6 +34,7 @@ let finding = -1;
 
 hearErrors();
 hearCharts();
+keepFolds();
 hearChoices(desk);
 map.onProblem = (text) => notice(text, true);
 const resize = () => queueMicrotask(() => map.map?.updateSize());

@@ -133,7 +133,7 @@ pub async fn click(driver: &WebDriver, selector: &str) {
         };
         match clicked.as_ref().map_err(|e| e.as_inner()) {
             Err(WebDriverErrorInner::StaleElementReference(_)) => {}
-            _ => return clicked.unwrap(),
+            _ => return clicked.unwrap_or_else(|e| panic!("{selector}: {e}")),
         }
     }
     panic!("{selector} never rests");
