@@ -225,7 +225,8 @@ pub fn read_mosaic(
         }
         monitor.progress(at as f64 * share);
     }
-    let notes = told_of(&warped, &fitted, plan, laying.resampling);
+    let mut notes = told_of_units(pieces);
+    notes.extend(told_of(&warped, &fitted, plan, laying.resampling));
     Ok(Mosaic { values: whole.values, origin: whole.origin, overlaps, notes })
 }
 
@@ -287,6 +288,26 @@ fn window_of(piece: &Piece, plan: &MosaicPlan) -> Result<((usize, usize), Frame)
     let rows = to(down(south), frame.rows).saturating_sub(row).max(1);
     let cols = to(across(east), frame.cols).saturating_sub(col).max(1);
     Ok(((row, col), frame.window(row, col, rows, cols)))
+}
+
+/// That files differ in the unit of their elevations: which of them, against the first.
+fn told_of_units(pieces: &[Piece]) -> Vec<String> {
+    let Some(first) = pieces.first().map(|piece| piece.unit) else { return Vec::new() };
+    let others = [VerticalUnit::Metre, VerticalUnit::Foot, VerticalUnit::UsSurveyFoot].map(|unit| {
+        let names: Vec<&str> = pieces.iter().filter(|p| p.unit == unit).map(|p| &*p.name).collect();
+        match &names[..] {
+            _ if unit == first => None,
+            [] => None,
+            [name] => Some(format!("{name} is in {}", unit.name())),
+            names => Some(format!("{} files from {} on are in {}", names.len(), names[0], unit.name())),
+        }
+    });
+    let others: Vec<String> = others.into_iter().flatten().collect();
+    if others.is_empty() {
+        return Vec::new();
+    }
+    let (all, name) = (others.join(", "), first.name());
+    vec![format!("elevations: {all}, {} and the rest in {name}; all were brought to metres", pieces[0].name)]
 }
 
 /// What was done that nobody asked for by name: files to which the same was done are told together.
@@ -395,7 +416,7 @@ impl Whole {
 mod tests {
     use super::*;
     use crate::{inspect, write_cog};
-    use bothros_core::{Coarser, Silent};
+    use bothros_core::{Cell, Coarser, Silent};
 
     const EDGE: usize = 4;
 
@@ -424,6 +445,28 @@ mod tests {
     }
 
     const AS_THEY_ARE: Laying = Laying { resampling: Resampling::Bilinear, level: false, origin: true };
+
+    #[test]
+    fn units_that_differ_are_told() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut pieces = tiles(dir.path(), 2);
+        assert!(told_of_units(&pieces).is_empty());
+        pieces[2].unit = VerticalUnit::Foot;
+        let plan = plan_mosaic(&pieces, &Wish::default()).unwrap();
+        let mosaic = read_mosaic(&pieces, &plan, AS_THEY_ARE, &Silent).unwrap();
+        let below = mosaic.values.get(Cell { row: EDGE + 1, col: 0 });
+        assert_eq!(below, Some(&(((EDGE + 1) * 1000) as f32 * 0.3048)));
+        assert_eq!(
+            mosaic.notes,
+            ["elevations: 2 is in feet, 0 and the rest in metres; all were brought to metres"]
+        );
+        pieces[0].unit = VerticalUnit::UsSurveyFoot;
+        let told = told_of_units(&pieces);
+        assert!(
+            told[0].starts_with("elevations: 2 files from 1 on are in metres, 2 is in feet, 0 and"),
+            "{told:?}"
+        );
+    }
 
     #[test]
     fn hundreds_of_files_are_put_together() {

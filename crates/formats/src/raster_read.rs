@@ -44,6 +44,14 @@ impl VerticalUnit {
             Self::UsSurveyFoot => "us-ft",
         }
     }
+    /// As it is told in a sentence.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Metre => "metres",
+            Self::Foot => "feet",
+            Self::UsSurveyFoot => "US survey feet",
+        }
+    }
     /// From what a file calls its unit.
     pub fn from_name(name: &str) -> Option<Self> {
         match name.trim().to_lowercase().as_str() {

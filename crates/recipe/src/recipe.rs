@@ -210,17 +210,44 @@ pub struct ThresholdChoice {
     pub cells: Option<u32>,
 }
 
-/// Files, with those that a pattern such as `tiles/*.tif` matches in its place, by name.
-fn with_patterns(files: &[PathBuf], folder: &Path) -> Result<Vec<PathBuf>> {
+/// What names of elevation rasters end with.
+const RASTER_ENDS: [&str; 3] = ["tif", "tiff", "asc"];
+
+/// Files, with those that a pattern such as `tiles/*.tif` matches, or the rasters in a folder, in its place, by name.
+fn with_many(files: &[PathBuf], folder: &Path) -> Result<Vec<PathBuf>> {
     let mut all = Vec::with_capacity(files.len());
     for file in files {
         let text = file.to_string_lossy();
-        match text.contains(['*', '?']) {
-            true => all.extend(matched("terrain.dem", folder, &text)?),
-            false => all.push(file.clone()),
+        if text.contains(['*', '?']) {
+            all.extend(matched("terrain.dem", folder, &text)?);
+        } else if folder.join(file).is_dir() {
+            all.extend(rasters_in(file, folder)?);
+        } else {
+            all.push(file.clone());
         }
     }
     Ok(all)
+}
+
+/// The rasters that lie in a folder itself, by name.
+fn rasters_in(place: &Path, folder: &Path) -> Result<Vec<PathBuf>> {
+    let trouble =
+        |what: String| Error::key("terrain.dem", format!("{} {what}", folder.join(place).display()));
+    let entries =
+        std::fs::read_dir(folder.join(place)).map_err(|e| trouble(format!("cannot be listed: {e}")))?;
+    let mut files = Vec::new();
+    for entry in entries {
+        let path = place.join(entry.map_err(|e| trouble(format!("cannot be listed: {e}")))?.file_name());
+        let end = path.extension().unwrap_or_default().to_string_lossy().to_lowercase();
+        if RASTER_ENDS.contains(&end.as_str()) && folder.join(&path).is_file() {
+            files.push(path);
+        }
+    }
+    files.sort();
+    if files.is_empty() {
+        return Err(trouble(format!("holds no file that ends with .{}", RASTER_ENDS.join(", ."))));
+    }
+    Ok(files)
 }
 
 /// Files that a pattern matches, by name, as they are called from a folder.
@@ -258,7 +285,7 @@ impl Recipe {
             Error::Recipe(what) => Error::Recipe(format!("{name}: {what}")),
             other => other,
         })?;
-        recipe.terrain.dem = with_patterns(&recipe.terrain.dem, &recipe.folder)?;
+        recipe.terrain.dem = with_many(&recipe.terrain.dem, &recipe.folder)?;
         recipe.name = path.file_stem().map(|stem| stem.to_string_lossy().into_owned());
         Ok(recipe)
     }

@@ -5,6 +5,7 @@ mod derived;
 mod handover;
 mod jointly;
 mod routing;
+mod workplace;
 
 use std::path::{Path, PathBuf};
 use std::time::Instant;
@@ -23,6 +24,7 @@ use rayon::prelude::*;
 
 use self::jointly::Together;
 use self::routing::{Counted, Routed, counted, method_name};
+use self::workplace::Workplace;
 use crate::inputs;
 use crate::pages::{NoPages, Pages, Ran};
 use crate::room::Room;
@@ -125,10 +127,7 @@ fn run_at(
     };
     std::fs::create_dir_all(&parent).map_err(|e| Error::write(&parent, e))?;
     // Beside the target, so that it can be moved there in one step.
-    let work = tempfile::Builder::new()
-        .prefix(".bothros-")
-        .tempdir_in(&parent)
-        .map_err(|e| Error::write(&parent, e))?;
+    let work = Workplace::begin(&parent)?;
     let results = work.path().join("results");
     std::fs::create_dir(&results).map_err(|e| Error::write(&results, e))?;
 

@@ -226,7 +226,14 @@ pub(crate) fn prepare(recipe: &Recipe, room: &Room, monitor: &dyn Monitor) -> Re
     let terrain = &recipe.terrain;
     // Each is looked at by a process of its own; of several faults the first in the list is told.
     let looked: Vec<Result<Piece>> = terrain.dem.par_iter().map(|path| piece(recipe, path)).collect();
-    let pieces: Vec<Piece> = looked.into_iter().collect::<Result<_>>()?;
+    let mut pieces: Vec<Piece> = looked.into_iter().collect::<Result<_>>()?;
+    // What tells no unit of its elevations has that of the first file, as in a study.
+    if terrain.vertical_unit.is_none() {
+        let unit = pieces[0].unit;
+        for piece in pieces.iter_mut().filter(|p| p.info.vertical_unit(p.band).is_none()) {
+            piece.unit = unit;
+        }
+    }
     let align = terrain.align.as_ref().map(|align| alignment(recipe, align)).transpose()?;
     let chosen = match (&align, &terrain.crs) {
         (Some(align), _) => Some(Crs::parse(&align.crs).map_err(|e| Error::key("terrain.align", e))?),

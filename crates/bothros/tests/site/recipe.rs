@@ -291,7 +291,7 @@ fn a_run_within_little_memory_gives_the_same() {
 }
 
 #[test]
-fn a_pattern_stands_for_all_tiles() {
+fn a_pattern_or_a_folder_stands_for_all_tiles() {
     let bench = Bench::new();
     let whole = valley();
     std::fs::create_dir(bench.path("tiles")).unwrap();
@@ -306,8 +306,17 @@ fn a_pattern_stands_for_all_tiles() {
     bench.run(&tiles("tiles/*.tif"), "together");
     let read = |out: &str| std::fs::read(bench.path(out).join("flow_accumulation.tif")).unwrap();
     assert!(read("whole") == read("together"));
-    let (status, told) = bench.refused(&tiles("tiles/*.asc"));
-    assert!(status == 2 && told.contains("terrain.dem: no file matches"), "{told}");
+    // What lies beside tiles in their folder is none.
+    std::fs::write(bench.path("tiles/readme.txt"), "Surveyed in spring.").unwrap();
+    bench.run(&tiles("tiles"), "of the folder");
+    assert!(read("whole") == read("of the folder"));
+    std::fs::create_dir(bench.path("empty")).unwrap();
+    for (given, expected) in
+        [("tiles/*.asc", "no file matches"), ("empty", "holds no file that ends with .tif")]
+    {
+        let (status, told) = bench.refused(&tiles(given));
+        assert!(status == 2 && told.contains("terrain.dem: ") && told.contains(expected), "{told}");
+    }
 }
 
 #[test]

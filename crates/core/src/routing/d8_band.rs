@@ -1,7 +1,8 @@
 //! Flow directions of a band of rows.
 
 use super::d8::{DIRECTION_NODATA, mark_outlets, undecided_directions};
-use super::flat_tile::{FlatSteps, Land};
+use super::flat_steps::FlatSteps;
+use super::flat_tile::Land;
 use super::flats::{Beyond, Flats, TILE};
 use crate::{Band, Error, Grid, Monitor, Part, Result, Rim};
 

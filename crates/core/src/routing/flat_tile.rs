@@ -1,15 +1,13 @@
 //! One tile of a grid with flats: steps towards lower and away from higher ground.
 
 use super::d8::{DIRECTION_NODATA, OUTLET, UNDECIDED};
+use super::flat_steps::{FlatSteps, TileSteps, UNREACHED};
 use super::flats::Rims;
 use crate::monitor::check;
 use crate::{Grid, Monitor, NEIGHBOURS, Result};
-use serde::{Deserialize, Serialize};
 
 /// Ties between equally good neighbours: straight ones before diagonal ones.
 const STRAIGHT_FIRST: [usize; 8] = [0, 2, 4, 6, 1, 3, 5, 7];
-/// The steps of a cell of a flat that no step has reached; 0 are those of cells outside flats.
-pub(super) const UNREACHED: u32 = u32::MAX;
 
 /// The rows of a surface whose flats are resolved.
 #[derive(Clone, Copy)]
@@ -38,16 +36,6 @@ impl Place {
     }
 }
 
-/// How many steps a cell of a flat lies from a cell beside lower ground, and from one beside higher: 0 outside flats, the
-/// largest number where none was counted yet.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct FlatSteps {
-    /// from lower ground
-    pub towards: u32,
-    /// from higher ground
-    pub away: u32,
-}
-
 /// Memory that is used again from tile to tile.
 #[derive(Default)]
 pub(super) struct Scratch {
@@ -72,7 +60,7 @@ pub(super) struct FlatTile {
     /// for each cell of a flat, in row order: where it drains, as far as it is known
     codes: Vec<u8>,
     /// and its steps
-    steps: Vec<FlatSteps>,
+    steps: TileSteps,
 }
 
 impl FlatTile {
@@ -146,13 +134,13 @@ impl FlatTile {
         let mut flat = vec![0u64; words * place.height];
         let mut before = vec![0u32; place.height];
         let mut codes = Vec::with_capacity(scratch.cells.len());
-        let mut steps = Vec::with_capacity(scratch.cells.len());
-        for &cell in &scratch.cells {
+        let mut steps = TileSteps::unreached(scratch.cells.len());
+        for (slot, &cell) in scratch.cells.iter().enumerate() {
             let at = cell as usize;
             let (row, col) = (at / across - 1, at % across - 1);
             flat[row * words + col / 64] |= 1 << (col % 64);
             codes.push(scratch.codes[at]);
-            steps.push(FlatSteps { towards: scratch.towards[at], away: scratch.away[at] });
+            steps.set(slot, FlatSteps { towards: scratch.towards[at], away: scratch.away[at] });
         }
         let mut sum = 0;
         for (before, words) in before.iter_mut().zip(flat.chunks(words)) {
@@ -196,7 +184,7 @@ impl FlatTile {
         scratch.codes.clear();
         scratch.codes.resize(all, UNDECIDED);
         scratch.cells.clear();
-        for ((row, col), (&code, steps)) in self.cells().zip(self.codes.iter().zip(&self.steps)) {
+        for ((row, col), (&code, steps)) in self.cells().zip(self.codes.iter().zip(self.steps.iter())) {
             let at = (row + 1) * across + col + 1;
             scratch.cells.push(at as u32);
             scratch.codes[at] = code;
@@ -220,7 +208,7 @@ impl FlatTile {
             for row in row.saturating_sub(1).max(1)..=(row + 1).min(place.height) {
                 for col in col.saturating_sub(1).max(1)..=(col + 1).min(place.width) {
                     let Some(slot) = self.slot(row - 1, col - 1) else { continue };
-                    let (steps, at) = (&mut self.steps[slot], (row * across + col) as u32);
+                    let (mut steps, at) = (self.steps.get(slot), (row * across + col) as u32);
                     if nearer(told.towards, steps.towards) {
                         steps.towards = told.towards + 1;
                         scratch.lower_rim.push((steps.towards, at));
@@ -229,6 +217,7 @@ impl FlatTile {
                         steps.away = told.away + 1;
                         scratch.higher_rim.push((steps.away, at));
                     }
+                    self.steps.set(slot, steps);
                 }
             }
         });
@@ -241,8 +230,8 @@ impl FlatTile {
         let Scratch { towards, away, lower_rim, higher_rim, queue, cells, .. } = scratch;
         spread(towards, across, lower_rim, queue, monitor)?;
         spread(away, across, higher_rim, queue, monitor)?;
-        for (steps, &at) in self.steps.iter_mut().zip(&*cells) {
-            *steps = FlatSteps { towards: towards[at as usize], away: away[at as usize] };
+        for (slot, &at) in cells.iter().enumerate() {
+            self.steps.set(slot, FlatSteps { towards: towards[at as usize], away: away[at as usize] });
         }
         Ok(())
     }
@@ -266,13 +255,13 @@ impl FlatTile {
 
     /// The steps of a cell, by its row and column in the tile.
     pub(super) fn steps(&self, row: usize, col: usize) -> FlatSteps {
-        self.slot(row, col).map_or(FlatSteps::default(), |slot| self.steps[slot])
+        self.slot(row, col).map_or(FlatSteps::default(), |slot| self.steps.get(slot))
     }
 
     /// Sets the steps of a cell of a flat, and whether it is the bottom of a closed basin.
     pub(super) fn set(&mut self, row: usize, col: usize, towards: u32, bottom: bool) {
         let Some(slot) = self.slot(row, col) else { return };
-        self.steps[slot].towards = towards;
+        self.steps.set(slot, FlatSteps { towards, ..self.steps.get(slot) });
         if bottom {
             self.codes[slot] = OUTLET;
         }
@@ -281,7 +270,7 @@ impl FlatTile {
     /// The cells of flats without a lower rim, by number in the whole grid, which has `cols` columns.
     pub(super) fn unreached(&self, cols: usize) -> impl Iterator<Item = u32> {
         let (top, left) = (self.place.top, self.place.left);
-        let all = self.cells().zip(&self.steps).filter(|(_, steps)| steps.towards == UNREACHED);
+        let all = self.cells().zip(self.steps.iter()).filter(|(_, steps)| steps.towards == UNREACHED);
         all.map(move |((row, col), _)| ((top + row) * cols + left + col) as u32)
     }
 }

@@ -7,7 +7,8 @@
 use rayon::prelude::*;
 
 use super::d8::DIRECTION_NODATA;
-use super::flat_tile::{FlatSteps, FlatTile, Land, Place, Scratch, UNREACHED};
+use super::flat_steps::{FlatSteps, UNREACHED};
+use super::flat_tile::{FlatTile, Land, Place, Scratch};
 use crate::monitor::{Later, SharedPace, check, gather};
 use crate::{Grid, Monitor, NEIGHBOURS, Result, Rim};
 
