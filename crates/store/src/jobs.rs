@@ -157,6 +157,18 @@ impl Job {
     pub fn title(&self) -> &'static str {
         JobKind::from_name(&self.kind).map_or("Work", JobKind::title)
     }
+    /// How it ended, with what it does before it unless that is how it begins.
+    pub fn told(&self) -> String {
+        headed(self.title(), &self.message)
+    }
+}
+
+/// A message under a title, which it may begin with.
+fn headed(title: &str, message: &str) -> String {
+    match message.get(..title.len()).filter(|begins| begins.eq_ignore_ascii_case(title)) {
+        Some(_) => format!("{title}{}", &message[title.len()..]),
+        None => format!("{title}: {message}"),
+    }
 }
 
 /// How a job ended.
@@ -566,5 +578,20 @@ async fn sign_of_life(store: Store, job: Job, worker: String, handle: JobHandle)
             Ok(None) => handle.shared.cancelled.store(true, Ordering::Relaxed),
             Err(error) => tracing::warn!(%error, "no sign of life could be given"),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_message_begins_with_is_not_told_twice() {
+        let title = "Finding sinks";
+        assert_eq!(headed(title, "finding sinks would take 64 GB"), "Finding sinks would take 64 GB");
+        assert_eq!(headed(title, "the disk is full"), "Finding sinks: the disk is full");
+        assert_eq!(headed(title, ""), "Finding sinks: ");
+        // No letter is cut through.
+        assert_eq!(headed("ab", "aé is no name"), "ab: aé is no name");
     }
 }

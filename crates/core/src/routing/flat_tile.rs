@@ -208,16 +208,19 @@ impl FlatTile {
             for row in row.saturating_sub(1).max(1)..=(row + 1).min(place.height) {
                 for col in col.saturating_sub(1).max(1)..=(col + 1).min(place.width) {
                     let Some(slot) = self.slot(row - 1, col - 1) else { continue };
-                    let (mut steps, at) = (self.steps.get(slot), (row * across + col) as u32);
-                    if nearer(told.towards, steps.towards) {
+                    let (known, at) = (self.steps.get(slot), (row * across + col) as u32);
+                    let mut steps = known;
+                    if nearer(told.towards, known.towards) {
                         steps.towards = told.towards + 1;
                         scratch.lower_rim.push((steps.towards, at));
                     }
-                    if nearer(told.away, steps.away) {
+                    if nearer(told.away, known.away) {
                         steps.away = told.away + 1;
                         scratch.higher_rim.push((steps.away, at));
                     }
-                    self.steps.set(slot, steps);
+                    if steps != known {
+                        self.steps.set(slot, steps);
+                    }
                 }
             }
         });

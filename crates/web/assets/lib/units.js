@@ -31,11 +31,12 @@ const AREAS = customary
 export const METRE = customary ? { symbol: 'ft', size: FOOT } : { symbol: 'm', size: 1 };
 
 /**
- * A number with thin spaces between thousands.
+ * A number with thin spaces between thousands, and a minus sign below zero.
  * @param {number} value
  * @param {Intl.NumberFormatOptions} [options]
  */
-export const told = (value, options) => value.toLocaleString('en', options).replaceAll(',', '\u202F');
+export const told = (value, options) =>
+  value.toLocaleString('en', options).replaceAll(',', '\u202F').replace('-', '−');
 
 export const whole = (n) => told(Math.round(n));
 

@@ -32,10 +32,8 @@ pub(crate) struct Busy {
 pub(crate) async fn busy(app: &App, study: i64) -> Result<(bool, Busy)> {
     let last = app.store.last_job(study).await?;
     let active = last.as_ref().is_some_and(Job::is_active);
-    let problem = last
-        .as_ref()
-        .filter(|j| ["failed", "interrupted"].contains(&j.state.as_str()))
-        .map(|j| format!("{}: {}", j.title(), j.message));
+    let problem =
+        last.as_ref().filter(|j| ["failed", "interrupted"].contains(&j.state.as_str())).map(Job::told);
     Ok((active, Busy { title: last.map(|j| j.title().to_owned()).unwrap_or_default(), problem }))
 }
 

@@ -187,7 +187,7 @@ pub async fn log(State(app): State<App>, Path(study): Path<i64>) -> Result<Respo
     let problem = last
         .as_ref()
         .filter(|j| ["failed", "interrupted", "cancelled"].contains(&j.state.as_str()))
-        .map(|j| format!("{}: {}", j.title(), j.message));
+        .map(Job::told);
     let job = last.filter(Job::is_active);
     page(&Log { study, lines, job, problem })
 }

@@ -217,7 +217,13 @@ pub(crate) async fn run(store: &Store, study: i64, handle: &JobHandle) -> Result
     let begun = Instant::now();
     let facts = Facts::of(&store.study(study).await?)?;
     let terrain = facts.terrain.clone().ok_or_else(|| Error::Refused("prepare the DEM first".into()))?;
-    Step::Review.check(terrain.frame.cells() as u64)?;
+    let cells = terrain.frame.cells() as u64;
+    Step::Review.check(cells).map_err(|too_much| match Step::Route.check(cells) {
+        Ok(()) => Error::Refused(format!(
+            "{too_much}. Conditioning takes less: it goes on without them, under Settings"
+        )),
+        Err(_) => too_much.into(),
+    })?;
     let meta = prepared_dem(store, study, &terrain).await?;
     handle.say("reading elevations");
     let dem = store.read_raster::<f32>(&meta).await?;

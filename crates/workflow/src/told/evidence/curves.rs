@@ -48,7 +48,7 @@ pub fn agreement(
     // Without mapped streams the axis is there all the same, for the threshold and the drops.
     let matched = match mapped {
         true => share(Scores::matched),
-        false => points(e, frame, |_| Some(0.0)),
+        false => points(e, frame, |_| None),
     };
     let matched = match mapped {
         true => Series::new("correctness: modelled length near mapped", Tone::Amber, Shape::Dashed, matched),
