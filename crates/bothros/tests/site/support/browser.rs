@@ -112,6 +112,7 @@ pub async fn wheel(driver: &WebDriver, selector: &str, pixels: i64) {
 }
 
 pub async fn click(driver: &WebDriver, selector: &str) {
+    let mut last = None;
     // A part that is fetched anew at this moment is clicked again, as a person would.
     for _ in 0..10 {
         // What stands in a section that is not shown is reached by its tab.
@@ -131,12 +132,17 @@ pub async fn click(driver: &WebDriver, selector: &str) {
             Ok(()) => element.click().await,
             Err(error) => Err(error),
         };
-        match clicked.as_ref().map_err(|e| e.as_inner()) {
-            Err(WebDriverErrorInner::StaleElementReference(_)) => {}
-            _ => return clicked.unwrap_or_else(|e| panic!("{selector}: {e}")),
+        let Err(error) = clicked else { return };
+        match error.as_inner() {
+            WebDriverErrorInner::StaleElementReference(_) => {}
+            WebDriverErrorInner::ElementNotInteractable(_) => {
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            _ => panic!("{selector}: {error}"),
         }
+        last = Some(error);
     }
-    panic!("{selector} never rests");
+    panic!("{selector} never rests: {}", last.map_or(String::new(), |e| e.to_string()));
 }
 
 /// No violation of WCAG 2.2 A and AA that axe-core finds.
