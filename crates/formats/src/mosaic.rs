@@ -306,8 +306,12 @@ fn told_of_units(pieces: &[Piece]) -> Vec<String> {
     if others.is_empty() {
         return Vec::new();
     }
+    let alike = match pieces.iter().filter(|piece| piece.unit == first).count() {
+        1 => pieces[0].name.clone(),
+        _ => format!("{} and the rest", pieces[0].name),
+    };
     let (all, name) = (others.join(", "), first.name());
-    vec![format!("elevations: {all}, {} and the rest in {name}; all were brought to metres", pieces[0].name)]
+    vec![format!("elevations: {all}, {alike} in {name}; all were brought to metres")]
 }
 
 /// What was done that nobody asked for by name: files to which the same was done are told together.
@@ -463,9 +467,11 @@ mod tests {
         pieces[0].unit = VerticalUnit::UsSurveyFoot;
         let told = told_of_units(&pieces);
         assert!(
-            told[0].starts_with("elevations: 2 files from 1 on are in metres, 2 is in feet, 0 and"),
+            told[0].starts_with("elevations: 2 files from 1 on are in metres, 2 is in feet, 0 in US"),
             "{told:?}"
         );
+        let told = told_of_units(&pieces[1..3]);
+        assert_eq!(told, ["elevations: 2 is in feet, 1 in metres; all were brought to metres"]);
     }
 
     #[test]

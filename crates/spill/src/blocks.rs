@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicPtr, AtomicUsize, Ordering};
 const MOST: usize = 8192;
 
 /// Bytes whose pages are let go of at once.
-const PIECE: usize = 64 << 20;
+const PIECE: usize = 16 << 20;
 
 struct Slot {
     block: AtomicPtr<u8>,
@@ -85,33 +85,48 @@ pub(crate) fn give_back(block: *mut u8, bytes: usize) -> bool {
     true
 }
 
-/// Lets the pages of blocks go, one block after the other from the `first` on, until `enough` says so; they come back when they are
-/// touched. The block to begin with the next time.
-pub(crate) fn let_go(first: usize, enough: &dyn Fn() -> bool) -> usize {
-    for step in 0..MOST {
-        let at = (first + step) % MOST;
-        let slot = &SLOTS[at];
-        let bytes = slot.bytes.load(Ordering::Acquire);
-        // While its length is taken away it is not unmapped.
-        if bytes == 0
-            || slot.bytes.compare_exchange(bytes, usize::MAX, Ordering::AcqRel, Ordering::Relaxed).is_err()
-        {
-            continue;
+/// Where letting go goes on the next time, so that each block has its turn.
+#[derive(Debug, Default)]
+pub(crate) struct Hand {
+    slot: usize,
+    /// bytes from the beginning of the block
+    from: usize,
+}
+
+/// Lets the pages of blocks go, one piece after the other from where it stopped before, until `enough` says so; they come back when
+/// they are touched. Whether it was enough once each block had its turn.
+pub(crate) fn let_go(hand: &mut Hand, enough: &dyn Fn() -> bool) -> bool {
+    // The block that it begins in comes once more at the end, for what lies before.
+    for _ in 0..=MOST {
+        if let_go_of(&SLOTS[hand.slot], &mut hand.from, enough) {
+            return true;
         }
-        let block = slot.block.load(Ordering::Acquire);
-        if !block.is_null() && block != RESERVED {
-            // Piece by piece: who waits for a page of the block waits for one piece at most.
-            for from in (0..bytes).step_by(PIECE) {
-                let piece = PIECE.min(bytes - from);
-                // SAFETY: the mapping lives and is that long, and its pages are those of a file that is shared: what was written
-                // stays in it.
-                unsafe { libc::madvise(block.add(from).cast(), piece, libc::MADV_DONTNEED) };
-            }
-        }
-        slot.bytes.store(bytes, Ordering::Release);
-        if enough() {
-            return at + 1;
+        *hand = Hand { slot: (hand.slot + 1) % MOST, from: 0 };
+    }
+    false
+}
+
+fn let_go_of(slot: &Slot, from: &mut usize, enough: &dyn Fn() -> bool) -> bool {
+    let bytes = slot.bytes.load(Ordering::Acquire);
+    // While its length is taken away it is not unmapped.
+    if bytes == 0
+        || slot.bytes.compare_exchange(bytes, usize::MAX, Ordering::AcqRel, Ordering::Relaxed).is_err()
+    {
+        return false;
+    }
+    let block = slot.block.load(Ordering::Acquire);
+    let mut told = false;
+    if !block.is_null() && block != RESERVED {
+        // Piece by piece: who waits for a page of the block waits for one piece at most.
+        while *from < bytes && !told {
+            let piece = PIECE.min(bytes - *from);
+            // SAFETY: the mapping lives and is that long, and its pages are those of a file that is shared: what was written
+            // stays in it.
+            unsafe { libc::madvise(block.add(*from).cast(), piece, libc::MADV_DONTNEED) };
+            *from += piece;
+            told = enough();
         }
     }
-    first
+    slot.bytes.store(bytes, Ordering::Release);
+    told
 }

@@ -34,8 +34,8 @@ fn more_than_the_limit_is_written_and_read() {
         assert!(values.iter().enumerate().all(|(at, v)| *v == value(at + block)), "block {block}");
         most = most.max(resident());
     }
-    // 384 MB were written; what is looked at twenty milliseconds later may be more than the limit for so long.
-    assert!(most < before + 300 * MB as u64, "{} MB were held", (most - before) / MB as u64);
+    // 384 MB were written; between two looks it may be a little more than the limit.
+    assert!(most < before + 200 * MB as u64, "{} MB were held", (most - before) / MB as u64);
     assert!(!limit.was_refused());
     assert_eq!(std::fs::read_dir(dir.path()).unwrap().count(), 0, "files have no names");
     // A block outlives the limit.

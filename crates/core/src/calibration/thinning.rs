@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use super::constant_drop::{DropTest, of_streams};
 use crate::monitor::Pace;
-use crate::network::Network;
+use crate::network::{Network, Reach};
 use crate::{Grid, Monitor, Result, Threshold};
 
 /// What the network at one threshold is like.
@@ -21,8 +21,8 @@ pub struct Form {
 /// Orders and headwaters of the networks at `thresholds`, from the smallest up and none below that of `network`;
 /// each is that of the network drawn at its threshold.
 ///
-/// `accumulation` is what the network was drawn from. The cost is a look at each reach that is left, whatever the
-/// number of cells.
+/// `accumulation` is what the network was drawn from. The cost is a look at each cell of it once, and at each threshold one at each
+/// reach that is left, whatever the number of cells of the grid.
 ///
 /// # Errors
 /// [`Error::Cancelled`](crate::Error::Cancelled).
@@ -47,7 +47,9 @@ pub fn forms(
     monitor: &dyn Monitor,
 ) -> Result<Vec<Form>> {
     let mut found = Vec::with_capacity(thresholds.len());
-    thin(network, accumulation, thresholds, monitor, |threshold, left| {
+    let lines = Lines::of(network);
+    let levels = lines.levels(network, accumulation);
+    thin(network, (&lines, &levels), thresholds, monitor, |threshold, left| {
         let orders = left.iter().map(|reach| reach.order);
         let headwaters = left.iter().filter(|reach| reach.with_it == 0).count() as u64;
         found.push(Form { threshold, highest_order: orders.max().unwrap_or(0), headwaters });
@@ -68,17 +70,56 @@ pub fn drop_tests(
     monitor: &dyn Monitor,
 ) -> Result<Vec<Option<DropTest>>> {
     accumulation.same_shape(ground)?;
-    let height = |cell: u32| ground.values()[cell as usize] as f64;
     let mut found = Vec::with_capacity(thresholds.len());
-    thin(network, accumulation, thresholds, monitor, |_, left| {
+    let lines = Lines::of(network);
+    let levels = lines.levels(network, accumulation);
+    let heights = lines.gather(network, |cell| ground.values()[cell as usize]);
+    // The junction, or the last cell at an outlet.
+    let end = |reach: &Reach| reach.joins.unwrap_or(reach.cells[reach.cells.len() - 1]);
+    let ends: Vec<f32> = network.reaches.iter().map(|reach| ground.values()[end(reach) as usize]).collect();
+    thin(network, (&lines, &levels), thresholds, monitor, |_, left| {
         // A stream ends where it flows into one of a higher order, or at an outlet.
         let ends = left.iter().filter_map(|reach| {
             let goes_on = reach.next().is_some_and(|next| left[next].order == reach.order);
-            (!goes_on).then(|| (reach.order, height(reach.top) - height(reach.end)))
+            let drop = || heights[reach.top as usize] as f64 - ends[reach.at as usize] as f64;
+            (!goes_on).then(|| (reach.order, drop()))
         });
         found.push(of_streams(ends));
     })?;
     Ok(found)
+}
+
+/// Where the cells of reaches stand in a list of all of them, reach after reach.
+///
+/// What lies under them is looked up once in this order, since reaches are numbered from north to south: in that of magnitudes they lie all over
+/// the grid, and a grid that lies on disk would be read again and again.
+struct Lines {
+    /// of the first cell of each
+    from: Vec<u32>,
+    cells: usize,
+}
+
+impl Lines {
+    fn of(network: &Network) -> Self {
+        let mut lines = Self { from: Vec::with_capacity(network.reaches.len()), cells: 0 };
+        for reach in &network.reaches {
+            // No cell is part of two reaches, so that there are no more of them than cells of a grid.
+            lines.from.push(lines.cells as u32);
+            lines.cells += reach.cells.len();
+        }
+        lines
+    }
+
+    fn gather<T>(&self, network: &Network, of: impl Fn(u32) -> T) -> Vec<T> {
+        let mut all = Vec::with_capacity(self.cells);
+        all.extend(network.reaches.iter().flat_map(|reach| &reach.cells).map(|&cell| of(cell)));
+        all
+    }
+
+    /// The largest thresholds, in cells, at which each is a stream.
+    fn levels(&self, network: &Network, accumulation: &Grid<u32>) -> Vec<u32> {
+        self.gather(network, |cell| Threshold::most(accumulation.values()[cell as usize]))
+    }
 }
 
 /// A reach of the lowest threshold that is still there, wholly or in part.
@@ -93,12 +134,10 @@ struct Left {
     /// how many of its upper cells are no stream any more, and the largest threshold at which that stays so
     gone: u32,
     until: u32,
-    /// the cell it ends at: the junction, or its last at an outlet
-    end: u32,
     /// its order; of those that flow in the highest, and how many have it
     order: u8,
     with_it: u32,
-    /// upper end of the stream of its order that it is part of
+    /// upper end of the stream of its order that it is part of, by its place among the cells of [`Lines`]
     top: u32,
 }
 
@@ -113,13 +152,13 @@ impl Left {
 /// Goes through rising thresholds, and shows what is left at each: upper reaches before those they flow into.
 fn thin(
     network: &Network,
-    accumulation: &Grid<u32>,
+    (lines, levels): (&Lines, &[u32]),
     thresholds: &[Threshold],
     monitor: &dyn Monitor,
     mut show: impl FnMut(Threshold, &[Left]),
 ) -> Result<()> {
     let reaches = &network.reaches;
-    let level = |cell: u32| Threshold::most(accumulation.values()[cell as usize]);
+    let level = |cell: u32| levels[cell as usize];
     // Where streams meet, magnitudes grow.
     let mut order: Vec<u32> = (0..reaches.len() as u32).collect();
     order.sort_unstable_by_key(|&at| reaches[at as usize].shreve);
@@ -128,17 +167,16 @@ fn thin(
     let mut left: Vec<Left> = Vec::with_capacity(reaches.len());
     for at in order {
         let reach = &reaches[at as usize];
-        let last = reach.cells[reach.cells.len() - 1];
+        let first = lines.from[at as usize];
         left.push(Left {
             at,
             next: reach.downstream.map_or(NONE, |id| place[id as usize - 1]),
-            most: level(last),
+            most: level(first + reach.cells.len() as u32 - 1),
             gone: 0,
-            until: level(reach.cells[0]),
-            end: reach.joins.unwrap_or(last),
+            until: level(first),
             order: 0,
             with_it: 0,
-            top: reach.cells[0],
+            top: first,
         });
     }
     let mut pace = Pace::new(monitor, reaches.len().max(1) * 8);
@@ -161,15 +199,15 @@ fn thin(
             let mut own = left[at];
             match own.with_it {
                 0 => {
-                    let line = &reaches[own.at as usize].cells;
+                    let first = lines.from[own.at as usize];
                     while own.until < cells {
                         own.gone += 1;
-                        own.until = level(line[own.gone as usize]);
+                        own.until = level(first + own.gone);
                     }
-                    (own.order, own.top) = (1, line[own.gone as usize]);
+                    (own.order, own.top) = (1, first + own.gone);
                 }
                 1 => {}
-                _ => (own.order, own.top) = (own.order + 1, reaches[own.at as usize].cells[0]),
+                _ => (own.order, own.top) = (own.order + 1, lines.from[own.at as usize]),
             }
             left[at] = own;
             if let Some(next) = own.next() {

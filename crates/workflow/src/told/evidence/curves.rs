@@ -46,10 +46,7 @@ pub fn agreement(
         chart = chart.mark("range", "within five points of the best", Tone::Moss, range);
     }
     // Without mapped streams the axis is there all the same, for the threshold and the drops.
-    let matched = match mapped {
-        true => share(Scores::matched),
-        false => points(e, frame, |_| None),
-    };
+    let matched = share(Scores::matched);
     let matched = match mapped {
         true => Series::new("correctness: modelled length near mapped", Tone::Amber, Shape::Dashed, matched),
         false => Series::new("", Tone::Muted, Shape::Points, matched).untold(),
