@@ -11,7 +11,6 @@ mod batch;
 mod batches;
 mod begins;
 mod by_hand;
-mod by_hand_too;
 mod calibration;
 mod catchments;
 mod conditioning;
