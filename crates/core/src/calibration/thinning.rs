@@ -47,9 +47,8 @@ pub fn forms(
     monitor: &dyn Monitor,
 ) -> Result<Vec<Form>> {
     let mut found = Vec::with_capacity(thresholds.len());
-    let lines = Lines::of(network);
-    let levels = lines.levels(network, accumulation);
-    thin(network, (&lines, &levels), thresholds, monitor, |threshold, left| {
+    let lines = Lines::of(network, accumulation);
+    thin(network, &lines, thresholds, monitor, |threshold, left| {
         let orders = left.iter().map(|reach| reach.order);
         let headwaters = left.iter().filter(|reach| reach.with_it == 0).count() as u64;
         found.push(Form { threshold, highest_order: orders.max().unwrap_or(0), headwaters });
@@ -71,13 +70,12 @@ pub fn drop_tests(
 ) -> Result<Vec<Option<DropTest>>> {
     accumulation.same_shape(ground)?;
     let mut found = Vec::with_capacity(thresholds.len());
-    let lines = Lines::of(network);
-    let levels = lines.levels(network, accumulation);
-    let heights = lines.gather(network, |cell| ground.values()[cell as usize]);
+    let lines = Lines::of(network, accumulation);
+    let heights = along(network, |cell| ground.values()[cell as usize]);
     // The junction, or the last cell at an outlet.
     let end = |reach: &Reach| reach.joins.unwrap_or(reach.cells[reach.cells.len() - 1]);
     let ends: Vec<f32> = network.reaches.iter().map(|reach| ground.values()[end(reach) as usize]).collect();
-    thin(network, (&lines, &levels), thresholds, monitor, |_, left| {
+    thin(network, &lines, thresholds, monitor, |_, left| {
         // A stream ends where it flows into one of a higher order, or at an outlet.
         let ends = left.iter().filter_map(|reach| {
             let goes_on = reach.next().is_some_and(|next| left[next].order == reach.order);
@@ -89,36 +87,28 @@ pub fn drop_tests(
     Ok(found)
 }
 
-/// Where the cells of reaches stand in a list of all of them, reach after reach.
+/// What lies under the cells of reaches, reach after reach.
 ///
-/// What lies under them is looked up once in this order, since reaches are numbered from north to south: in that of magnitudes they lie all over
-/// the grid, and a grid that lies on disk would be read again and again.
+/// It is looked up once in this order, since reaches are numbered from north to south: in that of magnitudes they lie all over the grid, and a
+/// grid that lies on disk would be read again and again.
+fn along<T>(network: &Network, of: impl Fn(u32) -> T) -> Vec<T> {
+    network.reaches.iter().flat_map(|reach| &reach.cells).map(|&cell| of(cell)).collect()
+}
+
+/// The cells of all reaches in one list, reach after reach.
 struct Lines {
-    /// of the first cell of each
+    /// where the first cell of each reach stands
     from: Vec<u32>,
-    cells: usize,
+    /// the largest threshold, in cells, at which each is a stream
+    levels: Vec<u32>,
 }
 
 impl Lines {
-    fn of(network: &Network) -> Self {
-        let mut lines = Self { from: Vec::with_capacity(network.reaches.len()), cells: 0 };
-        for reach in &network.reaches {
-            // No cell is part of two reaches, so that there are no more of them than cells of a grid.
-            lines.from.push(lines.cells as u32);
-            lines.cells += reach.cells.len();
-        }
-        lines
-    }
-
-    fn gather<T>(&self, network: &Network, of: impl Fn(u32) -> T) -> Vec<T> {
-        let mut all = Vec::with_capacity(self.cells);
-        all.extend(network.reaches.iter().flat_map(|reach| &reach.cells).map(|&cell| of(cell)));
-        all
-    }
-
-    /// The largest thresholds, in cells, at which each is a stream.
-    fn levels(&self, network: &Network, accumulation: &Grid<u32>) -> Vec<u32> {
-        self.gather(network, |cell| Threshold::most(accumulation.values()[cell as usize]))
+    fn of(network: &Network, accumulation: &Grid<u32>) -> Self {
+        let lengths = network.reaches.iter().map(|reach| reach.cells.len() as u32);
+        let from = lengths.scan(0, |next, length| Some(std::mem::replace(next, *next + length)));
+        let level = |cell| Threshold::most(accumulation.values()[cell as usize]);
+        Self { from: from.collect(), levels: along(network, level) }
     }
 }
 
@@ -152,13 +142,13 @@ impl Left {
 /// Goes through rising thresholds, and shows what is left at each: upper reaches before those they flow into.
 fn thin(
     network: &Network,
-    (lines, levels): (&Lines, &[u32]),
+    lines: &Lines,
     thresholds: &[Threshold],
     monitor: &dyn Monitor,
     mut show: impl FnMut(Threshold, &[Left]),
 ) -> Result<()> {
     let reaches = &network.reaches;
-    let level = |cell: u32| levels[cell as usize];
+    let level = |place: u32| lines.levels[place as usize];
     // Where streams meet, magnitudes grow.
     let mut order: Vec<u32> = (0..reaches.len() as u32).collect();
     order.sort_unstable_by_key(|&at| reaches[at as usize].shreve);
