@@ -14,6 +14,10 @@ use crate::blocks::{self, Hand};
 const EVERY: Duration = Duration::from_millis(5);
 const NEAR: Duration = Duration::from_millis(1);
 
+/// After so many looks that found the same, nothing is at work, and memory is looked at as far from the limit: a server that
+/// keeps a large study would spend a fiftieth of a core on looking.
+const STEADY: u32 = 100;
+
 /// Shares of the limit from which it is near, and above which pages are let go.
 const NEAR_FROM: f64 = 0.4;
 const FROM: f64 = 0.7;
@@ -37,6 +41,7 @@ impl Watch {
         let run = move || {
             let limit = limit as f64;
             let (mut hand, mut trimmed) = (Hand::default(), Instant::now());
+            let (mut before, mut steady) = (0.0, 0);
             while !end.load(Ordering::Relaxed) {
                 let held = told.now();
                 if held.all > FROM * limit {
@@ -47,8 +52,11 @@ impl Watch {
                         trimmed = Instant::now();
                     }
                 }
-                let near = told.now().all > NEAR_FROM * limit;
-                std::thread::park_timeout(if near { NEAR } else { EVERY });
+                let now = told.now().all;
+                steady = if (now - before).abs() < 1.0 { u32::saturating_add(steady, 1) } else { 0 };
+                before = now;
+                let soon = now > NEAR_FROM * limit && steady < STEADY;
+                std::thread::park_timeout(if soon { NEAR } else { EVERY });
             }
         };
         let thread = std::thread::Builder::new().name("memory".into()).spawn(run)?;
